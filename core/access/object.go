@@ -1,0 +1,264 @@
+package access
+
+import (
+	"slices"
+	"sort"
+	"strings"
+)
+
+// An ObjectID names an object for as long as the platform exists. Zero is no
+// object.
+type ObjectID uint32
+
+// PlatformID is the object at the root of the tree.
+const PlatformID ObjectID = 1
+
+// An ObjectKind is the level of an object in the tree.
+type ObjectKind uint8
+
+const (
+	Platform ObjectKind = iota + 1
+	Source
+	Schema
+	Table
+	View
+	Column
+)
+
+var objectKindNames = [...]string{Platform: "platform", Source: "source", Schema: "schema",
+	Table: "table", View: "view", Column: "column"}
+
+func (k ObjectKind) String() string { return objectKindNames[k] }
+
+// IsRelation reports whether rows can be read from objects of kind k.
+func (k ObjectKind) IsRelation() bool { return k == Table || k == View }
+
+// parseObjectKind is the inverse of String; it returns zero for another text.
+func parseObjectKind(s string) ObjectKind {
+	return ObjectKind(max(slices.Index(objectKindNames[:], s), 0))
+}
+
+// An Object is one node of the tree. Objects that a scan no longer finds are
+// Missing: what hangs on them stays and takes no effect.
+type Object struct {
+	ID       ObjectID
+	Kind     ObjectKind
+	Name     string
+	Parent   ObjectID
+	Children []ObjectID // by name; columns in the order of the table
+	Type     string     // of a column: its data type, an ISO SQL name
+	NotNull  bool       // of a column
+	Missing  bool
+
+	grants []GrantID
+}
+
+// Object returns the object with the id, which must be one of this model's.
+func (m *Model) Object(id ObjectID) *Object { return m.objects.at(int(id)) }
+
+// Path returns the dotted path of the object; of the platform, "platform".
+func (m *Model) Path(id ObjectID) string {
+	if id == PlatformID {
+		return "platform"
+	}
+	var parts []string
+	for ; id != PlatformID; id = m.Object(id).Parent {
+		parts = append(parts, Quote(m.Object(id).Name))
+	}
+	slices.Reverse(parts)
+	return strings.Join(parts, ".")
+}
+
+// Lookup finds the object that a path names. Its error is a [*NotFound] that
+// says how far the path is good.
+func (m *Model) Lookup(path string) (*Object, error) {
+	if strings.EqualFold(strings.TrimSpace(path), "platform") {
+		return m.Object(PlatformID), nil
+	}
+	parts, err := ParsePath(path)
+	if err != nil {
+		return nil, err
+	}
+	o := m.Object(PlatformID)
+	for i, part := range parts {
+		child := m.Child(o, part)
+		if child == nil {
+			known := []string{}
+			for _, c := range o.Children {
+				known = append(known, JoinPath(append(parts[:i:i], m.Object(c).Name)...))
+			}
+			return nil, &NotFound{Kind: childKind(o.Kind), Name: JoinPath(parts[:i+1]...), Known: known}
+		}
+		o = child
+	}
+	return o, nil
+}
+
+func childKind(k ObjectKind) string {
+	switch k {
+	case Platform:
+		return "source"
+	case Source:
+		return "schema"
+	case Schema:
+		return "table"
+	default:
+		return "column"
+	}
+}
+
+// Child returns the child of o with the name, or nil.
+func (m *Model) Child(o *Object, name string) *Object {
+	if o.Kind.IsRelation() {
+		for _, c := range o.Children {
+			if child := m.Object(c); child.Name == name {
+				return child
+			}
+		}
+		return nil
+	}
+	i, found := m.searchChild(o, name)
+	if !found {
+		return nil
+	}
+	return m.Object(o.Children[i])
+}
+
+func (m *Model) searchChild(o *Object, name string) (int, bool) {
+	return sort.Find(len(o.Children), func(i int) int {
+		return strings.Compare(name, m.Object(o.Children[i]).Name)
+	})
+}
+
+// Relations calls f for every table and view at or below id that is not
+// missing, until f returns false.
+func (m *Model) Relations(id ObjectID, f func(*Object) bool) bool {
+	o := m.Object(id)
+	switch {
+	case o.Missing:
+		return true
+	case o.Kind == Column:
+		return f(m.Object(o.Parent))
+	case o.Kind.IsRelation():
+		return f(o)
+	}
+	for _, c := range o.Children {
+		if !m.Relations(c, f) {
+			return false
+		}
+	}
+	return true
+}
+
+// Above lists the object's ancestors, nearest first, ending with the platform.
+func (m *Model) Above(id ObjectID) []ObjectID {
+	var up []ObjectID
+	for id != PlatformID {
+		id = m.Object(id).Parent
+		up = append(up, id)
+	}
+	return up
+}
+
+// Within reports whether id is inner or lies above it.
+func (m *Model) Within(id, inner ObjectID) bool {
+	for inner != id {
+		if inner == PlatformID {
+			return false
+		}
+		inner = m.Object(inner).Parent
+	}
+	return true
+}
+
+// doors lists the objects whose USAGE a reader of id needs, outermost first.
+func (m *Model) doors(id ObjectID) (doors [2]ObjectID, n int) {
+	for ; id != PlatformID; id = m.Object(id).Parent {
+		switch m.Object(id).Kind {
+		case Schema:
+			doors[1] = id
+			n++
+		case Source:
+			doors[0] = id
+			n++
+		}
+	}
+	return doors, n
+}
+
+// ParsePath splits a dotted path into its parts.
+func ParsePath(path string) ([]string, error) {
+	var parts []string
+	rest := path
+	for {
+		part, tail, err := parsePart(rest)
+		if err != nil {
+			return nil, invalid("bad_path", "%q is not a path: %s; write source.schema.table, with \"double quotes\" round a part that is no plain name", path, err)
+		}
+		parts = append(parts, part)
+		if tail == "" {
+			return parts, nil
+		}
+		rest = tail[1:]
+	}
+}
+
+// parsePart reads one part and returns what follows it: nothing, or a dot.
+func parsePart(s string) (part, tail string, err error) {
+	if strings.HasPrefix(s, `"`) {
+		var b strings.Builder
+		for i := 1; i < len(s); i++ {
+			switch {
+			case s[i] != '"':
+				b.WriteByte(s[i])
+			case i+1 < len(s) && s[i+1] == '"':
+				b.WriteByte('"')
+				i++
+			case b.Len() == 0:
+				return "", "", invalid("bad_path", "an empty name")
+			case i+1 < len(s) && s[i+1] != '.':
+				return "", "", invalid("bad_path", "a dot is missing after the quoted name")
+			default:
+				return b.String(), s[i+1:], nil
+			}
+		}
+		return "", "", invalid("bad_path", "a quote is not closed")
+	}
+	part, _, _ = strings.Cut(s, ".")
+	tail = s[len(part):]
+	if !isPlain(strings.ToLower(part)) {
+		if part == "" {
+			return "", "", invalid("bad_path", "a name is empty")
+		}
+		return "", "", invalid("bad_path", "%q is no plain name", part)
+	}
+	return strings.ToLower(part), tail, nil
+}
+
+// isPlain reports whether s is a regular identifier in its folded form.
+func isPlain(s string) bool {
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if !(c == '_' || c >= 'a' && c <= 'z' || i > 0 && c >= '0' && c <= '9') {
+			return false
+		}
+	}
+	return s != ""
+}
+
+// Quote writes one part of a path, in double quotes where it needs them.
+func Quote(name string) string {
+	if isPlain(name) {
+		return name
+	}
+	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+}
+
+// JoinPath writes a path from its parts.
+func JoinPath(parts ...string) string {
+	quoted := make([]string, len(parts))
+	for i, p := range parts {
+		quoted[i] = Quote(p)
+	}
+	return strings.Join(quoted, ".")
+}

@@ -1,0 +1,102 @@
+package access
+
+import (
+	"fmt"
+	"math/bits"
+	"strings"
+)
+
+// A Privilege is one right, named as ISO/IEC 9075-2 names it where it has it.
+// The zero value is no privilege.
+type Privilege uint8
+
+const (
+	Usage    Privilege = iota + 1 // pass the door of a source or schema
+	Select                        // read rows
+	Describe                      // read structure, comments, definitions and policies
+	Reveal                        // see in clear what a column policy would treat
+	Manage                        // grant and revoke, write policies
+	Audit                         // read the record of who did what
+	All                           // all of the above, at the object and below it
+)
+
+var privilegeNames = [...]string{Usage: "USAGE", Select: "SELECT", Describe: "DESCRIBE",
+	Reveal: "REVEAL", Manage: "MANAGE", Audit: "AUDIT", All: "ALL"}
+
+func (p Privilege) String() string {
+	if p == 0 || int(p) >= len(privilegeNames) {
+		return fmt.Sprintf("Privilege(%d)", uint8(p))
+	}
+	return privilegeNames[p]
+}
+
+// PrivilegeNames lists the names of all privileges, in their usual order.
+func PrivilegeNames() []string { return append([]string(nil), privilegeNames[1:]...) }
+
+// ParsePrivilege reads a privilege's name, in any case.
+func ParsePrivilege(s string) (Privilege, error) {
+	for p := Usage; p <= All; p++ {
+		if strings.EqualFold(s, privilegeNames[p]) {
+			return p, nil
+		}
+	}
+	return 0, &NotFound{Kind: "privilege", Name: s, Known: PrivilegeNames()}
+}
+
+// levels says on which kinds of object each privilege can be granted.
+var levels = [...][]ObjectKind{
+	Usage:    {Source, Schema},
+	Select:   {Platform, Source, Schema, Table, View, Column},
+	Describe: {Platform, Source, Schema, Table, View, Column},
+	Reveal:   {Platform, Source, Schema, Table, View, Column},
+	Manage:   {Platform, Source, Schema, Table, View},
+	Audit:    {Platform, Source, Schema},
+	All:      {Platform, Source, Schema, Table, View},
+}
+
+// AppliesTo reports whether p can be granted on objects of kind k.
+func (p Privilege) AppliesTo(k ObjectKind) bool {
+	if p == 0 || int(p) >= len(levels) {
+		return false
+	}
+	for _, l := range levels[p] {
+		if l == k {
+			return true
+		}
+	}
+	return false
+}
+
+// Privileges is a set of privileges. The zero value allows nothing.
+type Privileges uint16
+
+// Set makes a set of its arguments.
+func Set(ps ...Privilege) Privileges {
+	var s Privileges
+	for _, p := range ps {
+		s |= 1 << p
+	}
+	return s
+}
+
+// Has reports whether p is in s.
+func (s Privileges) Has(p Privilege) bool { return s&(1<<p) != 0 }
+
+// Each lists the members of s in their usual order.
+func (s Privileges) Each() []Privilege {
+	out := make([]Privilege, 0, bits.OnesCount16(uint16(s)))
+	for p := Usage; p <= All; p++ {
+		if s.Has(p) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (s Privileges) String() string {
+	names := []string{}
+	for _, p := range s.Each() {
+		names = append(names, p.String())
+	}
+	return strings.Join(names, ", ")
+}

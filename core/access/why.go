@@ -1,0 +1,152 @@
+package access
+
+import (
+	"slices"
+	"sort"
+)
+
+// A Path is one way by which a standing has a privilege: from the session's
+// subject, through groups and roles, to the grant.
+type Path struct {
+	Subjects []SubjectID
+	Grant    *Grant
+}
+
+// mostPaths bounds the answer: roles that build on each other can make more
+// ways to one grant than anybody could read.
+const mostPaths = 100
+
+// Paths lists the ways by which the session holds p on the object, the doors
+// left aside, shortest first.
+func (st *Standing) Paths(p Privilege, object ObjectID) []Path {
+	var paths []Path
+	ids := append([]ObjectID{object}, st.Model.Above(object)...)
+	for _, id := range ids {
+		for _, g := range st.byObject[id] {
+			if st.Model.reaches(g, p, object) {
+				paths = append(paths, st.pathsTo(g)...)
+			}
+		}
+	}
+	if p == Select {
+		for _, g := range st.columns[object] {
+			if g.Privilege == Select {
+				paths = append(paths, st.pathsTo(g)...)
+			}
+		}
+	}
+	sort.SliceStable(paths, func(i, j int) bool { return len(paths[i].Subjects) < len(paths[j].Subjects) })
+	return paths[:min(len(paths), mostPaths)]
+}
+
+// pathsTo walks down from a grant's subject to the session's.
+func (st *Standing) pathsTo(g *Grant) []Path {
+	var paths []Path
+	var walk func(id SubjectID, up []SubjectID)
+	walk = func(id SubjectID, up []SubjectID) {
+		if len(paths) == mostPaths {
+			return
+		}
+		up = append([]SubjectID{id}, up...)
+		if id == st.Session.Subject {
+			paths = append(paths, Path{up, g})
+			return
+		}
+		for _, below := range st.reach[id] {
+			walk(below, up)
+		}
+	}
+	walk(g.Subject, nil)
+	return paths
+}
+
+// A Need is a privilege on an object that is wanting.
+type Need struct {
+	Privilege Privilege
+	Object    ObjectID
+}
+
+// Missing lists what would have to be granted for the session to use p on the
+// object: the shut doors first, outermost first, then the privilege itself.
+func (st *Standing) Missing(p Privilege, object ObjectID) []Need {
+	v := st.Resolve(object)
+	if v.Allowed.Has(p) {
+		return nil
+	}
+	var needs []Need
+	if p == Select || p == Reveal || p == Usage {
+		for _, door := range v.Shut {
+			needs = append(needs, Need{Usage, door})
+		}
+	}
+	if !v.Held.Has(p) && !slices.Contains(needs, Need{p, object}) {
+		needs = append(needs, Need{p, object})
+	}
+	return needs
+}
+
+// A Fix is one way to give a session what it lacks: a role or group to give it,
+// or grants to make.
+type Fix struct {
+	Give   SubjectID // the role or group to give, or zero
+	Grants []Need    // the grants to make otherwise
+	To     SubjectID // who to give it to, or to grant it to
+	Opens  int       // relations that the subject could newly read with it
+}
+
+// Fixes lists ways to let the session use p on the object, the smallest first:
+// the one that opens the fewest relations beside what is asked. A grant to the
+// role that carries the privilege but lacks the door comes before a grant to
+// the subject itself.
+func (st *Standing) Fixes(p Privilege, object ObjectID) []Fix {
+	needs := st.Missing(p, object)
+	if len(needs) == 0 || st.Model.missing(object) {
+		return nil
+	}
+	m, subject := st.Model, st.Session.Subject
+	var fixes []Fix
+	if paths := st.Paths(p, object); len(paths) > 0 {
+		carrier := paths[0].Grant.Subject
+		fixes = append(fixes, Fix{Grants: needs, To: carrier})
+	}
+	for _, kind := range []SubjectKind{Group, Role} {
+		for _, s := range m.Subjects(kind) {
+			if st.Counts(s.ID) || m.Subject(subject).Kind == Role && (kind == Group || m.chain(s.ID, subject) != nil) {
+				continue
+			}
+			other, err := m.Stand(Session{Subject: s.ID}, st.At)
+			if err != nil || !st.together(other, needs) {
+				continue
+			}
+			fixes = append(fixes, Fix{Give: s.ID, To: subject, Opens: st.opens(other)})
+		}
+	}
+	sort.SliceStable(fixes, func(i, j int) bool { return fixes[i].Opens < fixes[j].Opens })
+	if len(fixes) == 0 || fixes[0].To != subject || fixes[0].Give != 0 {
+		fixes = append(fixes, Fix{Grants: needs, To: subject})
+	}
+	return fixes
+}
+
+// together reports whether other covers all needs.
+func (st *Standing) together(other *Standing, needs []Need) bool {
+	for _, n := range needs {
+		if !other.held(n.Object).Has(n.Privilege) {
+			return false
+		}
+	}
+	return true
+}
+
+// opens counts the relations that other can read and st cannot; reading a role
+// that opens more than enough is what makes a fix large.
+func (st *Standing) opens(other *Standing) int {
+	n := 0
+	st.Model.Relations(PlatformID, func(o *Object) bool {
+		if other.held(o.ID).Has(Select) && !st.Resolve(o.ID).Allowed.Has(Select) {
+			n++
+		}
+		return true
+	})
+	return n
+}

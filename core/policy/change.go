@@ -1,0 +1,177 @@
+package policy
+
+import (
+	"regexp"
+	"slices"
+
+	"gneiss/core/access"
+)
+
+// A Change is one step from a set of policies to the next. It names objects and
+// subjects by path and reference, which m resolves.
+type Change interface {
+	apply(s *Set, m *access.Model) (*Set, error)
+}
+
+// Apply returns the set after the change and leaves s as it is. It checks all
+// but the rule of a row policy, which package query binds.
+func (s *Set) Apply(c Change, m *access.Model) (*Set, error) { return c.apply(s, m) }
+
+// ScopeText is the part that both kinds of policy share, as text.
+type ScopeText struct {
+	Name     string   `json:"name"`
+	For      []string `json:"for,omitempty"`
+	Except   []string `json:"except,omitempty"`
+	Purposes []string `json:"purposes,omitempty"`
+	Status   Status   `json:"status,omitempty"` // live when empty
+	Comment  string   `json:"comment,omitempty"`
+}
+
+var policyName = regexp.MustCompile(`^[a-z0-9][a-z0-9_.-]{0,62}$`)
+
+func (t ScopeText) resolve(m *access.Model) (Scope, error) {
+	s := Scope{Name: t.Name, Purposes: slices.Clone(t.Purposes), Status: t.Status, Comment: t.Comment}
+	if !policyName.MatchString(t.Name) {
+		return s, invalid("bad_name", "%q cannot name a policy: use up to 63 of a-z, 0-9 and _ - ., starting with a letter or digit", t.Name)
+	}
+	if s.Status == "" {
+		s.Status = Live
+	}
+	if s.Status != Draft && s.Status != Live && s.Status != Off {
+		return s, &access.NotFound{Kind: "status", Name: string(s.Status), Known: []string{"draft", "live", "off"}}
+	}
+	var err error
+	if s.For, err = resolveAll(m, t.For); err != nil {
+		return s, err
+	}
+	// PUBLIC is what an empty For means; one way of saying it is enough.
+	if slices.Contains(s.For, access.PublicID) {
+		s.For = nil
+	}
+	s.Except, err = resolveAll(m, t.Except)
+	return s, err
+}
+
+func resolveAll(m *access.Model, names []string) ([]access.SubjectID, error) {
+	var ids []access.SubjectID
+	for _, name := range names {
+		s, err := m.FindSubject(name)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, s.ID)
+	}
+	return ids, nil
+}
+
+// PutRowPolicy adds a row policy, or replaces the one of that name.
+type PutRowPolicy struct {
+	ScopeText
+	Table string `json:"table"`
+	Mode  Mode   `json:"mode,omitempty"` // allow when empty
+	Rule  string `json:"rule"`
+}
+
+func (c PutRowPolicy) apply(s *Set, m *access.Model) (*Set, error) {
+	scope, err := c.ScopeText.resolve(m)
+	if err != nil {
+		return nil, err
+	}
+	table, err := m.Lookup(c.Table)
+	if err != nil {
+		return nil, err
+	}
+	if table.Kind != access.Table {
+		return nil, invalid("wrong_level", "a row policy belongs to a table; %s is a %s", c.Table, table.Kind)
+	}
+	if c.Mode == "" {
+		c.Mode = Allow
+	}
+	if c.Mode != Allow && c.Mode != Limit {
+		return nil, &access.NotFound{Kind: "mode", Name: string(c.Mode), Known: []string{"allow", "limit"}}
+	}
+	if _, taken := s.Find(c.Name); taken != nil {
+		return nil, invalid("exists", "%s is a column policy already", c.Name)
+	}
+	return s.withRow(&RowPolicy{scope, table.ID, c.Mode, c.Rule}), nil
+}
+
+// PutColumnPolicy adds a column policy, or replaces the one of that name.
+type PutColumnPolicy struct {
+	ScopeText
+	Columns []string `json:"columns"`
+	Treat   string   `json:"treat"`
+	Treatment
+}
+
+func (c PutColumnPolicy) apply(s *Set, m *access.Model) (*Set, error) {
+	scope, err := c.ScopeText.resolve(m)
+	if err != nil {
+		return nil, err
+	}
+	p := &ColumnPolicy{Scope: scope}
+	if p.Treatment, err = NewTreatment(c.Treat, c.Treatment); err != nil {
+		return nil, err
+	}
+	var table access.ObjectID
+	for _, path := range c.Columns {
+		column, err := m.Lookup(path)
+		if err != nil {
+			return nil, err
+		}
+		if column.Kind != access.Column {
+			return nil, invalid("wrong_level", "a column policy belongs to columns; %s is a %s", path, column.Kind)
+		}
+		if table != 0 && column.Parent != table {
+			return nil, invalid("two_tables", "one column policy treats columns of one table; write another for %s", m.Path(column.Parent))
+		}
+		if err := p.Treatment.Fits(column.Type); err != nil {
+			return nil, invalid("treatment_type", "%s: %v", path, err)
+		}
+		table = column.Parent
+		p.Columns = append(p.Columns, column.ID)
+	}
+	if table == 0 {
+		return nil, invalid("no_columns", "a column policy needs a column")
+	}
+	if taken, _ := s.Find(c.Name); taken != nil {
+		return nil, invalid("exists", "%s is a row policy already", c.Name)
+	}
+	return s.withColumn(p, table), nil
+}
+
+// SetPolicyStatus publishes a draft, stops a policy or starts it again.
+type SetPolicyStatus struct {
+	Name   string `json:"name"`
+	Status Status `json:"status"`
+}
+
+func (c SetPolicyStatus) apply(s *Set, m *access.Model) (*Set, error) {
+	if c.Status != Live && c.Status != Off && c.Status != Draft {
+		return nil, &access.NotFound{Kind: "status", Name: string(c.Status), Known: []string{"draft", "live", "off"}}
+	}
+	row, column := s.Find(c.Name)
+	switch {
+	case row != nil:
+		next := *row
+		next.Status = c.Status
+		return s.withRow(&next), nil
+	case column != nil:
+		next := *column
+		next.Status = c.Status
+		return s.withColumn(&next, m.Object(column.Columns[0]).Parent), nil
+	}
+	return nil, &access.NotFound{Kind: "policy", Name: c.Name, Known: s.Names()}
+}
+
+// RemovePolicy takes a policy away.
+type RemovePolicy struct {
+	Name string `json:"name"`
+}
+
+func (c RemovePolicy) apply(s *Set, _ *access.Model) (*Set, error) {
+	if row, column := s.Find(c.Name); row == nil && column == nil {
+		return nil, &access.NotFound{Kind: "policy", Name: c.Name, Known: s.Names()}
+	}
+	return s.without(c.Name), nil
+}
