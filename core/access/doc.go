@@ -21,7 +21,8 @@
 // future. USAGE is the exception: it is a door, and opens only the object it
 // names. To SELECT from a table, a session needs SELECT at or above the table
 // (or on columns of it), and USAGE on the schema and on the source. ALL carries
-// every privilege that applies at or below its object, doors included.
+// every privilege that applies at or below its object, doors included; only
+// REVEAL must be granted by its own name.
 // DESCRIBE, MANAGE and AUDIT concern the model and the record, not the data,
 // and need no door.
 //

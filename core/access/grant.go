@@ -54,7 +54,7 @@ func (m *Model) reaches(g *Grant, p Privilege, object ObjectID) bool {
 	if p == Usage && g.Privilege == Usage {
 		return g.Object == object
 	}
-	return (g.Privilege == p || g.Privilege == All) && m.Within(g.Object, object)
+	return carries(g.Privilege).Has(p) && m.Within(g.Object, object)
 }
 
 // A Cause says why a grant gives nothing now.

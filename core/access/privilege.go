@@ -17,7 +17,7 @@ const (
 	Reveal                        // see in clear what a column policy would treat
 	Manage                        // grant and revoke, write policies
 	Audit                         // read the record of who did what
-	All                           // all of the above, at the object and below it
+	All                           // all of the above but REVEAL, at the object and below it
 )
 
 var privilegeNames = [...]string{Usage: "USAGE", Select: "SELECT", Describe: "DESCRIBE",

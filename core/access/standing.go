@@ -200,9 +200,11 @@ func (st *Standing) held(id ObjectID) Privileges {
 	return held
 }
 
+// carries is what a grant of p brings. ALL leaves REVEAL out: nobody is exempt
+// from a column policy by rank, so that exemptions can be reviewed by name.
 func carries(p Privilege) Privileges {
 	if p == All {
-		return Set(Usage, Select, Describe, Reveal, Manage, Audit, All)
+		return Set(Usage, Select, Describe, Manage, Audit, All)
 	}
 	return Set(p)
 }

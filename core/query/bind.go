@@ -1,0 +1,151 @@
+package query
+
+import (
+	"fmt"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// A binder takes the syntax of one text to a bound query. Its methods stop with
+// a panic of an *Error, which entry points turn into a result: a deep walk
+// reads better without an error at each step.
+type binder struct {
+	text     string
+	standing *access.Standing
+	model    *access.Model
+	policies *policy.Set
+	params   []any
+
+	// own is set for the rules of policies: they are read with Gneiss's own
+	// authority, ungoverned, and short names start at home.
+	own  bool
+	home *access.Object // a table
+
+	source  access.ObjectID // the one source of all tables
+	tables  []*Relation     // base tables, in the order of the text
+	needs   []access.Need
+	growth  int  // operands of concatenations, which can make long texts
+	fenced  bool // an expression can fail on a value
+	depth   int
+	scratch []*CTE // WITH queries in scope, innermost last
+}
+
+const (
+	mostDepth  = 100     // nested queries and expressions
+	mostText   = 100_000 // bytes
+	mostGrowth = 16      // operands of concatenations before a fence is put up
+)
+
+// parse reads one SELECT statement.
+func parse(text string) (*pg.SelectStmt, error) {
+	if len(text) > mostText {
+		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("the text is longer than %d bytes", mostText)}
+	}
+	if strings.IndexByte(text, 0) >= 0 {
+		return nil, &Error{Code: Syntax, Text: "the text has a NUL character"}
+	}
+	tree, err := pg.Parse(text)
+	if err != nil {
+		return nil, syntaxError(text, err)
+	}
+	if len(tree.Stmts) != 1 {
+		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("one statement at a time, please; here are %d", len(tree.Stmts))}
+	}
+	s := tree.Stmts[0].Stmt.GetSelectStmt()
+	if s == nil {
+		line, col := place(text, tree.Stmts[0].StmtLocation)
+		return nil, &Error{Code: Unsupported, Text: "only SELECT can be run here; " + statementName(tree.Stmts[0].Stmt) + " is not supported", Line: line, Col: col}
+	}
+	return s, nil
+}
+
+func statementName(n *pg.Node) string {
+	name := strings.TrimSuffix(strings.TrimPrefix(fmt.Sprintf("%T", n.GetNode()), "*pg_query.Node_"), "Stmt")
+	return strings.ToUpper(name)
+}
+
+func (b *binder) fail(at int32, code, format string, args ...any) {
+	line, col := place(b.text, at)
+	panic(&Error{Code: code, Text: fmt.Sprintf(format, args...), Line: line, Col: col})
+}
+
+// unsupported refuses a node that the language does not have.
+func (b *binder) unsupported(at int32, what string) {
+	b.fail(at, Unsupported, "%s is not supported", what)
+}
+
+// deeper bounds the recursion; the caller calls the result when it is done.
+func (b *binder) deeper(at int32) func() {
+	if b.depth++; b.depth > mostDepth {
+		b.fail(at, Unsupported, "the query is nested more than %d deep", mostDepth)
+	}
+	return func() { b.depth-- }
+}
+
+// caught turns a binder's panic into its error.
+func caught(err *error) {
+	switch r := recover().(type) {
+	case nil:
+	case *Error:
+		*err = r
+	default:
+		panic(r)
+	}
+}
+
+// locate finds a place for a node, for messages.
+func locate(n *pg.Node) int32 {
+	switch v := n.GetNode().(type) {
+	case *pg.Node_ColumnRef:
+		return v.ColumnRef.Location
+	case *pg.Node_AConst:
+		return v.AConst.Location
+	case *pg.Node_AExpr:
+		return v.AExpr.Location
+	case *pg.Node_FuncCall:
+		return v.FuncCall.Location
+	case *pg.Node_BoolExpr:
+		return v.BoolExpr.Location
+	case *pg.Node_TypeCast:
+		return locate(v.TypeCast.Arg)
+	case *pg.Node_SubLink:
+		return v.SubLink.Location
+	case *pg.Node_CaseExpr:
+		return v.CaseExpr.Location
+	case *pg.Node_NullTest:
+		return locate(v.NullTest.Arg)
+	case *pg.Node_ResTarget:
+		return v.ResTarget.Location
+	case *pg.Node_RangeVar:
+		return v.RangeVar.Location
+	case *pg.Node_ParamRef:
+		return v.ParamRef.Location
+	case *pg.Node_CoalesceExpr:
+		return v.CoalesceExpr.Location
+	case *pg.Node_MinMaxExpr:
+		return v.MinMaxExpr.Location
+	case *pg.Node_SqlvalueFunction:
+		return v.SqlvalueFunction.Location
+	case *pg.Node_SortBy:
+		return locate(v.SortBy.Node)
+	case *pg.Node_WindowDef:
+		return v.WindowDef.Location
+	case *pg.Node_AArrayExpr:
+		return v.AArrayExpr.Location
+	case *pg.Node_RowExpr:
+		return v.RowExpr.Location
+	}
+	return -1
+}
+
+func texts(nodes []*pg.Node) []string {
+	out := make([]string, len(nodes))
+	for i, n := range nodes {
+		out[i] = n.GetString_().GetSval()
+	}
+	return out
+}

@@ -1,0 +1,28 @@
+// Package query turns a SQL text into a governed one.
+//
+//	text ─parse→ syntax ─bind→ bound query ─authorise→ decision ─govern→ governed query ─emit→ dialect SQL + arguments
+//
+// The grammar is PostgreSQL's, as a library. Binding takes every name to an
+// object of the catalog and every expression to a type, and refuses, with its
+// place in the text, what it does not know. Authorising collects all that the
+// session lacks. Governing puts in place of each table a sub-query with the
+// rows and treated values that the session's policies leave; a table that no
+// policy touches stays a plain reference. Emitting writes SQL for the source's
+// dialect from the bound tree alone: the text that the user wrote never reaches
+// a database, and literals travel as arguments.
+//
+// # Closed by default
+//
+// Functions and operators come from an allow-list. Statements, clauses and
+// nodes that no code here handles are refused. The bound tree is a closed set
+// of types.
+//
+// # Errors that would tell
+//
+// An expression of the user's that can fail on a value could tell of rows that
+// the session may not see, were the database to evaluate it before the
+// policy's filter. The allowed functions cannot fail, whatever their input: a
+// division by zero and a cast of a text that does not fit are NULL. The few
+// that can (a result past the database's size limit) put a fence round the
+// governed sub-queries, so that the filter comes first.
+package query

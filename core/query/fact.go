@@ -1,0 +1,109 @@
+package query
+
+import (
+	"slices"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+)
+
+// Facts are what a session is: its user, groups, roles, attributes, purpose and
+// the time its query starts. They are folded into constants, so that the
+// database can use its indexes, and so that a plan says all that it depends on.
+
+// valueFunction binds the facts that ISO SQL writes without parentheses.
+func (b *binder) valueFunction(f *pg.SQLValueFunction) Expr {
+	switch f.Op {
+	case pg.SQLValueFunctionOp_SVFOP_CURRENT_USER, pg.SQLValueFunctionOp_SVFOP_USER:
+		return b.currentUser()
+	case pg.SQLValueFunctionOp_SVFOP_CURRENT_DATE:
+		return &Now{Date}
+	case pg.SQLValueFunctionOp_SVFOP_CURRENT_TIMESTAMP, pg.SQLValueFunctionOp_SVFOP_LOCALTIMESTAMP:
+		return &Now{Timestamp}
+	}
+	b.unsupported(f.Location, "this fact of the session")
+	return nil
+}
+
+// currentUser is the name of the session's user or service; NULL for a session
+// from the standpoint of a role or group alone.
+func (b *binder) currentUser() Expr {
+	if s := b.model.Subject(b.standing.Session.Subject); s.Acts() {
+		return &Literal{Text, s.Name}
+	}
+	return &Literal{T: Text}
+}
+
+// fact binds the facts that are written as calls, or returns nil for another
+// name.
+func (b *binder) fact(name string, f *pg.FuncCall, s *scope) Expr {
+	switch name {
+	case "in_group":
+		return b.among(access.Group, f, s)
+	case "has_role":
+		return b.among(access.Role, f, s)
+	case "purpose":
+		if len(f.Args) != 0 {
+			b.fail(f.Location, Mismatch, "purpose takes nothing")
+		}
+		if p := b.standing.Session.Purpose; p != "" {
+			return &Literal{Text, p}
+		}
+		return &Literal{T: Text}
+	case "attribute":
+		b.fail(f.Location, Mismatch, "attribute('…') is a set of values and stands in a list: column IN (attribute('…'))")
+	}
+	return nil
+}
+
+// among binds in_group(x) and has_role(x): x is one of the names that count.
+func (b *binder) among(kind access.SubjectKind, f *pg.FuncCall, s *scope) Expr {
+	if len(f.Args) != 1 || f.Over != nil || f.AggFilter != nil || f.AggStar {
+		b.fail(f.Location, Mismatch, "%s takes one name, or a column of names", texts(f.Funcname)[0])
+	}
+	x := b.convertLiteral(b.expr(f.Args[0], s), Text, f.Location)
+	if x.Type() != Text {
+		b.fail(f.Location, Mismatch, "%s takes a text, not %s", texts(f.Funcname)[0], x.Type())
+	}
+	in := &InList{X: x}
+	var names []string
+	for _, id := range b.standing.Subjects() {
+		if subject := b.model.Subject(id); subject.Kind == kind {
+			names = append(names, subject.Name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		in.List = append(in.List, &Literal{Text, name})
+	}
+	return in
+}
+
+// attributeValues recognises attribute('name') in a list.
+func (b *binder) attributeValues(n *pg.Node) ([]string, bool) {
+	f := n.GetFuncCall()
+	if f == nil || len(f.Funcname) != 1 || f.Funcname[0].GetString_().GetSval() != "attribute" {
+		return nil, false
+	}
+	if len(f.Args) != 1 || f.Args[0].GetAConst().GetSval() == nil || f.Over != nil {
+		b.fail(f.Location, Mismatch, "attribute takes the name of one attribute: attribute('districts')")
+	}
+	name := f.Args[0].GetAConst().GetSval().GetSval()
+	return b.model.Subject(b.standing.Session.Subject).Attributes[name], true
+}
+
+// attributeList gives an attribute's values the type they are compared with. A
+// value that is none of that type cannot equal anything and is left out.
+func (b *binder) attributeList(values []string, t Type) []Expr {
+	if t == Untyped {
+		t = Text
+	}
+	var out []Expr
+	for _, v := range values {
+		if value, ok := parseLiteral(v, t); ok {
+			out = append(out, &Literal{t, value})
+		}
+	}
+	return out
+}

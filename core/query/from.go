@@ -1,0 +1,197 @@
+package query
+
+import (
+	"slices"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+)
+
+// A scope is what names in one SELECT can mean. Names that it does not have are
+// looked for in the queries round it.
+type scope struct {
+	outer     *scope
+	relations []*Relation // for qualified names
+	columns   []named     // for plain names and for *
+	aliases   []named     // output columns, for GROUP BY
+}
+
+// named is a column as a plain name finds it: of a relation, or joined from two
+// by USING.
+type named struct {
+	name string
+	expr Expr
+}
+
+func columnsOf(r *Relation) []named {
+	out := make([]named, len(r.Columns))
+	for i, c := range r.Columns {
+		out[i] = named{c.Name, &ColumnRef{r, i}}
+	}
+	return out
+}
+
+func (b *binder) bindFrom(nodes []*pg.Node, s *scope) []From {
+	var items []From
+	for _, n := range nodes {
+		item, inner := b.fromItem(n, s.outer)
+		b.merge(s, inner, locate(n))
+		items = append(items, item)
+	}
+	return items
+}
+
+// merge adds what one FROM item names to the names of those before it.
+func (b *binder) merge(s, inner *scope, at int32) {
+	for _, r := range inner.relations {
+		if slices.ContainsFunc(s.relations, func(x *Relation) bool { return x.Alias == r.Alias }) {
+			b.fail(at, Ambiguous, "the name %s is given twice in FROM; give one of the two another alias", access.Quote(r.Alias))
+		}
+	}
+	s.relations = append(s.relations, inner.relations...)
+	s.columns = append(s.columns, inner.columns...)
+}
+
+func (b *binder) fromItem(n *pg.Node, outer *scope) (From, *scope) {
+	defer b.deeper(locate(n))()
+	switch v := n.GetNode().(type) {
+	case *pg.Node_RangeVar:
+		r := b.table(v.RangeVar)
+		return r, &scope{relations: []*Relation{r}, columns: columnsOf(r)}
+	case *pg.Node_RangeSubselect:
+		if v.RangeSubselect.Lateral {
+			b.unsupported(-1, "LATERAL")
+		}
+		sub := v.RangeSubselect.Subquery.GetSelectStmt()
+		// A derived table sees the WITH queries, but none of its neighbours.
+		q := b.query(sub, outer)
+		r := &Relation{Alias: "subquery", Query: q, Columns: q.Columns}
+		b.alias(r, v.RangeSubselect.Alias)
+		s := &scope{relations: []*Relation{r}, columns: columnsOf(r)}
+		if v.RangeSubselect.Alias == nil {
+			s.relations = nil // it has no name to qualify with
+		}
+		return r, s
+	case *pg.Node_JoinExpr:
+		return b.join(v.JoinExpr, outer)
+	}
+	b.unsupported(locate(n), "this kind of FROM item")
+	return nil, nil
+}
+
+// alias renames a relation and, where names are given, its columns.
+func (b *binder) alias(r *Relation, a *pg.Alias) {
+	if a == nil {
+		return
+	}
+	r.Alias = a.Aliasname
+	names := texts(a.Colnames)
+	if len(names) > len(r.Columns) && !r.opaque {
+		b.fail(-1, Mismatch, "%s has %d columns, but %d names are given", access.Quote(r.Alias), len(r.Columns), len(names))
+	}
+	r.Columns = slices.Clone(r.Columns)
+	for i := range min(len(names), len(r.Columns)) {
+		r.Columns[i].Name = names[i]
+	}
+}
+
+func (b *binder) join(j *pg.JoinExpr, outer *scope) (From, *scope) {
+	kinds := map[pg.JoinType]string{pg.JoinType_JOIN_INNER: "INNER", pg.JoinType_JOIN_LEFT: "LEFT",
+		pg.JoinType_JOIN_RIGHT: "RIGHT", pg.JoinType_JOIN_FULL: "FULL"}
+	kind, ok := kinds[j.Jointype]
+	if !ok || j.Alias != nil || j.JoinUsingAlias != nil {
+		b.unsupported(locate(j.Larg), "this kind of join")
+	}
+	l, ls := b.fromItem(j.Larg, outer)
+	r, rs := b.fromItem(j.Rarg, outer)
+	s := &scope{outer: outer}
+	b.merge(s, ls, locate(j.Larg))
+	b.merge(s, rs, locate(j.Rarg))
+	join := &Join{Kind: kind, L: l, R: r}
+	if kind == "LEFT" || kind == "FULL" {
+		nullable(r)
+	}
+	if kind == "RIGHT" || kind == "FULL" {
+		nullable(l)
+	}
+	shared := texts(j.UsingClause)
+	if j.IsNatural {
+		for _, c := range ls.columns {
+			if slices.ContainsFunc(rs.columns, func(x named) bool { return x.name == c.name }) {
+				shared = append(shared, c.name)
+			}
+		}
+	}
+	switch {
+	case j.Quals != nil:
+		join.On = b.condition(j.Quals, s, "ON")
+		b.plain(join.On, locate(j.Quals), "ON")
+	case len(shared) > 0:
+		join.On, s.columns = b.using(shared, kind, ls, rs, locate(j.Rarg))
+	default:
+		join.Kind = "CROSS"
+		if kind != "INNER" {
+			b.fail(locate(j.Rarg), Unsupported, "a %s JOIN needs ON or USING", kind)
+		}
+	}
+	return join, s
+}
+
+// using makes the condition of JOIN … USING and the columns as ISO/IEC 9075-2
+// 7.10 lists them: the shared ones once and first.
+func (b *binder) using(names []string, kind string, ls, rs *scope, at int32) (Expr, []named) {
+	var on Expr
+	var merged, rest []named
+	for _, name := range names {
+		l, r := b.oneOf(ls, name, at), b.oneOf(rs, name, at)
+		eq := b.compare("=", l, r, at)
+		if on == nil {
+			on = eq
+		} else {
+			on = &Binary{"AND", on, eq, Boolean}
+		}
+		value := l
+		switch kind {
+		case "RIGHT":
+			value = r
+		case "FULL":
+			t, _ := unify(l.Type(), r.Type())
+			value = &Call{Fn: functions["coalesce"], Args: []Expr{b.convert(l, t, at), b.convert(r, t, at)}, T: t}
+		}
+		merged = append(merged, named{name, value})
+	}
+	for _, c := range append(slices.Clone(ls.columns), rs.columns...) {
+		if !slices.Contains(names, c.name) {
+			rest = append(rest, c)
+		}
+	}
+	return on, append(merged, rest...)
+}
+
+// oneOf finds the one column of the name on one side of a join.
+func (b *binder) oneOf(s *scope, name string, at int32) Expr {
+	e := b.plainColumn(&scope{relations: s.relations, columns: s.columns}, name, at)
+	if e == nil {
+		if opaque(s) {
+			return &Literal{}
+		}
+		b.fail(at, Unknown, "USING: no column %s on both sides of the join", access.Quote(name))
+	}
+	b.useAll(e)
+	return e
+}
+
+// nullable notes that an outer join can fill the columns of an item with NULL.
+func nullable(item From) {
+	switch item := item.(type) {
+	case *Join:
+		nullable(item.L)
+		nullable(item.R)
+	case *Relation:
+		item.Columns = slices.Clone(item.Columns)
+		for i := range item.Columns {
+			item.Columns[i].NotNull = false
+		}
+	}
+}

@@ -1,0 +1,84 @@
+package query
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6/parser"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// A Plan is a governed query, ready to run. It holds for one standing and one
+// set of policies.
+type Plan struct {
+	SQL     string
+	Args    []Arg
+	Columns []Column
+	Source  access.ObjectID // zero: the query reads no table
+	Tables  []TableUse
+}
+
+// Make works out the governed form of a text for a standing. Params are the
+// values of $1, $2 and so on: nil, bool, int64, float64 or string. Its errors
+// are of type [*Error]; a failure of the planner's own is one, too, so that it
+// is a refusal and not an answer.
+func Make(text string, params []any, st *access.Standing, policies *policy.Set) (plan *Plan, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			plan, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
+		}
+	}()
+	return makePlan(text, params, st, policies)
+}
+
+func makePlan(text string, params []any, st *access.Standing, policies *policy.Set) (plan *Plan, err error) {
+	defer caught(&err)
+	s, err := parse(text)
+	if err != nil {
+		return nil, err
+	}
+	b := &binder{text: text, standing: st, model: st.Model, policies: policies, params: params}
+	q := b.query(s, nil)
+	if len(b.needs) > 0 {
+		return nil, refusal(st.Model, b.needs)
+	}
+	uses := b.govern()
+	e := newEmitter(st.Model, b.fenced || b.growth > mostGrowth)
+	e.query(q)
+	return &Plan{SQL: e.b.String(), Args: e.args, Columns: q.Columns, Source: b.source, Tables: uses}, nil
+}
+
+// refusal says all that is missing, in one go.
+func refusal(m *access.Model, needs []access.Need) error {
+	var parts []string
+	for _, n := range needs {
+		parts = append(parts, fmt.Sprintf("%s on %s", n.Privilege, m.Path(n.Object)))
+	}
+	return &Error{Code: Refused, Text: "you lack " + strings.Join(parts, ", "), Needs: needs}
+}
+
+func syntaxError(text string, err error) error {
+	e := &Error{Code: Syntax, Text: err.Error()}
+	var perr *pg.Error
+	if errors.As(err, &perr) {
+		e.Text = perr.Message
+		if perr.Cursorpos > 0 {
+			e.Line, e.Col = place(text, byteOffset(text, perr.Cursorpos-1))
+		}
+	}
+	return e
+}
+
+// byteOffset turns the grammar's count of characters into one of bytes.
+func byteOffset(text string, chars int) int32 {
+	for i := range text {
+		if chars == 0 {
+			return int32(i)
+		}
+		chars--
+	}
+	return int32(len(text))
+}

@@ -1,0 +1,184 @@
+package query
+
+import (
+	"slices"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// table binds a table's name: a WITH query, or an object of the catalog.
+func (b *binder) table(v *pg.RangeVar) *Relation {
+	if !v.Inh {
+		b.unsupported(v.Location, "ONLY")
+	}
+	if v.Schemaname == "" {
+		for i := len(b.scratch) - 1; i >= 0; i-- {
+			if cte := b.scratch[i]; cte.Name == v.Relname {
+				r := &Relation{Alias: cte.Name, CTE: cte, Columns: cte.Query.Columns}
+				b.alias(r, v.Alias)
+				return r
+			}
+		}
+	}
+	o := b.resolve(v)
+	source := b.model.Object(b.model.Object(o.Parent).Parent)
+	if b.source != 0 && b.source != source.ID {
+		b.fail(v.Location, Unsupported, "one query reads one source; %s is of %s, the others are of %s", b.model.Path(o.ID), source.Name, b.model.Object(b.source).Name)
+	}
+	b.source = source.ID
+	r := b.relation(o)
+	b.tables = append(b.tables, r)
+	if !b.own {
+		b.authoriseTable(r)
+		r.governance = b.policies.Govern(b.standing, o.ID)
+		for i, c := range r.Columns {
+			if d := r.governance.Columns[c.ID]; d.Treatment.Kind != policy.Clear {
+				r.Columns[i].NotNull = false
+			}
+		}
+	}
+	b.alias(r, v.Alias)
+	return r
+}
+
+// relation makes the entry for a base table, with the columns that are there.
+func (b *binder) relation(o *access.Object) *Relation {
+	r := &Relation{Alias: o.Name, Table: o}
+	for _, id := range o.Children {
+		c := b.model.Object(id)
+		if c.Missing {
+			continue
+		}
+		t, ok := ParseType(c.Type)
+		if !ok {
+			continue // a type that the language does not have cannot be read
+		}
+		r.Columns = append(r.Columns, Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID})
+	}
+	r.used = make([]bool, len(r.Columns))
+	return r
+}
+
+// resolve finds the table of a name with two or three parts. In the rule of a
+// policy, missing parts are those of the policy's own table.
+func (b *binder) resolve(v *pg.RangeVar) *access.Object {
+	parts := slices.DeleteFunc([]string{v.Catalogname, v.Schemaname, v.Relname}, func(s string) bool { return s == "" })
+	name := access.JoinPath(parts...)
+	var found []*access.Object
+	for _, schema := range b.schemas(v) {
+		if o := b.model.Child(schema, v.Relname); o != nil && o.Kind == access.Table && b.exists(o) {
+			found = append(found, o)
+		}
+	}
+	switch {
+	case len(parts) == 1 && !b.own && len(found) > 0:
+		b.fail(v.Location, Unknown, "write the table with its source and schema: %s", b.model.Path(found[0].ID))
+	case len(found) > 1:
+		b.fail(v.Location, Ambiguous, "%s is in more than one source: write %s or %s", name, b.model.Path(found[0].ID), b.model.Path(found[1].ID))
+	case len(found) == 0:
+		b.notThere(v, name)
+	}
+	return found[0]
+}
+
+// schemas lists the schemas that the name's first parts can mean.
+func (b *binder) schemas(v *pg.RangeVar) []*access.Object {
+	m := b.model
+	var sources, schemas []*access.Object
+	switch {
+	case v.Catalogname != "":
+		if o := m.Child(m.Object(access.PlatformID), v.Catalogname); o != nil {
+			sources = append(sources, o)
+		}
+	case b.home != nil:
+		sources = append(sources, m.Object(m.Object(b.home.Parent).Parent))
+	default:
+		for _, id := range m.Object(access.PlatformID).Children {
+			sources = append(sources, m.Object(id))
+		}
+	}
+	for _, source := range sources {
+		switch {
+		case v.Schemaname != "":
+			if o := m.Child(source, v.Schemaname); o != nil {
+				schemas = append(schemas, o)
+			}
+		case b.home != nil:
+			schemas = append(schemas, m.Object(b.home.Parent))
+		default:
+			for _, id := range source.Children {
+				schemas = append(schemas, m.Object(id))
+			}
+		}
+	}
+	return schemas
+}
+
+// exists reports whether the table is there for the reader: behind no shut
+// door, and not gone.
+func (b *binder) exists(o *access.Object) bool {
+	if b.own {
+		return !o.Missing && !b.model.Object(o.Parent).Missing
+	}
+	v := b.standing.Resolve(o.ID)
+	return len(v.Shut) == 0 && (v.Allowed.Has(access.Select) || !o.Missing)
+}
+
+// notThere refuses a table in the one wording for what is not there and what is
+// behind a shut door. The record gets the truth.
+func (b *binder) notThere(v *pg.RangeVar, name string) {
+	line, col := place(b.text, v.Location)
+	e := &Error{Code: Unknown, Line: line, Col: col, Name: name, Hidden: true,
+		Text: "table " + name + " does not exist or is not yours to use"}
+	if b.own {
+		e.Text = "there is no table " + name
+		panic(e)
+	}
+	for _, schema := range b.schemas(v) {
+		if o := b.model.Child(schema, v.Relname); o != nil && !o.Missing {
+			e.Needs = b.standing.Missing(access.Select, o.ID)
+		}
+	}
+	b.model.Relations(access.PlatformID, func(o *access.Object) bool {
+		if b.standing.Sees(o.ID) && (v.Schemaname != "" || strings.EqualFold(o.Name, v.Relname)) {
+			e.Near = append(e.Near, b.model.Path(o.ID))
+		}
+		return true
+	})
+	panic(e)
+}
+
+// authoriseTable asks whether the session may read the table. Where it may not,
+// the relation is opaque and binding goes on, to find all that is missing.
+func (b *binder) authoriseTable(r *Relation) {
+	if !b.standing.Resolve(r.Table.ID).Allowed.Has(access.Select) {
+		b.need(access.Select, r.Table.ID)
+		r.opaque, r.Columns = true, nil
+	}
+}
+
+func (b *binder) need(p access.Privilege, id access.ObjectID) {
+	if n := (access.Need{Privilege: p, Object: id}); !slices.Contains(b.needs, n) {
+		b.needs = append(b.needs, n)
+	}
+}
+
+// use marks a column as read, and asks whether the session may.
+func (b *binder) use(e *ColumnRef) {
+	r := e.Rel
+	if r.Table == nil || r.used[e.Col] {
+		return
+	}
+	r.used[e.Col] = true
+	if b.own {
+		return
+	}
+	v := b.standing.Resolve(r.Table.ID)
+	if id := r.Columns[e.Col].ID; !v.AllColumns && !slices.Contains(v.Columns, id) {
+		b.need(access.Select, id)
+	}
+}

@@ -1,0 +1,212 @@
+package query
+
+import (
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// An Expr is a bound expression. The set of its types is closed.
+type Expr interface{ Type() Type }
+
+type (
+	// A ColumnRef is a column of a relation in scope.
+	ColumnRef struct {
+		Rel *Relation
+		Col int
+	}
+	// A Literal is a constant; its Value is nil, bool, int64, float64 or string.
+	Literal struct {
+		T     Type
+		Value any
+	}
+	// A Now is a fact of the query's start, given when it runs.
+	Now struct{ T Type }
+	// A Unary is NOT or minus.
+	Unary struct {
+		Op string
+		X  Expr
+	}
+	// A Binary is an operator between two operands.
+	Binary struct {
+		Op   string
+		L, R Expr
+		T    Type
+	}
+	// An IsNull is IS [NOT] NULL.
+	IsNull struct {
+		X   Expr
+		Not bool
+	}
+	// An InList is [NOT] IN with listed values; an empty list holds nothing.
+	InList struct {
+		X    Expr
+		List []Expr
+		Not  bool
+	}
+	// An InQuery is [NOT] IN with a sub-query.
+	InQuery struct {
+		X     Expr
+		Query *Query
+		Not   bool
+	}
+	// An Exists is EXISTS with a sub-query.
+	Exists struct{ Query *Query }
+	// A Scalar is a sub-query that stands for one value.
+	Scalar struct{ Query *Query }
+	// A Case is a searched CASE.
+	Case struct {
+		Whens []When
+		Else  Expr // nil: NULL
+		T     Type
+	}
+	// A When is one branch of a CASE.
+	When struct{ If, Then Expr }
+	// A Cast converts a value; what cannot be converted is NULL.
+	Cast struct {
+		X  Expr
+		To Type
+	}
+	// A Like is [NOT] LIKE, or ILIKE with Fold.
+	Like struct {
+		X, Pattern Expr
+		Not, Fold  bool
+	}
+	// A Call is a call of an allowed function.
+	Call struct {
+		Fn       *Function
+		Args     []Expr
+		Star     bool
+		Distinct bool
+		Filter   Expr
+		Over     *Window
+		T        Type
+	}
+	// A Treated is a column's value as a column policy lets it appear.
+	Treated struct {
+		X         Expr
+		Treatment policy.Treatment
+	}
+)
+
+func (e *ColumnRef) Type() Type { return e.Rel.Columns[e.Col].Type }
+func (e *Literal) Type() Type   { return e.T }
+func (e *Now) Type() Type       { return e.T }
+func (e *Binary) Type() Type    { return e.T }
+func (e *IsNull) Type() Type    { return Boolean }
+func (e *InList) Type() Type    { return Boolean }
+func (e *InQuery) Type() Type   { return Boolean }
+func (e *Exists) Type() Type    { return Boolean }
+func (e *Scalar) Type() Type    { return e.Query.Columns[0].Type }
+func (e *Case) Type() Type      { return e.T }
+func (e *Cast) Type() Type      { return e.To }
+func (e *Like) Type() Type      { return Boolean }
+func (e *Call) Type() Type      { return e.T }
+func (e *Treated) Type() Type   { return e.X.Type() }
+func (e *Unary) Type() Type {
+	if e.Op == "NOT" {
+		return Boolean
+	}
+	return e.X.Type()
+}
+
+// A Window is the frame of a window function.
+type Window struct {
+	Partition []Expr
+	Order     []Order
+	Frame     string // the frame clause, made of keywords and whole numbers
+}
+
+// An Order is one sort key: an expression, or the number of an output column.
+type Order struct {
+	Expr       Expr
+	Output     int // from 1; 0: Expr counts
+	Desc       bool
+	NullsFirst bool
+	NotNull    bool // no NULL can occur, so that an index may serve the order
+}
+
+// A Column is a column of a relation or of a query's result.
+type Column struct {
+	Name    string
+	Type    Type
+	NotNull bool
+	ID      access.ObjectID // of a base table's column
+}
+
+// A Relation is one entry of a FROM clause: a base table, a derived table or a
+// reference to a WITH query.
+type Relation struct {
+	Alias   string
+	Columns []Column
+	// One of these three.
+	Table *access.Object
+	Query *Query
+	CTE   *CTE
+
+	used       []bool // of a base table: the columns that the query uses
+	governance policy.Governance
+	// governed is what the session's policies put in the table's place; nil
+	// for a table that none touches.
+	governed *governed
+	// opaque marks a table that the session may not read; every column name is
+	// taken as there, so that all that is missing is found in one go.
+	opaque bool
+}
+
+// A From is an item of a FROM clause: a *Relation or a *Join.
+type From interface{ from() }
+
+func (*Relation) from() {}
+func (*Join) from()     {}
+
+// A Join joins two items; Kind is CROSS, INNER, LEFT, RIGHT or FULL.
+type Join struct {
+	Kind string
+	L, R From
+	On   Expr
+}
+
+// A CTE is a query of a WITH clause.
+type CTE struct {
+	Name  string
+	Query *Query
+}
+
+// A Query is a SELECT with what stands round it.
+type Query struct {
+	With          []*CTE
+	Body          Body
+	OrderBy       []Order
+	Limit, Offset Expr
+	Columns       []Column
+}
+
+// A Body is a *Select or a *SetOp.
+type Body interface{ body() }
+
+func (*Select) body() {}
+func (*SetOp) body()  {}
+
+// A Select is one SELECT … FROM … WHERE … GROUP BY … HAVING.
+type Select struct {
+	Distinct bool
+	Items    []Expr
+	From     []From
+	Where    Expr
+	GroupBy  []Expr
+	Having   Expr
+}
+
+// A SetOp joins two queries by UNION, INTERSECT or EXCEPT.
+type SetOp struct {
+	Op   string
+	All  bool
+	L, R *Query
+}
+
+// governed is a table as one session's policies leave it.
+type governed struct {
+	inner   *Relation    // the table as the conditions see it, untreated
+	filter  Expr         // nil: all rows
+	treated map[int]Expr // by column
+}

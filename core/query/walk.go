@@ -1,0 +1,184 @@
+package query
+
+import (
+	"fmt"
+	"strings"
+)
+
+// children lists the direct operands of an expression. Sub-queries are scopes
+// of their own and are not entered.
+func children(e Expr) []Expr {
+	switch e := e.(type) {
+	case *Unary:
+		return []Expr{e.X}
+	case *Binary:
+		return []Expr{e.L, e.R}
+	case *IsNull:
+		return []Expr{e.X}
+	case *InList:
+		return append([]Expr{e.X}, e.List...)
+	case *InQuery:
+		return []Expr{e.X}
+	case *Cast:
+		return []Expr{e.X}
+	case *Like:
+		return []Expr{e.X, e.Pattern}
+	case *Treated:
+		return []Expr{e.X}
+	case *Case:
+		var out []Expr
+		for _, w := range e.Whens {
+			out = append(out, w.If, w.Then)
+		}
+		if e.Else != nil {
+			out = append(out, e.Else)
+		}
+		return out
+	case *Call:
+		out := append([]Expr(nil), e.Args...)
+		if e.Filter != nil {
+			out = append(out, e.Filter)
+		}
+		if e.Over != nil {
+			out = append(out, e.Over.Partition...)
+			for _, o := range e.Over.Order {
+				out = append(out, o.Expr)
+			}
+		}
+		return out
+	case *ColumnRef, *Literal, *Now, *Exists, *Scalar:
+		return nil
+	}
+	panic(fmt.Sprintf("query: no case for %T", e))
+}
+
+// anyExpr reports whether f holds for e or an operand of it.
+func anyExpr(e Expr, f func(Expr) bool) bool {
+	if e == nil {
+		return false
+	}
+	if f(e) {
+		return true
+	}
+	for _, c := range children(e) {
+		if anyExpr(c, f) {
+			return true
+		}
+	}
+	return false
+}
+
+func isAggregate(e Expr) bool {
+	c, ok := e.(*Call)
+	return ok && c.Fn.Kind == aggregateFunction && c.Over == nil
+}
+
+func isWindow(e Expr) bool {
+	c, ok := e.(*Call)
+	return ok && c.Over != nil
+}
+
+// same reports whether two expressions are one, so that a selected expression
+// can be found in GROUP BY.
+func same(a, b Expr) bool { return key(a) == key(b) }
+
+// key writes an expression so that equal expressions, and only they, have equal
+// keys. Expressions with sub-queries are equal to themselves only.
+func key(e Expr) string {
+	var b strings.Builder
+	switch e := e.(type) {
+	case *ColumnRef:
+		return fmt.Sprintf("%p.%d", e.Rel, e.Col)
+	case *Literal:
+		return fmt.Sprintf("%d:%T:%v", e.T, e.Value, e.Value)
+	case *Now:
+		return fmt.Sprintf("now%d", e.T)
+	case *InQuery, *Exists, *Scalar:
+		return fmt.Sprintf("%p", e)
+	case *Unary:
+		b.WriteString(e.Op)
+	case *Binary:
+		b.WriteString(e.Op)
+	case *IsNull:
+		fmt.Fprintf(&b, "null%v", e.Not)
+	case *InList:
+		fmt.Fprintf(&b, "in%v", e.Not)
+	case *Cast:
+		b.WriteString(e.To.String())
+	case *Like:
+		fmt.Fprintf(&b, "like%v%v", e.Not, e.Fold)
+	case *Treated:
+		b.WriteString(e.Treatment.String())
+	case *Case:
+		fmt.Fprintf(&b, "case%d%v", len(e.Whens), e.Else != nil)
+	case *Call:
+		if e.Over != nil {
+			return fmt.Sprintf("%p", e)
+		}
+		fmt.Fprintf(&b, "%s%v%v%v", e.Fn.Name, e.Star, e.Distinct, e.Filter != nil)
+	}
+	b.WriteByte('(')
+	for _, c := range children(e) {
+		fmt.Fprintf(&b, "%q,", key(c))
+	}
+	b.WriteByte(')')
+	return b.String()
+}
+
+// eachExpr calls f for every expression of a query, sub-queries included.
+func eachExpr(q *Query, f func(Expr)) {
+	var visit func(Expr)
+	visit = func(e Expr) {
+		if e == nil {
+			return
+		}
+		f(e)
+		switch e := e.(type) {
+		case *InQuery:
+			eachExpr(e.Query, f)
+		case *Exists:
+			eachExpr(e.Query, f)
+		case *Scalar:
+			eachExpr(e.Query, f)
+		}
+		for _, c := range children(e) {
+			visit(c)
+		}
+	}
+	var from func(From)
+	from = func(item From) {
+		switch item := item.(type) {
+		case *Join:
+			from(item.L)
+			from(item.R)
+			visit(item.On)
+		case *Relation:
+			if item.Query != nil {
+				eachExpr(item.Query, f)
+			}
+		}
+	}
+	for _, c := range q.With {
+		eachExpr(c.Query, f)
+	}
+	switch body := q.Body.(type) {
+	case *SetOp:
+		eachExpr(body.L, f)
+		eachExpr(body.R, f)
+	case *Select:
+		for _, e := range body.Items {
+			visit(e)
+		}
+		for _, item := range body.From {
+			from(item)
+		}
+		visit(body.Where)
+		for _, e := range body.GroupBy {
+			visit(e)
+		}
+		visit(body.Having)
+	}
+	for _, o := range q.OrderBy {
+		visit(o.Expr)
+	}
+}

@@ -1,0 +1,64 @@
+// Package source is how Gneiss reaches the databases whose tables it governs.
+package source
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"gneiss/core/query"
+)
+
+// ErrUnavailable is the cause of errors that say that a database cannot be
+// reached now: a missing or locked file, a server that is down. Trying again
+// later may help.
+var ErrUnavailable = errors.New("the source is not available")
+
+// A Table is what a scan finds: a table with its columns, in their order.
+type Table struct {
+	Schema  string
+	Name    string
+	Columns []Column
+}
+
+// A Column is a column that a scan finds. Type is a name that package query
+// knows, or the database's own name for a type that it does not.
+type Column struct {
+	Name    string
+	Type    string
+	NotNull bool
+}
+
+// A Source is one connected database. Its methods may be called concurrently,
+// until Close, which its opener calls once.
+type Source interface {
+	// Scan lists the tables. Views of the database are left out: what they
+	// read could not be governed.
+	Scan(ctx context.Context) ([]Table, error)
+	// Run runs an emitted query on a read-only connection. It hands each row to
+	// f, whose slice is reused: nil, bool, int64, float64 or string by column.
+	// An error of f ends the query and is returned.
+	Run(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error) error
+	// Explain returns the database's own plan for an emitted query, in lines.
+	Explain(ctx context.Context, sql string, args []any) ([]string, error)
+	Close() error
+}
+
+// Bind gives a plan's arguments their values: the facts of the start of the
+// query and the key of pseudonyms.
+func Bind(args []query.Arg, start time.Time, key string) []any {
+	out := make([]any, len(args))
+	for i, a := range args {
+		switch {
+		case a.Key:
+			out[i] = key
+		case a.Now == query.Date:
+			out[i] = start.UTC().Format(time.DateOnly)
+		case a.Now == query.Timestamp:
+			out[i] = start.UTC().Format(time.DateTime)
+		default:
+			out[i] = a.Value
+		}
+	}
+	return out
+}

@@ -1,0 +1,110 @@
+package sqlite
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/mattn/go-sqlite3"
+
+	"gneiss/core/policy"
+)
+
+// register puts Gneiss's functions on a connection. None of them fails: what
+// cannot be converted or treated is NULL.
+func register(conn *sqlite3.SQLiteConn) error {
+	for name, f := range map[string]any{
+		"gneiss_bigint":    toBigint,
+		"gneiss_double":    toDouble,
+		"gneiss_boolean":   toBoolean,
+		"gneiss_date":      func(v any) any { return toTime(v, time.DateOnly) },
+		"gneiss_timestamp": func(v any) any { return toTime(v, time.DateTime) },
+		"gneiss_mask":      mask,
+		"gneiss_pseudonym": pseudonym,
+	} {
+		if err := conn.RegisterFunc(name, f, true); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func toBigint(v any) any {
+	if n, err := strconv.ParseInt(strings.TrimSpace(text(v)), 10, 64); err == nil {
+		return n
+	}
+	return nil
+}
+
+func toDouble(v any) any {
+	// ParseFloat takes more than SQL does: hexadecimal, underscores, NaN.
+	s := strings.TrimSpace(text(v))
+	if strings.Trim(s, "+-0123456789.eE") != "" {
+		return nil
+	}
+	if x, err := strconv.ParseFloat(s, 64); err == nil {
+		return x
+	}
+	return nil
+}
+
+func toBoolean(v any) any {
+	switch strings.ToLower(strings.TrimSpace(text(v))) {
+	case "t", "true", "yes", "on", "1":
+		return int64(1)
+	case "f", "false", "no", "off", "0":
+		return int64(0)
+	}
+	return nil
+}
+
+func toTime(v any, layout string) any {
+	for _, from := range []string{time.DateTime, time.DateOnly} {
+		if t, err := time.Parse(from, strings.TrimSpace(text(v))); err == nil {
+			return t.Format(layout)
+		}
+	}
+	return nil
+}
+
+// text gives a value as text; of NULL, the empty text, which converts to
+// nothing.
+func text(v any) string {
+	switch v := v.(type) {
+	case string:
+		return v
+	case []byte:
+		return string(v)
+	case int64:
+		return strconv.FormatInt(v, 10)
+	case float64:
+		return strconv.FormatFloat(v, 'g', -1, 64)
+	}
+	return ""
+}
+
+func mask(v any, first, last int64, fill, keep string) any {
+	if v == nil {
+		return nil
+	}
+	return policy.Treatment{Kind: policy.Mask, KeepFirst: int(first), KeepLast: int(last), Fill: fill, Keep: keep}.MaskText(text(v))
+}
+
+// pseudonym is HMAC-SHA-256 under the key. A text becomes 32 hexadecimal digits
+// of it, a whole number one of 63 bits.
+func pseudonym(v any, key string) any {
+	if v == nil {
+		return nil
+	}
+	h := hmac.New(sha256.New, []byte(key))
+	h.Write([]byte(text(v)))
+	sum := h.Sum(nil)
+	if _, isInt := v.(int64); isInt {
+		return int64(binary.BigEndian.Uint64(sum) >> 1)
+	}
+	return hex.EncodeToString(sum[:16])
+}

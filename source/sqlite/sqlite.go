@@ -1,0 +1,277 @@
+// Package sqlite is the source for a folder of SQLite files, one file a schema:
+// DIR/drilling.db holds the tables of the schema drilling.
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/mattn/go-sqlite3"
+
+	"gneiss/core/query"
+	"gneiss/source"
+)
+
+// extension is that of the files of schemas.
+const extension = ".db"
+
+// connections bounds the queries that run at once.
+const connections = 8
+
+// Source is a folder of SQLite files.
+type Source struct {
+	dir     string
+	mu      sync.Mutex // guards the change from one set of files to another
+	changed time.Time  // when the folder had last changed at the last look
+	schemas []string   // those the open connections have attached
+	db      *sqlx.DB
+}
+
+// Open opens a folder. The files are opened read-only, and again when a scan
+// finds that files have come or gone.
+func Open(dir string) (*Source, error) {
+	s := &Source{dir: dir}
+	if _, err := s.connect(); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// files lists the schemas that have a file now.
+func (s *Source) files() ([]string, error) {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("%w: the folder %s is not there", source.ErrUnavailable, s.dir)
+		}
+		return nil, fmt.Errorf("%w: %v", source.ErrUnavailable, err)
+	}
+	var names []string
+	for _, e := range entries {
+		if name, ok := strings.CutSuffix(e.Name(), extension); ok && !e.IsDir() {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
+// connect returns a handle whose connections have all present files attached.
+func (s *Source) connect() (*sqlx.DB, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	info, err := os.Stat(s.dir)
+	if err == nil && s.db != nil && info.ModTime().Equal(s.changed) {
+		return s.db, nil
+	}
+	names, err := s.files()
+	if err != nil {
+		return nil, err
+	}
+	s.changed = info.ModTime()
+	if s.db != nil && slices.Equal(names, s.schemas) {
+		return s.db, nil
+	}
+	if s.db != nil {
+		s.db.Close()
+	}
+	s.schemas = names
+	s.db = sqlx.NewDb(sql.OpenDB(&connector{dir: s.dir, schemas: names}), "sqlite3")
+	s.db.SetMaxOpenConns(connections)
+	s.db.SetMaxIdleConns(connections)
+	return s.db, nil
+}
+
+// Close ends all connections.
+func (s *Source) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.db.Close()
+}
+
+// A connector opens connections with all schemas attached and Gneiss's
+// functions registered.
+type connector struct {
+	dir     string
+	schemas []string
+}
+
+func (c *connector) Driver() driver.Driver { return &sqlite3.SQLiteDriver{} }
+
+func (c *connector) Connect(context.Context) (driver.Conn, error) {
+	d := &sqlite3.SQLiteDriver{ConnectHook: func(conn *sqlite3.SQLiteConn) error {
+		if err := register(conn); err != nil {
+			return err
+		}
+		for _, name := range c.schemas {
+			path := (&url.URL{Scheme: "file", Path: filepath.Join(c.dir, name+extension), RawQuery: "mode=ro"}).String()
+			if _, err := conn.Exec("ATTACH ? AS "+quote(name), []driver.Value{path}); err != nil {
+				return fmt.Errorf("%w: schema %s: %v", source.ErrUnavailable, name, err)
+			}
+		}
+		_, err := conn.Exec("PRAGMA query_only = ON; PRAGMA case_sensitive_like = ON", nil)
+		return err
+	}}
+	return d.Open("file::memory:?_busy_timeout=2000")
+}
+
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// Scan lists the tables of all files.
+func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
+	db, err := s.connect()
+	if err != nil {
+		return nil, err
+	}
+	var tables []source.Table
+	for _, schema := range s.schemas {
+		var names []string
+		err := db.SelectContext(ctx, &names, "SELECT name FROM "+quote(schema)+".sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name")
+		if err != nil {
+			return nil, unavailable(err)
+		}
+		for _, name := range names {
+			columns, err := s.columns(ctx, db, schema, name)
+			if err != nil {
+				return nil, unavailable(err)
+			}
+			tables = append(tables, source.Table{Schema: schema, Name: name, Columns: columns})
+		}
+	}
+	return tables, nil
+}
+
+func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string) ([]source.Column, error) {
+	var found []struct {
+		Name    string
+		Type    string
+		NotNull bool `db:"notnull"`
+		PK      int
+	}
+	err := db.SelectContext(ctx, &found, `SELECT name, type, "notnull", pk FROM pragma_table_info(?, ?) ORDER BY cid`, table, schema)
+	columns := make([]source.Column, len(found))
+	for i, c := range found {
+		// An INTEGER PRIMARY KEY is the row's number and never NULL.
+		typ := typeName(c.Type)
+		columns[i] = source.Column{Name: c.Name, Type: typ, NotNull: c.NotNull || c.PK > 0 && typ == "bigint"}
+	}
+	return columns, err
+}
+
+// typeName maps a declared type to Gneiss's name for it.
+func typeName(declared string) string {
+	base, _, _ := strings.Cut(strings.ToLower(declared), "(")
+	switch strings.TrimSpace(base) {
+	case "integer", "int", "bigint", "smallint":
+		return "bigint"
+	case "real", "double", "double precision", "float", "numeric", "decimal":
+		return "double precision"
+	case "text", "varchar", "char", "character varying", "clob":
+		return "text"
+	case "boolean", "bool":
+		return "boolean"
+	case "date":
+		return "date"
+	case "timestamp", "datetime":
+		return "timestamp"
+	}
+	return declared
+}
+
+// unavailable marks the errors of a database that is busy, locked or broken.
+func unavailable(err error) error {
+	var e sqlite3.Error
+	if errors.As(err, &e) {
+		switch e.Code {
+		case sqlite3.ErrBusy, sqlite3.ErrLocked, sqlite3.ErrCantOpen, sqlite3.ErrNotADB, sqlite3.ErrCorrupt, sqlite3.ErrIoErr:
+			return fmt.Errorf("%w: %v", source.ErrUnavailable, e)
+		}
+	}
+	return err
+}
+
+// Run implements [source.Source].
+func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
+	db, err := s.connect()
+	if err != nil {
+		return err
+	}
+	rows, err := db.QueryContext(ctx, text, args...)
+	if err != nil {
+		return unavailable(err)
+	}
+	defer rows.Close()
+	row, into := make([]any, len(columns)), make([]any, len(columns))
+	for i := range row {
+		into[i] = &row[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return unavailable(err)
+		}
+		for i, c := range columns {
+			row[i] = value(row[i], c.Type)
+		}
+		if err := f(row); err != nil {
+			return err
+		}
+	}
+	return unavailable(rows.Err())
+}
+
+// value takes what the driver gives to the column's type: SQLite has no truth
+// values and no dates of its own.
+func value(v any, t query.Type) any {
+	switch x := v.(type) {
+	case []byte:
+		return string(x)
+	case int64:
+		switch t {
+		case query.Boolean:
+			return x != 0
+		case query.Double:
+			return float64(x)
+		}
+	case time.Time:
+		if t == query.Date {
+			return x.Format(time.DateOnly)
+		}
+		return x.Format(time.DateTime)
+	}
+	return v
+}
+
+// Explain implements [source.Source].
+func (s *Source) Explain(ctx context.Context, text string, args []any) ([]string, error) {
+	db, err := s.connect()
+	if err != nil {
+		return nil, err
+	}
+	var steps []struct {
+		ID, Parent, NotUsed int
+		Detail              string
+	}
+	if err := db.SelectContext(ctx, &steps, "EXPLAIN QUERY PLAN "+text, args...); err != nil {
+		return nil, unavailable(err)
+	}
+	depth := map[int]int{}
+	var lines []string
+	for _, step := range steps {
+		depth[step.ID] = depth[step.Parent] + 1
+		lines = append(lines, strings.Repeat("  ", depth[step.ID]-1)+step.Detail)
+	}
+	return lines, nil
+}
+
+var _ source.Source = (*Source)(nil)

@@ -1,0 +1,145 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"database/sql"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"golang.org/x/crypto/argon2"
+)
+
+// The cost of a password's hash: argon2id with 19 MiB and two passes.
+const (
+	argonTime    = 2
+	argonMemory  = 19 * 1024 // KiB
+	argonThreads = 1
+)
+
+// HashPassword returns a password's argon2id hash in PHC string format.
+func HashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	sum := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	b64 := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(sum))
+}
+
+// passwordMatches compares a password with a hash of HashPassword.
+func passwordMatches(password, hash string) bool {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 {
+		return false
+	}
+	var memory, passes uint32
+	var threads uint8
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil {
+		return false
+	}
+	got := argon2.IDKey([]byte(password), salt, passes, memory, threads, uint32(len(want)))
+	return subtle.ConstantTimeCompare(got, want) == 1
+}
+
+// nobody is a hash that no password matches; checking against it takes as long
+// as against a real one, so that time does not tell which accounts there are.
+var nobody = HashPassword(rand.Text())
+
+// SetPassword returns what sets a subject's password within a transaction.
+func SetPassword(subject uint32, hash string) func(*sqlx.Tx) error {
+	return func(tx *sqlx.Tx) error {
+		_, err := tx.Exec(`INSERT INTO password (subject, hash) VALUES (?, ?) ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash`, subject, hash)
+		return err
+	}
+}
+
+// CheckPassword reports whether the password is the subject's. Subject zero, or
+// one without a password, matches none.
+func (s *Store) CheckPassword(ctx context.Context, subject uint32, password string) (bool, error) {
+	var hash string
+	err := s.db.GetContext(ctx, &hash, `SELECT hash FROM password WHERE subject = ?`, subject)
+	if errors.Is(err, sql.ErrNoRows) {
+		hash, err = nobody, nil
+	}
+	return err == nil && passwordMatches(password, hash), err
+}
+
+// A Token lets its bearer act as a subject. The token itself is known to the
+// bearer alone; the records keep its hash.
+type Token struct {
+	Hash    string
+	Subject uint32
+	Name    string
+	CSRF    string
+	Created string
+	Expires string
+}
+
+// Expired reports whether the token's time is over.
+func (t Token) Expired(now time.Time) bool {
+	until, err := time.Parse(time.RFC3339, t.Expires)
+	return err != nil || !now.Before(until)
+}
+
+func tokenHash(secret string) string {
+	sum := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(sum[:])
+}
+
+// NewToken makes a token and returns its secret, which is not kept.
+func (s *Store) NewToken(ctx context.Context, subject uint32, name string, now, expires time.Time, csrf bool) (secret string, t Token, err error) {
+	secret = "gneiss_" + rand.Text()
+	t = Token{Hash: tokenHash(secret), Subject: subject, Name: name,
+		Created: now.UTC().Format(time.RFC3339), Expires: expires.UTC().Format(time.RFC3339)}
+	if csrf {
+		t.CSRF = rand.Text()
+	}
+	_, err = s.db.NamedExecContext(ctx, `INSERT INTO token (hash, subject, name, csrf, created, expires)
+		VALUES (:hash, :subject, :name, :csrf, :created, :expires)`, t)
+	return secret, t, err
+}
+
+// FindToken returns the token of a secret; ok is false when there is none.
+func (s *Store) FindToken(ctx context.Context, secret string) (t Token, ok bool, err error) {
+	err = s.db.GetContext(ctx, &t, `SELECT * FROM token WHERE hash = ?`, tokenHash(secret))
+	if errors.Is(err, sql.ErrNoRows) {
+		return t, false, nil
+	}
+	return t, err == nil, err
+}
+
+// DropToken ends a token.
+func (s *Store) DropToken(ctx context.Context, t Token) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM token WHERE hash = ?`, t.Hash)
+	return err
+}
+
+// A SourceRecord says how to reach a source.
+type SourceRecord struct{ Name, Kind, Folder string }
+
+// AddSource returns what records a source within a transaction.
+func AddSource(r SourceRecord) func(*sqlx.Tx) error {
+	return func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExec(`INSERT INTO source (name, kind, folder) VALUES (:name, :kind, :folder)`, r)
+		return err
+	}
+}
+
+// Sources lists the connected sources by name.
+func (s *Store) Sources(ctx context.Context) ([]SourceRecord, error) {
+	var out []SourceRecord
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM source ORDER BY name`)
+	return out, err
+}

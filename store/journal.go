@@ -1,0 +1,93 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// An Entry is one revision of the model: what was changed together, by whom and
+// why. Each entry carries the hash of the one before.
+type Entry struct {
+	Revision int64
+	At       string // RFC 3339 with nanoseconds, UTC
+	Actor    string
+	Reason   string
+	Changes  string // a JSON array
+	Previous string
+	Hash     string
+}
+
+// Time returns when the entry was made.
+func (e Entry) Time() (time.Time, error) { return time.Parse(time.RFC3339Nano, e.At) }
+
+// digest is the SHA-256 of the entry's fields as a JSON array, so that no two
+// entries write the same bytes.
+func (e Entry) digest() string {
+	fields, err := json.Marshal([]any{e.Revision, e.At, e.Actor, e.Reason, e.Changes, e.Previous})
+	if err != nil {
+		panic(err) // strings and a number always marshal
+	}
+	sum := sha256.Sum256(fields)
+	return hex.EncodeToString(sum[:])
+}
+
+// Append writes the next entry of the journal, in one transaction with what
+// also does. When it returns, the entry survives a kill. The entry's revision
+// must be the one after the last, whose hash its Previous must be.
+func (s *Store) Append(ctx context.Context, e Entry, also func(*sqlx.Tx) error) (Entry, error) {
+	e.Hash = e.digest()
+	err := s.within(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO journal (revision, at, actor, reason, changes, previous, hash)
+			VALUES (:revision, :at, :actor, :reason, :changes, :previous, :hash)`, e); err != nil {
+			return fmt.Errorf("the journal: %w", err)
+		}
+		if also == nil {
+			return nil
+		}
+		return also(tx)
+	})
+	return e, err
+}
+
+func (s *Store) within(ctx context.Context, f func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Replay calls f for every entry, oldest first, and checks the chain of hashes
+// on the way.
+func (s *Store) Replay(ctx context.Context, f func(Entry) error) error {
+	rows, err := s.db.QueryxContext(ctx, `SELECT * FROM journal ORDER BY revision`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var last Entry
+	for rows.Next() {
+		var e Entry
+		if err := rows.StructScan(&e); err != nil {
+			return err
+		}
+		if e.Revision != last.Revision+1 || e.Previous != last.Hash || e.Hash != e.digest() {
+			return fmt.Errorf("the journal has been altered at revision %d: its hash does not follow from the entries before; restore the data folder from a backup", e.Revision)
+		}
+		if err := f(e); err != nil {
+			return fmt.Errorf("revision %d: %w", e.Revision, err)
+		}
+		last = e
+	}
+	return rows.Err()
+}
