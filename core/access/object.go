@@ -56,6 +56,9 @@ type Object struct {
 // Object returns the object with the id, which must be one of this model's.
 func (m *Model) Object(id ObjectID) *Object { return m.objects.at(int(id)) }
 
+// HasObject reports whether the id is that of an object of this model.
+func (m *Model) HasObject(id ObjectID) bool { return id > 0 && int(id) < m.objects.len() }
+
 // Path returns the dotted path of the object; of the platform, "platform".
 func (m *Model) Path(id ObjectID) string {
 	if id == PlatformID {

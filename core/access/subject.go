@@ -217,3 +217,9 @@ func checkName(kind SubjectKind, name string) error {
 	}
 	return nil
 }
+
+// HasSubject reports whether the id is that of a subject of this model that has
+// not been removed.
+func (m *Model) HasSubject(id SubjectID) bool {
+	return id > 0 && int(id) < m.subjects.len() && !m.Subject(id).Removed
+}

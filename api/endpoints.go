@@ -1,0 +1,203 @@
+package api
+
+import (
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+// The inputs of endpoints that take more than a body.
+type (
+	none struct{}
+
+	lookIn struct {
+		Path  string `query:"path" description:"an object; the platform when empty"`
+		Depth int    `query:"depth" description:"levels below it; 1 when not given"`
+		wire.Standpoint
+	}
+	accessIn struct {
+		Of    string `query:"of" description:"a subject: what it can do"`
+		To    string `query:"to" description:"an object: who can do what with it"`
+		Below string `query:"below" description:"with of: only at and below this object"`
+		Paths bool   `query:"paths" description:"with the ways to each privilege"`
+		wire.Standpoint
+	}
+	whyIn struct {
+		Subject   string `query:"subject" required:"true"`
+		Privilege string `query:"privilege" required:"true"`
+		Object    string `query:"object" required:"true"`
+		wire.Standpoint
+	}
+	subjectsIn struct {
+		Kind string `query:"kind" enum:"user,service,group,role,public"`
+	}
+	refIn struct {
+		Ref string `uri:"ref" path:"ref" json:"-"`
+	}
+	subjectEdit struct {
+		refIn
+		wire.SubjectRequest
+	}
+	subjectRemoval struct {
+		refIn
+		wire.Change
+	}
+	grantsIn struct {
+		Object  string `query:"object" description:"at and below this object"`
+		Subject string `query:"subject"`
+		Dormant bool   `query:"dormant" description:"only those that give nothing now"`
+	}
+	policiesIn struct {
+		Table string `query:"table" description:"at and below this object"`
+	}
+	nameIn struct {
+		Name string `uri:"name" path:"name" json:"-"`
+	}
+	policyStatus struct {
+		nameIn
+		wire.PolicyStatus
+	}
+	policyRemoval struct {
+		nameIn
+		wire.Change
+	}
+	sourceIn struct {
+		Name string `uri:"name" path:"name" json:"-"`
+	}
+	recordsIn struct {
+		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
+		Action   string `query:"action" enum:"query,preview,change,sign-in"`
+		Decision string `query:"decision" enum:"allowed,refused,failed"`
+		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
+		Before   string `query:"before" description:"a cursor"`
+		Limit    int    `query:"limit"`
+	}
+	searchIn struct {
+		Text string `query:"text"`
+		wire.Standpoint
+	}
+)
+
+// register lists the endpoints.
+func (s *Server) register() {
+	svc := s.service
+	s.signIn()
+	handle(s, "GET", "/session", "who is signed in, and as whom this request looks", func(r request, in wire.Standpoint) (wire.Session, error) {
+		return svc.Whoami(r.Caller, in)
+	})
+	handle(s, "DELETE", "/session", "sign out", func(r request, _ none) (none, error) {
+		s.setCookie(r.fiber, "", time.Unix(0, 0))
+		return none{}, svc.SignOut(r.ctx, r.Caller)
+	})
+
+	handle(s, "GET", "/tree", "what a standpoint sees at and below an object", func(r request, in lookIn) (wire.Node, error) {
+		if in.Depth == 0 {
+			in.Depth = 1
+		}
+		return svc.Tree(r.Caller, in.Path, in.Depth, in.Standpoint)
+	})
+	handle(s, "GET", "/object", "the page of one object from a standpoint", func(r request, in lookIn) (wire.Object, error) {
+		return svc.Object(r.Caller, in.Path, in.Standpoint)
+	})
+	handle(s, "GET", "/access", "effective access, of a subject or to an object", func(r request, in accessIn) (wire.AccessList, error) {
+		if in.Of == "" {
+			return svc.AccessTo(r.Caller, in.To, in.Paths)
+		}
+		return svc.AccessOf(r.Caller, in.Of, in.Below, in.Paths, in.Standpoint)
+	})
+	handle(s, "GET", "/why", "why a subject may do something, or what is missing", func(r request, in whyIn) (wire.Why, error) {
+		return svc.Why(r.Caller, in.Subject, in.Privilege, in.Object, in.Standpoint)
+	})
+	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {
+		return svc.Search(r.Caller, in.Text, in.Standpoint)
+	})
+
+	handle(s, "GET", "/subjects", "users, services, groups and roles", func(r request, in subjectsIn) (wire.List[wire.Subject], error) {
+		return svc.Subjects(r.Caller, in.Kind)
+	})
+	handle(s, "POST", "/subjects", "add a subject", func(r request, in wire.SubjectRequest) (wire.Changed, error) {
+		return svc.PutSubject(r.ctx, r.Caller, in, false, r.ifMatch)
+	})
+	handle(s, "GET", "/subjects/{ref}", "the page of one subject", func(r request, in refIn) (wire.SubjectPage, error) {
+		return svc.Subject(r.Caller, in.Ref)
+	})
+	handle(s, "PATCH", "/subjects/{ref}", "change a subject", func(r request, in subjectEdit) (wire.Changed, error) {
+		in.Subject = in.Ref
+		return svc.PutSubject(r.ctx, r.Caller, in.SubjectRequest, true, r.ifMatch)
+	})
+	handle(s, "DELETE", "/subjects/{ref}", "remove a subject", func(r request, in subjectRemoval) (wire.Changed, error) {
+		return svc.RemoveSubject(r.ctx, r.Caller, in.Ref, in.Change)
+	})
+	handle(s, "POST", "/memberships", "put a member in a group, or give it a role", func(r request, in wire.Member) (wire.Changed, error) {
+		return svc.Join(r.ctx, r.Caller, in, false)
+	})
+	handle(s, "DELETE", "/memberships", "take a member out of a group, or a role from it", func(r request, in wire.Member) (wire.Changed, error) {
+		return svc.Join(r.ctx, r.Caller, in, true)
+	})
+
+	handle(s, "GET", "/grants", "grants, with why they give nothing where they don't", func(r request, in grantsIn) (wire.List[wire.Grant], error) {
+		return svc.Grants(r.Caller, in.Object, in.Subject, in.Dormant)
+	})
+	handle(s, "POST", "/grants", "grant privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
+		return svc.Grant(r.ctx, r.Caller, in, false, r.ifMatch)
+	})
+	handle(s, "DELETE", "/grants", "revoke privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
+		return svc.Grant(r.ctx, r.Caller, in, true, r.ifMatch)
+	})
+
+	handle(s, "GET", "/policies", "row and column policies", func(r request, in policiesIn) (wire.List[wire.Policy], error) {
+		return svc.Policies(r.Caller, in.Table)
+	})
+	handle(s, "POST", "/policies", "add or replace a policy", func(r request, in wire.PolicyRequest) (wire.Changed, error) {
+		return svc.PutPolicy(r.ctx, r.Caller, in, r.ifMatch)
+	})
+	handle(s, "POST", "/policies/trial", "count what standpoints would see with a row policy, before it is saved", func(r request, in wire.PolicyTrial) (wire.TrialResult, error) {
+		return svc.TryPolicy(r.ctx, r.Caller, in)
+	})
+	handle(s, "PATCH", "/policies/{name}", "publish or stop a policy", func(r request, in policyStatus) (wire.Changed, error) {
+		return svc.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus, r.ifMatch)
+	})
+	handle(s, "DELETE", "/policies/{name}", "remove a policy", func(r request, in policyRemoval) (wire.Changed, error) {
+		return svc.RemovePolicy(r.ctx, r.Caller, in.Name, in.Change)
+	})
+
+	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {
+		return svc.Scan(r.ctx, r.Caller, in.Name)
+	})
+	handle(s, "POST", "/queries", "run a governed query; rows come as JSON, CSV or JSON lines", func(r request, in wire.QueryRequest) (wire.Result, error) {
+		return svc.Query(r.ctx, r.Caller, in)
+	})
+	handle(s, "POST", "/previews", "the rows of a table from one or more standpoints, side by side", func(r request, in wire.PreviewRequest) (wire.Preview, error) {
+		return svc.Preview(r.ctx, r.Caller, in)
+	})
+	handle(s, "GET", "/records", "the record of who did what", func(r request, in recordsIn) (wire.List[wire.Record], error) {
+		return svc.Records(r.ctx, r.Caller, service.RecordSearch(in))
+	})
+	handle(s, "GET", "/records/{ref}", "one line of the record, with the fixes for a refusal", func(r request, in refIn) (wire.Record, error) {
+		return svc.Record(r.ctx, r.Caller, in.Ref)
+	})
+}
+
+// signIn registers the one endpoint that takes callers who are not signed in.
+func (s *Server) signIn() {
+	s.routes = append(s.routes, operation{"POST", "/session", "sign in", new(wire.SignIn), new(wire.Session)})
+	s.app.Post(prefix+"/session", func(c fiber.Ctx) error {
+		in, err := bind[wire.SignIn](c)
+		if err != nil {
+			return err
+		}
+		secret, out, err := s.service.SignIn(c.Context(), in, c.IP())
+		if err != nil {
+			return err
+		}
+		if in.Token {
+			out.Token = secret
+		} else {
+			s.setCookie(c, secret, out.Expires)
+		}
+		return c.JSON(out)
+	})
+}

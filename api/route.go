@@ -1,0 +1,168 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/swaggest/openapi-go"
+	"github.com/swaggest/openapi-go/openapi31"
+
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+const prefix = "/api/v1"
+
+// operation is one endpoint, as the document describes it.
+type operation struct {
+	method, path, summary string
+	in, out               any
+}
+
+// request is what a handler gets beside its input.
+type request struct {
+	service.Caller
+	ctx     context.Context
+	ifMatch int64 // the revision of If-Match; zero without
+	fiber   fiber.Ctx
+}
+
+// handle registers an endpoint. The fields of In come from the path (uri tag),
+// the query (query tag) and, for methods with a body, from JSON. What it
+// answers, and the document, come from the same types.
+func handle[In, Out any](s *Server, method, path, summary string, f func(request, In) (Out, error)) {
+	s.routes = append(s.routes, operation{method, path, summary, new(In), new(Out)})
+	s.app.Add([]string{method}, prefix+fiberPath(path), func(c fiber.Ctx) error {
+		caller, err := s.caller(c)
+		if err != nil {
+			return err
+		}
+		in, err := bind[In](c)
+		if err != nil {
+			return err
+		}
+		r := request{Caller: caller, ctx: c.Context(), fiber: c}
+		if match := strings.Trim(c.Get(fiber.HeaderIfMatch), `"`); match != "" {
+			if r.ifMatch, err = strconv.ParseInt(match, 10, 64); err != nil {
+				return badInput("If-Match takes the number of a revision, in quotes")
+			}
+		}
+		out, err := f(r, in)
+		if err != nil {
+			return err
+		}
+		return s.answer(c, out)
+	})
+}
+
+// fiberPath turns {name} of the document into :name of the router.
+func fiberPath(path string) string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(path)
+}
+
+func bind[In any](c fiber.Ctx) (In, error) {
+	var in In
+	if err := c.Bind().URI(&in); err != nil {
+		return in, badInput(err.Error())
+	}
+	if err := c.Bind().Query(&in); err != nil {
+		return in, badInput(err.Error())
+	}
+	if body := c.Body(); len(bytes.TrimSpace(body)) > 0 && c.Method() != fiber.MethodGet {
+		if !strings.HasPrefix(c.Get(fiber.HeaderContentType), fiber.MIMEApplicationJSON) {
+			return in, &wire.Problem{Type: "about:blank", Title: "Unsupported media type", Status: 415, Code: "media_type", Detail: "send application/json"}
+		}
+		d := json.NewDecoder(bytes.NewReader(body))
+		d.DisallowUnknownFields()
+		if err := d.Decode(&in); err != nil {
+			return in, badInput(strings.TrimPrefix(err.Error(), "json: "))
+		}
+		if _, err := d.Token(); !errors.Is(err, io.EOF) {
+			return in, badInput("there is more than one JSON value")
+		}
+	}
+	return in, nil
+}
+
+func badInput(detail string) error {
+	return &wire.Problem{Type: "about:blank", Title: "Bad request", Status: 400, Code: "bad_request", Detail: detail}
+}
+
+// cookie is the name of the console's session.
+const cookie = "gneiss_session"
+
+// caller authenticates a request: by bearer token, or by cookie, which for
+// anything but reading wants the session's CSRF token too.
+func (s *Server) caller(c fiber.Ctx) (service.Caller, error) {
+	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
+		return s.service.Authenticate(c.Context(), token, c.IP())
+	}
+	secret := c.Cookies(cookie)
+	if secret == "" {
+		return service.Caller{}, &wire.Problem{Type: "about:blank", Title: "Not signed in", Status: 401, Code: "not_signed_in", Detail: "sign in first"}
+	}
+	caller, err := s.service.Authenticate(c.Context(), secret, c.IP())
+	if err != nil {
+		return caller, err
+	}
+	if c.Method() != fiber.MethodGet && (caller.CSRF() == "" || c.Get("X-CSRF-Token") != caller.CSRF()) {
+		return caller, &wire.Problem{Type: "about:blank", Title: "Refused", Status: 403, Code: "csrf", Detail: "the request lacks the session's X-CSRF-Token; load the page again"}
+	}
+	return caller, nil
+}
+
+// answer writes what a handler gives: JSON, or for rows the form that is asked
+// for.
+func (s *Server) answer(c fiber.Ctx, out any) error {
+	if result, ok := out.(wire.Result); ok {
+		switch c.Accepts(fiber.MIMEApplicationJSON, "text/csv", "application/jsonl") {
+		case "text/csv":
+			return writeCSV(c, result)
+		case "application/jsonl":
+			return writeLines(c, result)
+		}
+	}
+	c.Set("ETag", fmt.Sprintf("%q", strconv.FormatInt(s.service.Revision(), 10)))
+	return c.JSON(out)
+}
+
+// document makes the OpenAPI 3.1 document of all registered endpoints.
+func (s *Server) document() []byte {
+	r := openapi31.NewReflector()
+	r.Spec.Info.WithTitle("Gneiss").WithVersion("1").WithDescription("Who may see and change what in shared tables.")
+	for _, o := range s.routes {
+		op, err := r.NewOperationContext(o.method, prefix+o.path)
+		if err != nil {
+			panic(fmt.Sprintf("api: %s %s: %v", o.method, o.path, err))
+		}
+		op.SetSummary(o.summary)
+		op.AddReqStructure(o.in)
+		op.AddRespStructure(o.out)
+		op.AddRespStructure(new(wire.Problem), func(u *openapi.ContentUnit) { u.IsDefault, u.ContentType = true, "application/problem+json" })
+		if err := r.AddOperation(op); err != nil {
+			panic(fmt.Sprintf("api: %s %s: %v", o.method, o.path, err))
+		}
+	}
+	document, err := json.MarshalIndent(r.Spec, "", "  ")
+	if err != nil {
+		panic(err)
+	}
+	return append(document, '\n')
+}
+
+// Document returns the OpenAPI document, as it is served.
+func (s *Server) Document() []byte { return s.document() }
+
+func statusText(status int) string { return strconv.Itoa(status) }
+
+func (s *Server) setCookie(c fiber.Ctx, secret string, expires time.Time) {
+	c.Cookie(&fiber.Cookie{Name: cookie, Value: secret, Path: "/", Expires: expires, HTTPOnly: true, Secure: s.secure, SameSite: "Strict"})
+}

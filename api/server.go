@@ -1,0 +1,168 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/gofiber/fiber/v3/middleware/compress"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"gneiss/service"
+	"gneiss/web"
+	"gneiss/wire"
+)
+
+// Server is the HTTP face of a service.
+type Server struct {
+	app     *fiber.App
+	service *service.Service
+	log     *slog.Logger
+	metrics *metrics
+	routes  []operation
+	secure  bool // cookies are for TLS only
+}
+
+// bodyLimit is the most that a request may have, in bytes.
+const bodyLimit = 4 << 20
+
+// New makes the HTTP face of a service. Secure is whether it is reached by TLS.
+func New(s *service.Service, log *slog.Logger, secure bool) *Server {
+	srv := &Server{service: s, log: log, metrics: newMetrics(), secure: secure}
+	srv.app = fiber.New(fiber.Config{
+		AppName:      "gneiss",
+		Immutable:    true, // values outlive their request in caches and records
+		UnescapePath: true, // references and names stand in paths
+		BodyLimit:    bodyLimit,
+		ReadTimeout:  30 * time.Second,
+		IdleTimeout:  2 * time.Minute,
+		ErrorHandler: srv.failed,
+	})
+	srv.app.Use(srv.observe, headers)
+	srv.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	srv.app.Get("/readyz", func(c fiber.Ctx) error {
+		if err := s.Ready(c.Context()); err != nil {
+			return err
+		}
+		return c.SendString("ready\n")
+	})
+	srv.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(srv.metrics.registry, promhttp.HandlerOpts{EnableOpenMetrics: true})))
+	srv.register()
+	document := srv.document()
+	srv.app.Get(prefix+"/openapi.json", func(c fiber.Ctx) error {
+		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
+		return c.Send(document)
+	})
+	srv.app.Use(prefix, func(c fiber.Ctx) error {
+		return &wire.Problem{Type: "about:blank", Title: "Not found", Status: 404, Code: "no_such_endpoint",
+			Detail: c.Method() + " " + c.Path() + " is not part of the API; see " + prefix + "/openapi.json"}
+	})
+	srv.app.Use(compress.New(), console(web.Files()))
+	return srv
+}
+
+// Serve answers requests on a listener until Shutdown.
+func (s *Server) Serve(l net.Listener) error {
+	return s.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+// Shutdown lets running requests finish, until the context is done.
+func (s *Server) Shutdown(ctx context.Context) error { return s.app.ShutdownWithContext(ctx) }
+
+// headers sets what every answer carries: no sniffing, no framing, and a
+// content policy by which the console loads nothing from elsewhere.
+func headers(c fiber.Ctx) error {
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "same-origin")
+	c.Set("X-Frame-Options", "DENY")
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	if strings.HasPrefix(c.Path(), prefix) {
+		c.Set("Cache-Control", "no-store")
+	}
+	return c.Next()
+}
+
+// failed writes an error as a problem.
+func (s *Server) failed(c fiber.Ctx, err error) error {
+	var p *wire.Problem
+	var f *fiber.Error
+	switch {
+	case errors.As(err, &p):
+	case errors.As(err, &f):
+		p = &wire.Problem{Type: "about:blank", Title: f.Message, Status: f.Code, Code: "http", Detail: f.Message}
+	default:
+		p = service.Problem(err)
+	}
+	if p.Status >= 500 {
+		s.log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
+	}
+	c.Status(p.Status)
+	return c.JSON(p, "application/problem+json")
+}
+
+// console serves the built console; a path that is no file is a page of it.
+func console(files fs.FS) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		name := strings.TrimPrefix(path.Clean(c.Path()), "/")
+		content, err := fs.ReadFile(files, name)
+		if err != nil {
+			if path.Ext(name) != "" && !strings.Contains(name, ":") && strings.HasPrefix(name, "assets/") {
+				return fiber.ErrNotFound
+			}
+			name = "index.html"
+			if content, err = fs.ReadFile(files, name); err != nil {
+				return c.Status(503).SendString("The console is not part of this build; make build puts it in.\n")
+			}
+		}
+		if strings.HasPrefix(name, "assets/") {
+			c.Set("Cache-Control", "public, max-age=31536000, immutable")
+		} else {
+			c.Set("Cache-Control", "no-cache")
+		}
+		c.Type(strings.TrimPrefix(path.Ext(name), "."))
+		return c.Send(content)
+	}
+}
+
+// metrics are what /metrics shows.
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+}
+
+func newMetrics() *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "gneiss_request_duration_seconds", Help: "Time to answer, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 2, 14),
+	}, []string{"method", "route", "status"})}
+	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+func (s *Server) observe(c fiber.Ctx) error {
+	started := time.Now()
+	if err := c.Next(); err != nil {
+		if err := s.failed(c, err); err != nil {
+			return err
+		}
+	}
+	status := c.Response().StatusCode()
+	route := "console"
+	if strings.HasPrefix(c.Path(), prefix) {
+		route = c.Route().Path
+	}
+	took := time.Since(started)
+	s.metrics.requests.WithLabelValues(c.Method(), route, statusText(status)).Observe(took.Seconds())
+	if route != "console" {
+		s.log.Debug("request", "method", c.Method(), "path", c.Path(), "status", status, "took", took)
+	}
+	return nil
+}

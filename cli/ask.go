@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"iter"
+	"maps"
+
+	"github.com/spf13/cobra"
+
+	"gneiss/client"
+	"gneiss/wire"
+)
+
+func mapsKeys[V any](m map[string]V) iter.Seq[string] { return maps.Keys(m) }
+
+// ask adds the questions about access.
+func (a *app) ask(root *cobra.Command) {
+	var of, to, below string
+	var paths bool
+	accessCmd := &cobra.Command{
+		Use: "access (--of SUBJECT | --to OBJECT)", Short: "Effective permissions: what a subject can do, or who can use an object", GroupID: "look", Args: words(0, 0),
+		Example: "  gneiss access --of user:flint -o json\n  gneiss access --to survey.drilling.boreholes --paths",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if (of == "") == (to == "") {
+				return usageError{errors.New("name a subject with --of, or an object with --to")}
+			}
+			q := query(a.at, "of", of, "to", to, "below", below)
+			if paths {
+				q.Set("paths", "true")
+			}
+			list, err := client.Get[wire.AccessList](c.Context(), a.connect(), "/access", q)
+			if err != nil {
+				return err
+			}
+			return a.showAccess(list, of != "", paths)
+		},
+	}
+	accessCmd.Flags().StringVar(&of, "of", "", "the subject")
+	accessCmd.Flags().StringVar(&to, "to", "", "the object")
+	accessCmd.Flags().StringVar(&below, "below", "", "with --of: only at and below this object")
+	accessCmd.Flags().BoolVar(&paths, "paths", false, "show every way to each privilege")
+	accessCmd.RegisterFlagCompletionFunc("of", a.completeSubjects(""))
+	accessCmd.RegisterFlagCompletionFunc("to", a.completeObjects)
+	accessCmd.RegisterFlagCompletionFunc("below", a.completeObjects)
+
+	why := &cobra.Command{
+		Use: "why SUBJECT PRIVILEGE OBJECT", Short: "Why a subject may do something, or what is missing", GroupID: "look", Args: words(3, 3),
+		Long:    "Why a subject may do something, by all paths; or what is missing, with the\nsmallest fix first. The exit code is 3 where the answer is no.",
+		Example: "  gneiss why user:marl select survey.assay.results", ValidArgsFunction: a.completeWhy,
+		RunE: func(c *cobra.Command, args []string) error {
+			w, err := client.Get[wire.Why](c.Context(), a.connect(), "/why", query(wire.Standpoint{Role: a.at.Role, Purpose: a.at.Purpose}, "subject", args[0], "privilege", args[1], "object", args[2]))
+			if err != nil {
+				return err
+			}
+			if err := a.showWhy(w); err != nil {
+				return err
+			}
+			if !w.Allowed {
+				return &exit{ExitRefused}
+			}
+			return nil
+		},
+	}
+	why.Flags().StringVar(&a.at.Role, "role", "", "the subject acts in this role only")
+	why.Flags().StringVar(&a.at.Purpose, "purpose", "", "the subject declares this purpose")
+	root.AddCommand(accessCmd, why)
+}
+
+func (a *app) showAccess(list wire.AccessList, of, paths bool) error {
+	g := grid{head: []string{"subject", "bands", "may", "rows and columns"}}
+	if of {
+		g.head[0] = "object"
+	}
+	for _, x := range list.Items {
+		name := x.Subject
+		if of {
+			name = x.Object
+		}
+		says := x.Rows
+		if x.Columns != "" {
+			says += "; " + x.Columns
+		}
+		g.rows = append(g.rows, []string{name, glyph(x.Bands), orNone(x.Privileges), says})
+	}
+	if a.output == "table" && len(list.Items) == 0 {
+		fmt.Fprintf(a.out, "Nothing: %s\n", map[bool]string{true: list.About + " has no rights.", false: "nobody has rights on " + list.About + "."}[of])
+		return nil
+	}
+	if err := a.show(list, g); err != nil || a.output != "table" {
+		return err
+	}
+	if paths {
+		for _, x := range list.Items {
+			a.head(either(x.Object, x.Subject+" on "+x.Object, x.Subject))
+			for _, p := range x.Paths {
+				fmt.Fprintln(a.out, "  "+p.Says)
+			}
+		}
+	}
+	fmt.Fprintln(a.out, "\n"+glyphHelp)
+	return nil
+}
+
+func (a *app) showWhy(w wire.Why) error {
+	if a.output != "table" {
+		g := grid{head: []string{"allowed", "path"}}
+		for _, p := range w.Paths {
+			g.rows = append(g.rows, []string{fmt.Sprint(w.Allowed), p.Says})
+		}
+		return a.show(w, g)
+	}
+	fmt.Fprintf(a.out, "%s  %s.\n", glyph(w.Bands), w.Says)
+	if len(w.Paths) > 0 {
+		if w.Allowed {
+			a.head("Because")
+		} else {
+			a.head("It is held, but cannot be used")
+		}
+		for _, p := range w.Paths {
+			fmt.Fprintln(a.out, "  "+p.Says)
+		}
+	}
+	if len(w.Policies) > 0 {
+		a.head("Policies")
+		for _, p := range w.Policies {
+			fmt.Fprintln(a.out, "  "+p)
+		}
+	}
+	if len(w.Fixes) > 0 {
+		fmt.Fprintln(a.out)
+		printFixes(a.out, w.Fixes)
+	}
+	return nil
+}

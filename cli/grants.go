@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gneiss/client"
+	"gneiss/wire"
+)
+
+func (a *app) grants(root *cobra.Command) {
+	var f changeFlags
+	var option, entry, dry bool
+	grant := &cobra.Command{
+		Use: "grant PRIVILEGES on OBJECT to SUBJECT…", Short: "Grant privileges", GroupID: "change", Args: words(5, -1),
+		Long: `Grant privileges on an object and all below it, present and future. USAGE is the
+exception: it opens only the source or schema that it names, and without it
+nothing below can be read; --with-entry adds the doors that are shut.
+
+Privileges: select, usage, describe, reveal, manage, audit, all. On a table,
+select and reveal may name columns.`,
+		Example: `  gneiss grant select on survey.drilling to role:core_archivist --with-entry
+  gneiss grant "select(name, depth_m)" on survey.drilling.boreholes to user:marl
+  gneiss grant usage,select on survey.assay to role:lab_analyst --until 2027-01-31 --ticket GS-40`,
+		ValidArgsFunction: a.completeAny,
+		RunE: func(c *cobra.Command, args []string) error {
+			in, err := parseGrant(c, args, "to")
+			if err != nil {
+				return err
+			}
+			if in.Until, err = f.end(); err != nil {
+				return err
+			}
+			in.Option, in.WithEntry, in.Ticket, in.Reason, in.DryRun = option, entry, f.ticket, f.reason, dry
+			out, err := client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/grants", in)
+			if err != nil {
+				return err
+			}
+			return a.done(out)
+		},
+	}
+	f.register(grant)
+	grant.Flags().BoolVar(&option, "grant-option", false, "they may grant it on")
+	grant.Flags().BoolVar(&entry, "with-entry", false, "grant USAGE on the doors that are shut, too")
+	grant.Flags().BoolVar(&dry, "dry-run", false, "say what it would do to whom, and do nothing")
+
+	revoke := &cobra.Command{
+		Use: "revoke PRIVILEGES on OBJECT from SUBJECT…", Short: "Revoke privileges", GroupID: "change", Args: words(5, -1),
+		Example: "  gneiss revoke select on survey.drilling from role:core_archivist", ValidArgsFunction: a.completeAny,
+		RunE: func(c *cobra.Command, args []string) error {
+			in, err := parseGrant(c, args, "from")
+			if err != nil {
+				return err
+			}
+			return a.twice(c, func(dry bool) (wire.Changed, error) {
+				in.DryRun = dry
+				return client.Send[wire.Changed](c.Context(), a.connect(), "DELETE", "/grants", in)
+			})
+		},
+	}
+	var object, subject string
+	var dormant bool
+	list := &cobra.Command{
+		Use: "grants", Short: "List grants, with why they give nothing where they don't", GroupID: "look", Args: words(0, 0),
+		Example: "  gneiss grants --dormant\n  gneiss grants --to role:lab_analyst",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := query(wire.Standpoint{}, "object", object, "subject", subject)
+			if dormant {
+				q.Set("dormant", "true")
+			}
+			found, err := client.Get[wire.List[wire.Grant]](c.Context(), a.connect(), "/grants", q)
+			if err != nil {
+				return err
+			}
+			if len(found.Items) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "No such grants.")
+				return nil
+			}
+			return a.show(found.Items, grantGrid(found.Items))
+		},
+	}
+	list.Flags().StringVar(&object, "on", "", "at and below this object")
+	list.Flags().StringVar(&subject, "to", "", "to this subject itself")
+	list.Flags().BoolVar(&dormant, "dormant", false, "only those that give nothing now")
+	list.RegisterFlagCompletionFunc("on", a.completeObjects)
+	list.RegisterFlagCompletionFunc("to", a.completeSubjects(""))
+	root.AddCommand(grant, revoke, list)
+}
+
+// parseGrant reads "PRIVILEGES on OBJECT to SUBJECT…".
+func parseGrant(c *cobra.Command, args []string, word string) (wire.GrantRequest, error) {
+	var in wire.GrantRequest
+	privileges, rest, err := split(c, args, "on")
+	if err != nil {
+		return in, err
+	}
+	object, subjects, err := split(c, rest, word)
+	if err != nil {
+		return in, err
+	}
+	text := strings.Join(privileges, " ")
+	if open := strings.IndexByte(text, '('); open >= 0 {
+		if !strings.HasSuffix(text, ")") {
+			return in, usageError{fmt.Errorf("columns are written select(name, depth_m), not %q", text)}
+		}
+		for _, column := range strings.Split(text[open+1:len(text)-1], ",") {
+			in.Columns = append(in.Columns, strings.TrimSpace(column))
+		}
+		text = text[:open]
+	}
+	in.Privileges = strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
+	in.Object = object[0]
+	for _, s := range subjects {
+		in.Subjects = append(in.Subjects, strings.FieldsFunc(s, func(r rune) bool { return r == ',' })...)
+	}
+	return in, nil
+}

@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"gneiss/client"
+	"gneiss/wire"
+)
+
+func (a *app) querying(root *cobra.Command) {
+	var plan bool
+	var limit int
+	var params []string
+	run := &cobra.Command{
+		Use: "query SQL", Short: "Run a governed query", GroupID: "look", Args: words(1, 1),
+		Long:    "Run a query as yourself or from another standpoint. The rows are those that the\nstandpoint may see, with treated values. A - as the SQL reads standard input.",
+		Example: "  gneiss query \"select district, count(*) from survey.drilling.boreholes group by district\" --as user:flint -o csv\n  gneiss query \"select name from survey.drilling.boreholes where id = \\$1\" --param 17 --show-plan",
+		RunE: func(c *cobra.Command, args []string) error {
+			in := wire.QueryRequest{SQL: args[0], Plan: plan, Limit: limit, Standpoint: a.at}
+			if args[0] == "-" {
+				text, err := io.ReadAll(a.in)
+				if err != nil {
+					return err
+				}
+				in.SQL = string(text)
+			}
+			for _, p := range params {
+				var v any
+				if json.Unmarshal([]byte(p), &v) != nil {
+					v = p // a text without quotes
+				}
+				in.Params = append(in.Params, v)
+			}
+			if a.output == "csv" && !plan {
+				return a.streamCSV(c, in)
+			}
+			out, err := client.Send[wire.Result](c.Context(), a.connect(), "POST", "/queries", in)
+			if err != nil {
+				return err
+			}
+			return a.showResult(out)
+		},
+	}
+	run.Flags().BoolVar(&plan, "show-plan", false, "print the governed SQL, its policies and the database's plan")
+	run.Flags().IntVar(&limit, "limit", 0, "rows at the most")
+	run.Flags().StringArrayVar(&params, "param", nil, "the value of $1, $2 and so on")
+	a.standpoint(run)
+
+	var beside []string
+	preview := &cobra.Command{
+		Use: "preview TABLE", Short: "The rows of a table from two or more standpoints, side by side", GroupID: "look", Args: words(1, 1),
+		Example: "  gneiss preview survey.licensing.holders --as user:flint --beside user:garnet", ValidArgsFunction: a.completeObjects,
+		RunE: func(c *cobra.Command, args []string) error {
+			in := wire.PreviewRequest{Table: args[0], Limit: limit, Standpoints: []wire.Standpoint{a.at}}
+			for _, other := range beside {
+				in.Standpoints = append(in.Standpoints, wire.Standpoint{As: other, Purpose: a.at.Purpose})
+			}
+			out, err := client.Send[wire.Preview](c.Context(), a.connect(), "POST", "/previews", in)
+			if err != nil {
+				return err
+			}
+			return a.showPreview(out)
+		},
+	}
+	preview.Flags().IntVar(&limit, "limit", 10, "rows at the most")
+	preview.Flags().StringArrayVar(&beside, "beside", nil, "another standpoint, beside the first")
+	preview.RegisterFlagCompletionFunc("beside", a.completeSubjects(""))
+	a.standpoint(preview)
+	root.AddCommand(run, preview)
+}
+
+// streamCSV copies the service's own CSV.
+func (a *app) streamCSV(c *cobra.Command, in wire.QueryRequest) error {
+	body, err := a.connect().Raw(c.Context(), "POST", "/queries", nil, in, "text/csv")
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	_, err = io.Copy(a.out, body)
+	return err
+}
+
+func (a *app) showResult(r wire.Result) error {
+	g := grid{right: map[int]bool{}}
+	for i, c := range r.Columns {
+		g.head = append(g.head, c.Name)
+		g.right[i] = c.Type == "bigint" || c.Type == "double precision"
+	}
+	for _, row := range r.Rows {
+		line := make([]string, len(row))
+		for i, v := range row {
+			line[i] = cell(v)
+		}
+		g.rows = append(g.rows, line)
+	}
+	if a.output != "table" {
+		return a.show(r, g)
+	}
+	if err := a.table(g); err != nil {
+		return err
+	}
+	more := ""
+	if r.Truncated {
+		more = "; there are more, --limit shows them"
+	}
+	fmt.Fprintf(a.out, "\n%d rows as %s in %.1f ms%s (%s)\n", len(r.Rows), r.Standing, r.TookMS, more, r.Record)
+	if p := r.Plan; p != nil {
+		a.head("Governed SQL")
+		fmt.Fprintln(a.out, p.SQL)
+		for i, v := range p.Args {
+			fmt.Fprintf(a.out, "  ?%d = %s\n", i+1, v)
+		}
+		a.head("Shaped by")
+		fmt.Fprintln(a.out, orNoneLines(p.Policies, "no policy: the tables are read as they are"))
+		a.head("The database's plan")
+		fmt.Fprintln(a.out, orNoneLines(p.Database, "none"))
+	}
+	return nil
+}
+
+func orNoneLines(lines []string, none string) string {
+	if len(lines) == 0 {
+		return none
+	}
+	return strings.Join(lines, "\n")
+}
+
+// cell is a value in a table for people: NULL is shown, so that it is not taken
+// for an empty text.
+func cell(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "∅"
+	case string:
+		return v
+	case json.Number:
+		return v.String()
+	}
+	return fmt.Sprint(v)
+}
+
+// showPreview writes each row once per side where they differ.
+func (a *app) showPreview(p wire.Preview) error {
+	g := grid{head: []string{"as"}, right: map[int]bool{}}
+	for i, c := range p.Columns {
+		g.head = append(g.head, c.Name)
+		g.right[i+1] = c.Type == "bigint" || c.Type == "double precision"
+	}
+	for _, row := range p.Rows {
+		for i, side := range row.Sides {
+			g.rows = append(g.rows, a.previewLine(p, row, i, side))
+		}
+	}
+	if a.output != "table" {
+		return a.show(p, g)
+	}
+	for _, s := range p.Sides {
+		fmt.Fprintf(a.out, "%s  %s  %d rows; %s\n", glyph(s.Bands), s.Standing, s.Count, s.Bands.Says)
+		if s.Problem != "" {
+			fmt.Fprintf(a.out, "      %s\n", s.Problem)
+		}
+	}
+	if len(p.Rows) == 0 {
+		fmt.Fprintln(a.out, "\nNo rows.")
+		return nil
+	}
+	fmt.Fprintln(a.out)
+	if err := a.table(g); err != nil {
+		return err
+	}
+	if len(p.Sides) > 1 {
+		how := "rows are matched by " + p.Key
+		if !p.Matched {
+			how = "rows are matched by place, for no key is in clear on every side"
+		}
+		fmt.Fprintf(a.out, "\n≠ differs from the first; – is not there; %s\n", how)
+	}
+	return nil
+}
+
+func (a *app) previewLine(p wire.Preview, row wire.PreviewRow, i int, side []any) []string {
+	line := []string{p.Sides[i].Standing}
+	for j := range p.Columns {
+		switch {
+		case side == nil:
+			line = append(line, "–")
+		case i > 0 && row.Differs[j] && row.Sides[0] != nil && cell(row.Sides[0][j]) != cell(side[j]):
+			line = append(line, a.mark("≠ "+cell(side[j]), text.Bold))
+		default:
+			line = append(line, cell(side[j]))
+		}
+	}
+	return line
+}

@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gneiss/client"
+	"gneiss/wire"
+)
+
+func (a *app) record(root *cobra.Command) {
+	var actor, action, decision, contains, before string
+	var limit int
+	c := &cobra.Command{
+		Use: "audit [REFERENCE]", Short: "The record of who did what, and of what was refused", GroupID: "look", Args: words(0, 1),
+		Example: "  gneiss audit --decision refused\n  gneiss audit R-17",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				return a.showRecord(c, args[0])
+			}
+			q := query(wire.Standpoint{}, "actor", actor, "action", action, "decision", decision, "contains", contains, "before", before, "limit", strconv.Itoa(limit))
+			list, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", q)
+			if err != nil {
+				return err
+			}
+			g := grid{head: []string{"record", "at", "who", "as", "did", "decision", "rows", "what"}, right: map[int]bool{6: true}}
+			for _, r := range list.Items {
+				what := strings.Join(strings.Fields(r.Text), " ")
+				if r.Reason != "" && r.Decision != "allowed" {
+					what += " — " + r.Reason
+				}
+				g.rows = append(g.rows, []string{r.Reference, r.At.Local().Format("01-02 15:04:05"), r.Actor, r.Standing, r.Action, r.Decision, fmt.Sprint(r.Rows), what})
+			}
+			if len(g.rows) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "No such records.")
+				return nil
+			}
+			if err := a.show(list, g); err != nil || a.output != "table" {
+				return err
+			}
+			if list.Next != "" {
+				fmt.Fprintf(a.out, "\nOlder: gneiss audit --before %s\n", list.Next)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&actor, "who", "", "a subject: as itself, or stood in for")
+	c.Flags().StringVar(&action, "action", "", "query, preview, change or sign-in")
+	c.Flags().StringVar(&decision, "decision", "", "allowed, refused or failed")
+	c.Flags().StringVar(&contains, "contains", "", "a text in the statement, the objects or the reason")
+	c.Flags().StringVar(&before, "before", "", "only records before this one")
+	c.Flags().IntVar(&limit, "limit", 50, "records at the most")
+	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))
+	root.AddCommand(c)
+}
+
+func (a *app) showRecord(c *cobra.Command, ref string) error {
+	r, err := client.Get[wire.Record](c.Context(), a.connect(), "/records/"+url.PathEscape(ref), nil)
+	if err != nil {
+		return err
+	}
+	g := grid{head: []string{"what", "value"}, rows: [][]string{{"record", r.Reference}, {"at", r.At.Local().Format("2006-01-02 15:04:05.000")},
+		{"who", r.Actor + either(r.Standing, " as "+r.Standing, "")}, {"did", r.Action}, {"decision", r.Decision}, {"reason", r.Reason},
+		{"missing", strings.Join(r.Missing, ", ")}, {"objects", strings.Join(r.Objects, ", ")}, {"rows", fmt.Sprint(r.Rows)},
+		{"took", fmt.Sprintf("%.1f ms", r.TookMS)}, {"from", r.Address}, {"text", r.Text}}}
+	if err := a.show(r, g); err != nil || a.output != "table" {
+		return err
+	}
+	if len(r.Fixes) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	printFixes(a.out, r.Fixes)
+	return nil
+}

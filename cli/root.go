@@ -1,0 +1,180 @@
+// Package cli is the command line. It is a client of the service: whatever it
+// does, it does through the API.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gneiss/client"
+	"gneiss/wire"
+)
+
+// Exit codes.
+const (
+	ExitDone        = 0
+	ExitFailed      = 1
+	ExitUsage       = 2
+	ExitRefused     = 3
+	ExitCheck       = 4
+	ExitUnreachable = 5
+)
+
+// DefaultServer is where a service listens when nothing else is said.
+const DefaultServer = "http://127.0.0.1:7464"
+
+// options are what all client commands share.
+type options struct {
+	server string
+	output string
+	yes    bool
+	at     wire.Standpoint
+}
+
+// app is what commands work with.
+type app struct {
+	options
+	in       io.Reader
+	out, err io.Writer
+}
+
+// usageError is a mistake in the command's words.
+type usageError struct{ error }
+
+// New returns the root command with all client commands. The caller adds those
+// that run a service.
+func New(in io.Reader, out, errOut io.Writer) *cobra.Command {
+	a := &app{in: in, out: out, err: errOut}
+	root := &cobra.Command{
+		Use:   "gneiss",
+		Short: "Who may see and change what in shared tables: decide it, prove it, keep it true",
+		Long: `Gneiss decides who may see and change what in shared tables, and enforces it:
+people query the tables through Gneiss.
+
+Try it on the demo platform:   gneiss demo
+Objects are written survey.drilling.boreholes; subjects user:flint, group:north,
+role:survey_reader, service:pumice, public.`,
+		SilenceUsage: true, SilenceErrors: true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{err} })
+	f := root.PersistentFlags()
+	f.StringVar(&a.server, "server", envOr("GNEISS_SERVER", DefaultServer), "the service's address (GNEISS_SERVER)")
+	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
+	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask before taking something away")
+	root.AddGroup(&cobra.Group{ID: "look", Title: "Look and test:"}, &cobra.Group{ID: "change", Title: "Change:"},
+		&cobra.Group{ID: "session", Title: "Session and service:"})
+	a.session(root)
+	a.look(root)
+	a.ask(root)
+	a.subjects(root)
+	a.grants(root)
+	a.policies(root)
+	a.querying(root)
+	a.record(root)
+	return root
+}
+
+func envOr(name, other string) string {
+	if v := os.Getenv(name); v != "" {
+		return v
+	}
+	return other
+}
+
+// Run runs a command line and returns its exit code.
+func Run(ctx context.Context, root *cobra.Command, args []string, errOut io.Writer) int {
+	root.SetArgs(args)
+	return Report(root.ExecuteContext(ctx), errOut)
+}
+
+// Report prints an error as people read it and returns the exit code for it.
+func Report(err error, w io.Writer) int {
+	var p *wire.Problem
+	var unreachable *client.Unreachable
+	var usage usageError
+	var told *exit
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.As(err, &told):
+		return told.code
+	case errors.As(err, &p):
+		printProblem(w, p)
+		if p.Status == 403 {
+			return ExitRefused
+		}
+		return ExitFailed
+	case errors.As(err, &unreachable):
+		fmt.Fprintf(w, "gneiss: %v\nStart one with gneiss demo, or name another with --server.\n", err)
+		return ExitUnreachable
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(w, "gneiss: stopped")
+		return ExitFailed
+	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
+		fmt.Fprintf(w, "gneiss: %v\nSee gneiss --help.\n", err)
+		return ExitUsage
+	}
+	fmt.Fprintf(w, "gneiss: %v\n", err)
+	return ExitFailed
+}
+
+// exit ends a command that has already said what there is to say.
+type exit struct{ code int }
+
+func (e *exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
+
+func printProblem(w io.Writer, p *wire.Problem) {
+	fmt.Fprintf(w, "gneiss: %s\n", p.Detail)
+	if p.Code == "not_signed_in" || p.Code == "session_expired" {
+		fmt.Fprintln(w, "Sign in with: gneiss sign-in --user NAME")
+	}
+	printFixes(w, p.Fixes)
+	if p.Reference != "" {
+		fmt.Fprintf(w, "Reference: %s\n", p.Reference)
+	}
+}
+
+func printFixes(w io.Writer, fixes []wire.Fix) {
+	if len(fixes) == 0 {
+		return
+	}
+	fmt.Fprintln(w, "Ways to give it, smallest first:")
+	for _, f := range fixes {
+		fmt.Fprintf(w, "  %s\n", f.Says)
+		for _, c := range f.Commands {
+			fmt.Fprintf(w, "    %s\n", c)
+		}
+	}
+}
+
+// connect returns a client with the token that there is.
+func (a *app) connect() *client.Client { return client.New(a.server, token(a.server)) }
+
+// words checks the number of arguments, and says how the command is written.
+func words(least, most int) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) < least || most >= 0 && len(args) > most {
+			return usageError{fmt.Errorf("it is written: %s", c.UseLine())}
+		}
+		return nil
+	}
+}
+
+// standpoint adds the flags by which a command looks as somebody else.
+func (a *app) standpoint(c *cobra.Command) {
+	c.Flags().StringVar(&a.at.As, "as", "", "look as this subject: user:flint, or role:NAME alone")
+	c.Flags().StringVar(&a.at.Role, "role", "", "act in this role only")
+	c.Flags().StringVar(&a.at.Purpose, "purpose", "", "declare this purpose")
+	c.RegisterFlagCompletionFunc("as", a.completeSubjects(""))
+	c.RegisterFlagCompletionFunc("role", a.completeSubjects("role"))
+}

@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"gneiss/client"
+	"gneiss/wire"
+)
+
+// tokenFile is where tokens are kept, by server, for their owner alone.
+func tokenFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "gneiss", "tokens.json"), err
+}
+
+func tokens() map[string]string {
+	kept := map[string]string{}
+	path, err := tokenFile()
+	if err != nil {
+		return kept
+	}
+	if content, err := os.ReadFile(path); err == nil {
+		_ = json.Unmarshal(content, &kept) // a damaged file is as good as none
+	}
+	return kept
+}
+
+// token is the one to use with a server: the environment's, or the kept one.
+func token(server string) string {
+	if t := os.Getenv("GNEISS_TOKEN"); t != "" {
+		return t
+	}
+	return tokens()[strings.TrimRight(server, "/")]
+}
+
+func keepToken(server, secret string) error {
+	kept := tokens()
+	if secret == "" {
+		delete(kept, strings.TrimRight(server, "/"))
+	} else {
+		kept[strings.TrimRight(server, "/")] = secret
+	}
+	path, err := tokenFile()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	content, err := json.Marshal(kept)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path, content, 0o600); err != nil {
+		return err
+	}
+	return os.Chmod(path, 0o600)
+}
+
+func (a *app) session(root *cobra.Command) {
+	var user, name string
+	var fromInput, show bool
+	in := &cobra.Command{
+		Use: "sign-in", Short: "Sign in and keep a token for later commands", GroupID: "session", Args: words(0, 0),
+		Example: `  gneiss sign-in --user opal
+  GNEISS_TOKEN=$(echo northmark | gneiss sign-in --user opal --password-stdin --print-token)`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if user == "" {
+				return usageError{errors.New("name the account with --user")}
+			}
+			password, err := a.password(fromInput)
+			if err != nil {
+				return err
+			}
+			s, err := client.Send[wire.Session](c.Context(), client.New(a.server, ""), "POST", "/session", wire.SignIn{User: user, Password: password, Token: true, Name: name})
+			if err != nil {
+				return err
+			}
+			if show {
+				fmt.Fprintln(a.out, s.Token)
+				return nil
+			}
+			if err := keepToken(a.server, s.Token); err != nil {
+				return fmt.Errorf("the token cannot be kept: %w", err)
+			}
+			fmt.Fprintf(a.out, "Signed in to %s as %s, until %s.\n", a.server, s.User, s.Expires.Local().Format("2006-01-02 15:04"))
+			return nil
+		},
+	}
+	in.Flags().StringVar(&user, "user", "", "the account")
+	in.Flags().StringVar(&name, "name", "command line", "what the token is for")
+	in.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
+	in.Flags().BoolVar(&show, "print-token", false, "print the token and keep nothing")
+	out := &cobra.Command{
+		Use: "sign-out", Short: "End the session and forget its token", GroupID: "session", Args: words(0, 0),
+		RunE: func(c *cobra.Command, _ []string) error {
+			_, err := client.Send[struct{}](c.Context(), a.connect(), "DELETE", "/session", nil)
+			var p *wire.Problem
+			if err != nil && !(errors.As(err, &p) && p.Status == 401) {
+				return err
+			}
+			fmt.Fprintln(a.out, "Signed out.")
+			return keepToken(a.server, "")
+		},
+	}
+	who := &cobra.Command{
+		Use: "whoami", Short: "Say who is signed in, and what they act in", GroupID: "session", Args: words(0, 0),
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := client.Get[wire.Session](c.Context(), a.connect(), "/session", query(a.at))
+			if err != nil {
+				return err
+			}
+			s.CSRF = ""
+			return a.show(s, grid{head: []string{"what", "value"}, rows: [][]string{
+				{"signed in as", s.User + either(s.Title, "  ("+s.Title+")", "")}, {"looking as", s.Standing}, {"roles", strings.Join(s.Roles, ", ")},
+				{"groups", strings.Join(s.Groups, ", ")}, {"until", s.Expires.Local().Format(time.DateTime)}, {"server", a.server}}})
+		},
+	}
+	a.standpoint(who)
+	root.AddCommand(in, out, who)
+}
+
+func either(test, yes, no string) string {
+	if test != "" {
+		return yes
+	}
+	return no
+}
+
+// password reads one from standard input, or asks on the terminal.
+func (a *app) password(fromInput bool) (string, error) {
+	if f, ok := a.in.(*os.File); ok && !fromInput && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(a.err, "Password: ")
+		secret, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.err)
+		return string(secret), err
+	}
+	if !fromInput {
+		return "", usageError{errors.New("there is no terminal to ask for the password; use --password-stdin")}
+	}
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if line == "" && err != nil {
+		return "", usageError{errors.New("there is no password on standard input")}
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}

@@ -1,0 +1,115 @@
+// Package client is the Go client of the API.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"gneiss/wire"
+)
+
+// Unreachable says that no service answered.
+type Unreachable struct {
+	Server string
+	Err    error
+}
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("no service answers at %s: %v", e.Server, e.Err)
+}
+
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+// Client talks to one service as one account. It may be used concurrently.
+type Client struct {
+	Server string // http://127.0.0.1:7464
+	Token  string
+	HTTP   *http.Client
+}
+
+// New returns a client of the service at an address.
+func New(server, token string) *Client {
+	return &Client{Server: strings.TrimRight(server, "/"), Token: token, HTTP: &http.Client{Timeout: 2 * time.Minute}}
+}
+
+// Do makes one request below /api/v1 and decodes the answer into out. A refusal
+// by the service is a [*wire.Problem]; a service that does not answer an
+// [*Unreachable].
+func (c *Client) Do(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	body, err := c.Raw(ctx, method, path, query, in, "application/json")
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	d := json.NewDecoder(body)
+	d.UseNumber()
+	if err := d.Decode(out); err != nil {
+		return fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	return nil
+}
+
+// Raw is Do for an answer in another form, which the caller reads and closes.
+func (c *Client) Raw(ctx context.Context, method, path string, query url.Values, in any, accept string) (io.ReadCloser, error) {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(text)
+	}
+	target := c.Server + "/api/v1" + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	r, err := http.NewRequestWithContext(ctx, method, target, body)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Accept", accept)
+	if in != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	answer, err := c.HTTP.Do(r)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, &Unreachable{c.Server, errors.Unwrap(err)}
+	}
+	if answer.StatusCode < 400 {
+		return answer.Body, nil
+	}
+	defer answer.Body.Close()
+	p := &wire.Problem{}
+	if err := json.NewDecoder(answer.Body).Decode(p); err != nil || p.Code == "" {
+		return nil, fmt.Errorf("%s answered %s; is it a Gneiss service?", c.Server, answer.Status)
+	}
+	return nil, p
+}
+
+// Get reads from the API.
+func Get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	var out T
+	err := c.Do(ctx, http.MethodGet, path, query, nil, &out)
+	return out, err
+}
+
+// Send makes a change through the API.
+func Send[T any](ctx context.Context, c *Client, method, path string, in any) (T, error) {
+	var out T
+	err := c.Do(ctx, method, path, nil, in, &out)
+	return out, err
+}

@@ -1,0 +1,118 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+)
+
+// A setting is one thing that can be configured: by flag, by environment, in a
+// file, in that order of precedence.
+type setting struct {
+	name, value, help string
+	from              string // where the value came from
+}
+
+func (s setting) environment() string {
+	return "GNEISS_" + strings.ToUpper(strings.ReplaceAll(s.name, "-", "_"))
+}
+
+// config is the settings of a service, by name.
+type config struct {
+	settings []*setting
+}
+
+func newConfig(c *cobra.Command) *config {
+	cfg := &config{settings: []*setting{
+		{name: "data", value: "gneiss-data", help: "the data folder"},
+		{name: "listen", value: "127.0.0.1:7464", help: "the address to listen on"},
+		{name: "log-level", value: "info", help: "debug, info, warn or error"},
+		{name: "max-rows", value: "10000", help: "rows of one result at the most"},
+		{name: "query-seconds", value: "30", help: "seconds that one query may take"},
+		{name: "queries", value: "16", help: "queries that may run at once"},
+		{name: "tls-cert", value: "", help: "a certificate file, to serve TLS"},
+		{name: "tls-key", value: "", help: "its key file"},
+	}}
+	for _, s := range cfg.settings {
+		s.from = "default"
+		c.Flags().String(s.name, s.value, s.help+" ("+s.environment()+")")
+	}
+	c.Flags().String("config", "", "a YAML file of these settings")
+	c.Flags().Bool("print-config", false, "print what holds, and where it came from, and stop")
+	return cfg
+}
+
+// load reads file, environment and flags, each over the one before.
+func (cfg *config) load(c *cobra.Command) error {
+	path, err := c.Flags().GetString("config")
+	if err != nil {
+		return err
+	}
+	inFile := map[string]any{}
+	if path != "" {
+		content, err := os.ReadFile(path)
+		if err != nil {
+			return fmt.Errorf("the configuration: %w", err)
+		}
+		if err := yaml.Unmarshal(content, &inFile); err != nil {
+			return fmt.Errorf("the configuration %s: %w", path, err)
+		}
+	}
+	for _, s := range cfg.settings {
+		if v, ok := inFile[s.name]; ok {
+			s.value, s.from = fmt.Sprint(v), path
+			delete(inFile, s.name)
+		}
+		if v, ok := os.LookupEnv(s.environment()); ok {
+			s.value, s.from = v, s.environment()
+		}
+		if c.Flags().Changed(s.name) {
+			if s.value, err = c.Flags().GetString(s.name); err != nil {
+				return err
+			}
+			s.from = "--" + s.name
+		}
+	}
+	for name := range inFile {
+		return fmt.Errorf("the configuration %s has an unknown setting: %s", path, name)
+	}
+	return nil
+}
+
+func (cfg *config) get(name string) string {
+	for _, s := range cfg.settings {
+		if s.name == name {
+			return s.value
+		}
+	}
+	panic("no setting " + name)
+}
+
+func (cfg *config) number(name string) (int, error) {
+	var n int
+	if _, err := fmt.Sscanf(cfg.get(name), "%d", &n); err != nil || n < 1 {
+		return 0, fmt.Errorf("%s takes a whole number from 1, not %q", name, cfg.get(name))
+	}
+	return n, nil
+}
+
+func (cfg *config) print(w io.Writer) {
+	for _, s := range cfg.settings {
+		fmt.Fprintf(w, "%-14s %-24s %s\n", s.name+":", s.value, s.from)
+	}
+}
+
+// readable checks a file that a setting names.
+func readable(path string) error {
+	_, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("the file %s is not there", path)
+	}
+	return err
+}

@@ -1,0 +1,199 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"gneiss/api"
+	"gneiss/demo"
+	"gneiss/service"
+)
+
+func serveCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service on a data folder", GroupID: "session", Args: cobra.NoArgs,
+		Long: `Run the service on a data folder, in the foreground. A new folder gets an
+administrator: name it with GNEISS_ADMIN and give its password in
+GNEISS_ADMIN_PASSWORD; without, the password is made up and printed once.`,
+		Example: "  gneiss serve --data /var/lib/gneiss --listen 127.0.0.1:7464",
+	}
+	cfg := newConfig(c)
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		if err := cfg.load(c); err != nil {
+			return err
+		}
+		if show, _ := c.Flags().GetBool("print-config"); show {
+			cfg.print(c.OutOrStdout())
+			return nil
+		}
+		return serve(c.Context(), cfg, func(svc *service.Service, address string) error {
+			if err := firstAdministrator(c.Context(), svc, c.OutOrStdout()); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "Gneiss serves %s at %s\n", cfg.get("data"), address)
+			return nil
+		})
+	}
+	return c
+}
+
+// firstAdministrator makes the administrator of a new platform.
+func firstAdministrator(ctx context.Context, svc *service.Service, out io.Writer) error {
+	if !svc.Empty() {
+		return nil
+	}
+	name, password := os.Getenv("GNEISS_ADMIN"), os.Getenv("GNEISS_ADMIN_PASSWORD")
+	if name == "" {
+		name = "admin"
+	}
+	if password == "" {
+		password = rand.Text()
+		fmt.Fprintf(out, "The platform is new. Sign in as %s with the password %s, and change it.\n", name, password)
+	}
+	_, err := svc.Bootstrap(ctx, name, password)
+	return err
+}
+
+func demoCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "demo", Short: "Make the demo platform where it is missing, and serve it", GroupID: "session", Args: cobra.NoArgs,
+		Long: `Make the demo platform, a geological survey that is all made up, where it is
+missing, and serve it in the foreground. It listens on loopback; another address
+needs a password of your own in GNEISS_DEMO_PASSWORD.`,
+		Example: "  gneiss demo --data demo-data --listen 127.0.0.1:7464",
+	}
+	cfg := newConfig(c)
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		if err := cfg.load(c); err != nil {
+			return err
+		}
+		password := os.Getenv("GNEISS_DEMO_PASSWORD")
+		if password == "" {
+			if err := loopback(cfg.get("listen")); err != nil {
+				return err
+			}
+			password = demo.Password
+		}
+		if err := demo.Make(c.Context(), cfg.get("data"), password, c.ErrOrStderr()); err != nil {
+			return err
+		}
+		return serve(c.Context(), cfg, func(_ *service.Service, address string) error {
+			welcome(c.OutOrStdout(), address, password)
+			return nil
+		})
+	}
+	return c
+}
+
+// loopback refuses addresses that others can reach, for the demo's password is
+// known to everyone.
+func loopback(address string) error {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return fmt.Errorf("--listen takes HOST:PORT: %w", err)
+	}
+	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	return fmt.Errorf("the demo listens on loopback only, for its password is known; to listen on %s, set one of your own in GNEISS_DEMO_PASSWORD", host)
+}
+
+func welcome(w io.Writer, address, password string) {
+	shown := "the password you set"
+	if password == demo.Password {
+		shown = password
+	}
+	fmt.Fprintf(w, "\nThe Northmark Geological Survey (all made up) is served at %s\n\nAccounts, each with the password %s:\n", address, shown)
+	for _, a := range demo.Accounts {
+		fmt.Fprintf(w, "  %-16s %s\n", a.Ref, a.Title)
+	}
+	self := os.Args[0]
+	fmt.Fprintf(w, `
+Try, in another terminal:
+  echo %s | %s sign-in --server %s --user opal --password-stdin
+  %s preview survey.licensing.holders --as user:flint --beside user:garnet --server %s
+  %s why user:marl select survey.assay.results --server %s
+
+Ctrl-C stops it; the data stay.
+`, shown, self, address, self, address, self, address)
+}
+
+// drain is how long running requests may take to finish at a stop.
+const drain = 10 * time.Second
+
+// serve runs a service until the context ends.
+func serve(ctx context.Context, cfg *config, started func(*service.Service, string) error) error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(cfg.get("log-level"))); err != nil {
+		return fmt.Errorf("log-level is debug, info, warn or error, not %q", cfg.get("log-level"))
+	}
+	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	limits, err := limitsOf(cfg)
+	if err != nil {
+		return err
+	}
+	listener, scheme, err := listen(cfg)
+	if err != nil {
+		return err
+	}
+	svc, err := service.Open(ctx, cfg.get("data"), limits, log)
+	if err != nil {
+		listener.Close()
+		return err
+	}
+	server := api.New(svc, log, scheme == "https")
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(listener) }()
+	if err := started(svc, scheme+"://"+listener.Addr().String()); err != nil {
+		return err
+	}
+	select {
+	case err = <-served:
+	case <-ctx.Done():
+	}
+	stop, cancel := context.WithTimeout(context.Background(), drain)
+	defer cancel()
+	return errors.Join(err, server.Shutdown(stop), svc.Close(stop))
+}
+
+func limitsOf(cfg *config) (service.Limits, error) {
+	limits := service.DefaultLimits
+	rows, err1 := cfg.number("max-rows")
+	seconds, err2 := cfg.number("query-seconds")
+	queries, err3 := cfg.number("queries")
+	limits.Rows, limits.Time, limits.Queries = rows, time.Duration(seconds)*time.Second, queries
+	return limits, errors.Join(err1, err2, err3)
+}
+
+func listen(cfg *config) (net.Listener, string, error) {
+	l, err := net.Listen("tcp", cfg.get("listen"))
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, "", fmt.Errorf("the address %s is in use; stop what listens there, or choose another with --listen", cfg.get("listen"))
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	cert, key := cfg.get("tls-cert"), cfg.get("tls-key")
+	if cert == "" && key == "" {
+		return l, "http", nil
+	}
+	if err := errors.Join(readable(cert), readable(key)); err != nil {
+		return nil, "", err
+	}
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	if err != nil {
+		return nil, "", err
+	}
+	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), "https", nil
+}

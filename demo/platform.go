@@ -1,0 +1,208 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+// Password is every demo account's, when no other is given.
+const Password = "northmark"
+
+// An Account is one of the demo's.
+type Account struct{ Ref, Title string }
+
+// Accounts are those that the demo's story needs.
+var Accounts = []Account{
+	{"user:opal", "administrator"},
+	{"user:agate", "auditor"},
+	{"user:flint", "geologist of the north"},
+	{"user:jasper", "geologist of the coast"},
+	{"user:slate", "geologist of basin and highland"},
+	{"user:chert", "lead of the geologists"},
+	{"user:beryl", "laboratory analyst"},
+	{"user:garnet", "licensing officer"},
+	{"user:tuff", "of a partner company: its own licences' boreholes"},
+	{"user:marl", "new, with no rights yet"},
+	{"service:pumice", "the public portal: released data only"},
+}
+
+// Make makes the demo platform in a data folder. The folder appears whole or
+// not at all; one that is there already is left as it is.
+func Make(ctx context.Context, dir, password string, progress io.Writer) error {
+	if _, err := os.Stat(filepath.Join(dir, "records.db")); err == nil {
+		return nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if left, err := os.ReadDir(dir); err == nil && len(left) > 0 {
+		return fmt.Errorf("the folder %s has other files in it; name an empty or a new one", dir)
+	}
+	making := filepath.Clean(dir) + ".making"
+	if err := os.RemoveAll(making); err != nil {
+		return err
+	}
+	fmt.Fprintln(progress, "Making the survey's tables …")
+	if err := WriteData(filepath.Join(making, "survey")); err != nil {
+		return err
+	}
+	fmt.Fprintln(progress, "Making accounts, roles, grants and policies …")
+	if err := makeModel(ctx, making, password); err != nil {
+		return err
+	}
+	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(filepath.Clean(dir)), 0o755); err != nil {
+		return err
+	}
+	return os.Rename(making, dir)
+}
+
+func makeModel(ctx context.Context, dir, password string) error {
+	svc, err := service.Open(ctx, dir, service.DefaultLimits, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	opal, err := svc.Bootstrap(ctx, "opal", password)
+	if err == nil {
+		_, err = svc.AddSource(ctx, "survey", "survey")
+	}
+	if err == nil {
+		err = (&maker{ctx: ctx, svc: svc, as: opal, password: password}).model()
+	}
+	return errors.Join(err, svc.Close(ctx))
+}
+
+// a maker makes changes as the administrator, and keeps the first error.
+type maker struct {
+	ctx      context.Context
+	svc      *service.Service
+	as       service.Caller
+	password string
+	err      error
+}
+
+func (m *maker) subject(ref, title string, attributes ...string) {
+	if m.err != nil || ref == "user:opal" {
+		return
+	}
+	in := wire.SubjectRequest{Subject: ref, Title: &title}
+	if ref[:4] == "user" || ref[:4] == "serv" {
+		in.Password = m.password
+	}
+	if len(attributes) > 0 {
+		in.Attributes = map[string][]string{attributes[0]: attributes[1:]}
+	}
+	_, m.err = m.svc.PutSubject(m.ctx, m.as, in, false, 0)
+}
+
+func (m *maker) give(of string, members ...string) {
+	for _, member := range members {
+		if m.err == nil {
+			_, m.err = m.svc.Join(m.ctx, m.as, wire.Member{Member: member, Of: of}, false)
+		}
+	}
+}
+
+func (m *maker) grant(privilege, object, ticket string, subjects ...string) {
+	if m.err == nil {
+		_, m.err = m.svc.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: subjects, Ticket: ticket}, false, 0)
+	}
+}
+
+func (m *maker) rows(name, table, rule, comment string, to ...string) {
+	if m.err == nil {
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: name, Table: table, Rule: rule, For: to, Comment: comment}}, 0)
+	}
+}
+
+func (m *maker) columns(name, table string, columns []string, t wire.Treatment, except ...string) {
+	if m.err == nil {
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: name, Table: table, Columns: columns, Treatment: &t, Except: except}}, 0)
+	}
+}
+
+func (m *maker) model() error {
+	attributes := map[string][]string{"user:flint": {"districts", "north"}, "user:jasper": {"districts", "coast"},
+		"user:slate": {"districts", "basin", "highland"}, "user:chert": {"districts", "north", "coast", "basin", "highland"}}
+	for _, a := range Accounts {
+		m.subject(a.Ref, a.Title, attributes[a.Ref]...)
+	}
+	for _, d := range Districts {
+		m.subject("group:"+d, "the "+d+" district's people")
+	}
+	m.subject("group:geologists", "all geologists")
+	m.give("group:north", "user:flint", "user:chert")
+	m.give("group:coast", "user:jasper", "user:chert")
+	m.give("group:basin", "user:slate", "user:chert")
+	m.give("group:highland", "user:slate", "user:chert")
+	m.give("group:geologists", "user:flint", "user:jasper", "user:slate")
+
+	for _, r := range [][2]string{
+		{"survey_reader", "reads the survey's shared tables"},
+		{"district_geologist", "reads boreholes of the own districts"},
+		{"regional_lead", "reads boreholes of the districts covered, with costs"},
+		{"lab_analyst", "reads samples and results"},
+		{"licensing_officer", "reads licences, holders and payments in clear"},
+		{"partner", "reads the boreholes of own licences"},
+		{"public_portal", "reads what is released"},
+		{"data_curator", "reads all rows"},
+	} {
+		m.subject("role:"+r[0], r[1])
+	}
+	m.give("role:survey_reader", "role:district_geologist", "role:data_curator")
+	m.give("role:district_geologist", "role:regional_lead", "group:geologists")
+	m.give("role:regional_lead", "user:chert")
+	m.give("role:lab_analyst", "user:beryl")
+	m.give("role:licensing_officer", "user:garnet")
+	m.give("role:partner", "user:tuff")
+	m.give("role:public_portal", "service:pumice")
+	m.give("role:data_curator", "user:opal")
+	m.give("role:auditor", "user:agate")
+
+	m.grant("USAGE", "survey", "GS-11", "role:survey_reader", "role:lab_analyst", "role:licensing_officer", "role:partner", "role:public_portal")
+	for _, schema := range []string{"drilling", "assay", "monitoring", "field"} {
+		m.grant("USAGE", "survey."+schema, "GS-14", "role:survey_reader")
+		m.grant("SELECT", "survey."+schema, "GS-14", "role:survey_reader")
+	}
+	m.grant("USAGE", "survey.licensing", "GS-15", "role:survey_reader", "role:licensing_officer")
+	m.grant("SELECT", "survey.licensing.holders", "GS-15", "role:survey_reader")
+	m.grant("SELECT", "survey.licensing", "GS-16", "role:licensing_officer")
+	m.grant("USAGE", "survey.drilling", "GS-21", "role:partner", "role:public_portal", "role:licensing_officer")
+	m.grant("SELECT", "survey.drilling.boreholes", "GS-21", "role:partner", "role:public_portal", "role:licensing_officer")
+	m.grant("USAGE", "survey.assay", "GS-17", "role:lab_analyst")
+	m.grant("SELECT", "survey.assay", "GS-17", "role:lab_analyst")
+
+	boreholes := "survey.drilling.boreholes"
+	m.rows("boreholes-of-districts", boreholes, "district IN (attribute('districts'))", "an attribute of the reader", "role:district_geologist")
+	m.rows("boreholes-covered", boreholes, "district IN (SELECT district FROM field.district_officers WHERE officer = CURRENT_USER)", "an entitlement table", "role:regional_lead")
+	m.rows("boreholes-of-own-licences", boreholes, "licence_id IN (SELECT id FROM licensing.licences WHERE portal_user = CURRENT_USER)", "", "role:partner")
+	m.rows("boreholes-released", boreholes, "release_on <= CURRENT_DATE", "a date", "role:public_portal", "role:licensing_officer")
+	m.rows("boreholes-curated", boreholes, "true", "all rows", "role:data_curator")
+	m.rows("readings-of-groups", "survey.monitoring.readings", "in_group(district) OR has_role('data_curator')", "a group by column")
+
+	holders := "survey.licensing.holders"
+	m.columns("holder-email", holders, []string{"email"}, wire.Treatment{Kind: "mask", KeepFirst: 1, Keep: "@.-"}, "role:licensing_officer")
+	m.columns("holder-phone", holders, []string{"phone"}, wire.Treatment{Kind: "mask", KeepLast: 2, Keep: "+ "}, "role:licensing_officer")
+	m.columns("holder-contact", holders, []string{"contact_name"}, wire.Treatment{Kind: "pseudonym"}, "role:licensing_officer")
+	m.columns("holder-finance", holders, []string{"bank_account", "tax_number"}, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
+	m.columns("borehole-cost", boreholes, []string{"cost"}, wire.Treatment{Kind: "suppress"}, "role:regional_lead", "role:data_curator")
+
+	// The trade's usual mistakes, for Gneiss to find.
+	m.grant("SELECT", "survey.licensing.payments", "GS-31", "role:lab_analyst")
+	m.subject("role:sample_courier", "sees which samples to carry")
+	m.grant("SELECT", "survey.assay.samples", "GS-32", "role:sample_courier")
+	m.subject("service:slag", "an export that was stopped")
+	m.grant("SELECT", "survey", "GS-02", "service:slag")
+	m.subject("group:geologits", "")
+	return m.err
+}

@@ -1,0 +1,163 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/wire"
+)
+
+// The states of a stratum of the band glyph.
+const (
+	full    = "full"
+	hatched = "hatched"
+	empty   = "empty"
+)
+
+// bands says how a standpoint stands to an object. Of a container, a stratum is
+// full when it is so for all relations below, and empty when it is so for all.
+func (p *standpoint) bands(id access.ObjectID) wire.Bands {
+	o := p.Model.Object(id)
+	if o.Kind == access.Column {
+		return p.columnBands(o)
+	}
+	if o.Kind.IsRelation() {
+		return p.relationBands(o)
+	}
+	all := wire.Bands{}
+	n, readable := 0, 0
+	p.Model.Relations(id, func(r *access.Object) bool {
+		b := p.relationBands(r)
+		n++
+		if b.Verbs != empty {
+			readable++
+		}
+		if n == 1 {
+			all = b
+			return true
+		}
+		all.Door, all.Verbs = blend(all.Door, b.Door), blend(all.Verbs, b.Verbs)
+		all.Rows, all.Columns = blend(all.Rows, b.Rows), blend(all.Columns, b.Columns)
+		return true
+	})
+	if n == 0 {
+		all = wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty}
+		if p.ShutDoor(id) == 0 && p.Resolve(id).Allowed.Has(access.Usage) {
+			all.Door = full
+		}
+	} else if o.Kind != access.Platform {
+		all.Door = full
+		if p.ShutDoor(id) != 0 {
+			all.Door = empty
+		}
+	}
+	doors := map[string]string{full: "doors open", hatched: "some doors open", empty: "door shut"}[all.Door]
+	all.Says = fmt.Sprintf("%s; %d of %d tables readable", doors, readable, n)
+	return all
+}
+
+// blend joins the states of two objects: what they share, else hatched.
+func blend(a, b string) string {
+	if a == b {
+		return a
+	}
+	return hatched
+}
+
+func (p *standpoint) relationBands(o *access.Object) wire.Bands {
+	v := p.Resolve(o.ID)
+	b := wire.Bands{Door: full, Verbs: empty, Rows: empty, Columns: empty}
+	if len(v.Shut) > 0 {
+		b.Door = empty
+	}
+	if !v.Allowed.Has(access.Select) {
+		switch {
+		case len(v.Shut) > 0 && v.Held.Has(access.Select):
+			b.Says = "SELECT is held, but the door of " + p.Model.Path(v.Shut[0]) + " is shut"
+		case len(v.Shut) > 0:
+			b.Says = "door shut; no SELECT"
+		default:
+			b.Says = "door open; no SELECT"
+		}
+		return b
+	}
+	b.Verbs = hatched // reading; writing through Gneiss is none of this version's verbs
+	g := p.state.policies.Govern(p.Standing, o.ID)
+	b.Rows, b.Columns = full, full
+	if g.Closed {
+		b.Rows = empty
+	} else if len(g.Allow)+len(g.Limit) > 0 {
+		b.Rows = hatched
+	}
+	if !v.AllColumns || len(treated(g)) > 0 {
+		b.Columns = hatched
+	}
+	b.Says = "reads; " + p.rowsSay(g) + "; " + p.columnsSay(v, g)
+	return b
+}
+
+func (p *standpoint) columnBands(o *access.Object) wire.Bands {
+	b := p.relationBands(p.Model.Object(o.Parent))
+	v := p.Resolve(o.ID)
+	if !v.Allowed.Has(access.Select) {
+		return wire.Bands{Door: b.Door, Verbs: empty, Rows: empty, Columns: empty, Says: "not readable"}
+	}
+	d := p.state.policies.Govern(p.Standing, o.Parent).Columns[o.ID]
+	b.Columns, b.Says = full, "in clear"
+	if d.Treatment.Kind != policy.Clear {
+		b.Columns, b.Says = hatched, d.Treatment.String()
+	}
+	return b
+}
+
+func treated(g policy.Governance) []access.ObjectID {
+	var ids []access.ObjectID
+	for id, d := range g.Columns {
+		if d.Treatment.Kind != policy.Clear {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return ids
+}
+
+func (p *standpoint) rowsSay(g policy.Governance) string {
+	var names []string
+	for _, r := range append(slices.Clone(g.Allow), g.Limit...) {
+		names = append(names, r.Name)
+	}
+	switch {
+	case g.Closed:
+		return "no rows: no row policy lets any through"
+	case len(names) > 0:
+		return "some rows, by " + strings.Join(names, ", ")
+	}
+	return "all rows"
+}
+
+func (p *standpoint) columnsSay(v access.Verdict, g policy.Governance) string {
+	says := "all columns"
+	if !v.AllColumns {
+		says = "columns " + strings.Join(p.names(v.Columns), ", ")
+	}
+	ids := treated(g)
+	if len(ids) == 0 {
+		return says + " in clear"
+	}
+	var parts []string
+	for _, id := range ids {
+		parts = append(parts, p.Model.Object(id).Name+" "+g.Columns[id].Treatment.String())
+	}
+	return says + ", treated: " + strings.Join(parts, ", ")
+}
+
+func (p *standpoint) names(ids []access.ObjectID) []string {
+	names := make([]string, len(ids))
+	for i, id := range ids {
+		names[i] = p.Model.Object(id).Name
+	}
+	return names
+}

@@ -1,0 +1,232 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"gneiss/core/access"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// A Caller is who makes a request: the account that signed in, and where from.
+type Caller struct {
+	User    access.SubjectID
+	Address string
+	token   store.Token
+}
+
+// CSRF is what a change through the console must carry.
+func (c Caller) CSRF() string { return c.token.CSRF }
+
+// How long sessions last.
+const (
+	consoleSession = 12 * time.Hour
+	tokenSession   = 30 * 24 * time.Hour
+)
+
+// attempts limits sign-in attempts by account and by address: a burst of eight,
+// then one every ten seconds.
+type attempts struct {
+	mu    sync.Mutex
+	by    map[string]*rate.Limiter
+	swept time.Time
+}
+
+func newAttempts() *attempts { return &attempts{by: map[string]*rate.Limiter{}} }
+
+func (a *attempts) allow(key string, now time.Time) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if now.Sub(a.swept) > time.Hour {
+		a.by, a.swept = map[string]*rate.Limiter{}, now
+	}
+	l := a.by[key]
+	if l == nil {
+		l = rate.NewLimiter(rate.Every(10*time.Second), 8)
+		a.by[key] = l
+	}
+	return l.AllowN(now, 1)
+}
+
+// forgive gives an account its attempts back after it signed in.
+func (a *attempts) forgive(key string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.by, key)
+}
+
+// SignIn checks a password and makes a session. The secret is the bearer token
+// or the cookie.
+func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (secret string, out wire.Session, err error) {
+	now := s.now()
+	name := strings.TrimPrefix(strings.ToLower(strings.TrimSpace(in.User)), "user:")
+	if !s.attempt.allow("account "+name, now) || !s.attempt.allow("address "+address, now) {
+		return "", out, problem(429, "too_many_attempts", "Too many attempts", "too many attempts to sign in; wait a minute")
+	}
+	st := s.current.Load()
+	var id access.SubjectID
+	if subject, err := st.model.FindSubject(userRef(name)); err == nil && subject.Acts() && !subject.Disabled {
+		id = subject.ID
+	}
+	ok, err := s.store.CheckPassword(ctx, uint32(id), in.Password)
+	if err != nil {
+		return "", out, err
+	}
+	record := &store.Record{Actor: userRef(name), Action: "sign-in", Decision: "allowed", Address: address}
+	if !ok {
+		record.Decision, record.Reason = "refused", "the name or the password is wrong"
+		if err := s.record(record); err != nil {
+			return "", out, err
+		}
+		return "", out, problem(401, "wrong_password", "Not signed in", "the name or the password is wrong")
+	}
+	s.attempt.forgive("account " + name)
+	s.attempt.forgive("address " + address)
+	lasts := consoleSession
+	if in.Token {
+		lasts = tokenSession
+	}
+	secret, token, err := s.store.NewToken(ctx, uint32(id), in.Name, now, now.Add(lasts), !in.Token)
+	if err != nil {
+		return "", out, err
+	}
+	if err := s.record(record); err != nil {
+		return "", out, err
+	}
+	out, err = s.Whoami(Caller{User: id, Address: address, token: token}, wire.Standpoint{})
+	out.CSRF = token.CSRF
+	return secret, out, err
+}
+
+func userRef(name string) string {
+	if strings.HasPrefix(name, "service:") {
+		return name
+	}
+	return "user:" + name
+}
+
+// Authenticate finds the caller of a bearer token or cookie.
+func (s *Service) Authenticate(ctx context.Context, secret, address string) (Caller, error) {
+	token, ok, err := s.store.FindToken(ctx, secret)
+	if err != nil {
+		return Caller{}, err
+	}
+	if !ok {
+		return Caller{}, problem(401, "not_signed_in", "Not signed in", "sign in first")
+	}
+	if token.Expired(s.now()) {
+		return Caller{}, problem(401, "session_expired", "Not signed in", "the session has expired; sign in again")
+	}
+	subject := s.current.Load().model.Subject(access.SubjectID(token.Subject))
+	if subject.Disabled || subject.Removed {
+		return Caller{}, problem(401, "disabled", "Not signed in", "this account is disabled")
+	}
+	return Caller{User: subject.ID, Address: address, token: token}, nil
+}
+
+// SignOut ends the caller's session.
+func (s *Service) SignOut(ctx context.Context, c Caller) error {
+	return s.store.DropToken(ctx, c.token)
+}
+
+// A standpoint is as whom a request looks: the session, what it holds, and how
+// the record names it.
+type standpoint struct {
+	*access.Standing
+	state *state
+	words string // for people: "user:flint as role:x for purpose y"
+	other bool   // not the caller's own
+}
+
+// own returns the caller's own standing, with all their roles.
+func (s *Service) own(st *state, c Caller) (*access.Standing, error) {
+	return st.stand(access.Session{Subject: c.User}, s.now())
+}
+
+// standAt works out a standpoint. Everyone may narrow their own session; only
+// who manages the platform may stand in for another.
+func (s *Service) standAt(st *state, c Caller, at wire.Standpoint) (*standpoint, error) {
+	session := access.Session{Subject: c.User, Purpose: strings.TrimSpace(at.Purpose)}
+	if at.As != "" {
+		subject, err := st.model.FindSubject(at.As)
+		if err != nil {
+			if !s.reviews(st, c) {
+				return nil, s.notStandIn()
+			}
+			return nil, err
+		}
+		session.Subject = subject.ID
+	}
+	if session.Subject != c.User && !s.manages(st, c, access.PlatformID) {
+		return nil, s.notStandIn()
+	}
+	if at.Role != "" {
+		role, err := st.model.FindSubject("role:" + strings.TrimPrefix(strings.ToLower(at.Role), "role:"))
+		if err != nil {
+			return nil, err
+		}
+		session.Role = role.ID
+	}
+	standing, err := st.stand(session, s.now())
+	if err != nil {
+		return nil, err
+	}
+	p := &standpoint{Standing: standing, state: st, words: st.model.Ref(session.Subject), other: session.Subject != c.User}
+	if session.Role != 0 {
+		p.words += " in " + st.model.Ref(session.Role)
+	}
+	if session.Purpose != "" {
+		p.words += fmt.Sprintf(" for %s", session.Purpose)
+	}
+	return p, nil
+}
+
+func (s *Service) notStandIn() error {
+	return problem(403, "refused", "Refused", "looking as somebody else needs MANAGE on platform")
+}
+
+// manages reports whether the caller, as themself, holds MANAGE on the object.
+func (s *Service) manages(st *state, c Caller, id access.ObjectID) bool {
+	own, err := s.own(st, c)
+	return err == nil && own.Resolve(id).Allowed.Has(access.Manage)
+}
+
+// reviews reports whether the caller may look at all subjects, grants and
+// policies.
+func (s *Service) reviews(st *state, c Caller) bool {
+	own, err := s.own(st, c)
+	return err == nil && own.Resolve(access.PlatformID).Allowed&access.Set(access.Manage, access.Describe) != 0
+}
+
+// Whoami says who the caller is, and as whom the request looks.
+func (s *Service) Whoami(c Caller, at wire.Standpoint) (wire.Session, error) {
+	st := s.current.Load()
+	p, err := s.standAt(st, c, at)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	own, err := s.own(st, c)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	rights := own.Resolve(access.PlatformID).Allowed
+	out := wire.Session{User: st.model.Ref(c.User), Title: st.model.Subject(c.User).Title,
+		Administrator: rights.Has(access.Manage), Reviewer: s.reviews(st, c), Auditor: rights.Has(access.Audit),
+		Standing: p.words, Purpose: p.Session.Purpose, Roles: []string{}, Groups: []string{}, Revision: st.revision, CSRF: c.token.CSRF}
+	out.Expires, _ = time.Parse(time.RFC3339, c.token.Expires)
+	for _, id := range p.Subjects() {
+		switch subject := st.model.Subject(id); subject.Kind {
+		case access.Role:
+			out.Roles = append(out.Roles, subject.Ref())
+		case access.Group:
+			out.Groups = append(out.Groups, subject.Ref())
+		}
+	}
+	return out, nil
+}

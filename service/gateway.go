@@ -1,0 +1,287 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/source"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// errEnough ends a query whose result has reached its limit.
+var errEnough = errors.New("the result has reached its limit")
+
+// Query runs a governed query. It is the one way to the rows of a source:
+// previews, counts and trials go through run as well.
+func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wire.Result, error) {
+	st := s.current.Load()
+	p, err := s.standAt(st, c, in.Standpoint)
+	if err != nil {
+		return wire.Result{}, s.refuse(c, "query", in.SQL, err)
+	}
+	record := s.newRecord(c, p, "query", in.SQL)
+	started := s.now()
+	plan, err := st.plan(p.Standing, in.SQL, in.Params)
+	if err != nil {
+		return wire.Result{}, s.refuseFrom(c, p, record, err)
+	}
+	planned := s.now().Sub(started)
+	record.Objects = jsonList(planObjects(st.model, plan))
+	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.words}
+	limit := s.limits.Rows
+	if in.Limit > 0 {
+		limit = min(limit, in.Limit)
+	}
+	args := source.Bind(plan.Args, started, s.key)
+	size := 0
+	err = s.run(ctx, plan, args, func(row []any) error {
+		if len(out.Rows) == limit || size > s.limits.Bytes {
+			out.Truncated = true
+			return errEnough
+		}
+		for _, v := range row {
+			if text, ok := v.(string); ok {
+				size += len(text)
+			}
+			size += 16
+		}
+		out.Rows = append(out.Rows, append([]any(nil), row...))
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return wire.Result{}, s.failed(record, started, err)
+	}
+	if in.Plan {
+		if out.Plan, err = s.showPlan(ctx, p, plan, args, planned); err != nil {
+			return wire.Result{}, s.failed(record, started, err)
+		}
+	}
+	out.TookMS = float64(s.now().Sub(started).Microseconds()) / 1000
+	record.Rows, record.TookUS = int64(len(out.Rows)), s.now().Sub(started).Microseconds()
+	if err := s.record(record); err != nil { // durable before the rows are handed out
+		return wire.Result{}, err
+	}
+	out.Record = reference(record.ID)
+	return out, nil
+}
+
+// run runs a plan under the service's limits and hands its rows to f.
+func (s *Service) run(ctx context.Context, plan *query.Plan, args []any, f func([]any) error) error {
+	ctx, cancel := context.WithTimeout(ctx, s.limits.Time)
+	defer cancel()
+	select {
+	case s.slots <- struct{}{}:
+		defer func() { <-s.slots }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	src, err := s.planSource(ctx, plan)
+	if err != nil {
+		return err
+	}
+	err = src.Run(ctx, plan.SQL, args, plan.Columns, f)
+	if ctx.Err() != nil && err != nil && !errors.Is(err, errEnough) {
+		return ctx.Err() // the driver says "interrupted"
+	}
+	return err
+}
+
+// planSource is where a plan runs. A query without tables runs on any source.
+func (s *Service) planSource(ctx context.Context, plan *query.Plan) (source.Source, error) {
+	id := plan.Source
+	if id == 0 {
+		children := s.current.Load().model.Object(access.PlatformID).Children
+		if len(children) == 0 {
+			return nil, fmt.Errorf("%w: no source is connected", source.ErrUnavailable)
+		}
+		id = children[0]
+	}
+	return s.source(ctx, id)
+}
+
+func resultColumns(plan *query.Plan) []wire.ResultColumn {
+	columns := make([]wire.ResultColumn, len(plan.Columns))
+	for i, c := range plan.Columns {
+		columns[i] = wire.ResultColumn{Name: c.Name, Type: c.Type.String()}
+	}
+	return columns
+}
+
+// planObjects lists what a plan reads, by column where it reads any.
+func planObjects(m *access.Model, plan *query.Plan) []string {
+	var paths []string
+	for _, t := range plan.Tables {
+		if len(t.Columns) == 0 {
+			paths = append(paths, m.Path(t.Table))
+		}
+		for _, c := range t.Columns {
+			paths = append(paths, m.Path(c))
+		}
+	}
+	return paths
+}
+
+// showPlan is what --show-plan prints. Policies are shown to who may describe
+// the table; everyone may see the SQL that ran for them, without its constants
+// where these are the policies'.
+func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
+	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, PlanUS: planned.Microseconds()}
+	for i, a := range plan.Args {
+		if a.Key {
+			out.Args = append(out.Args, "the key of pseudonyms")
+			continue
+		}
+		text, err := json.Marshal(args[i])
+		if err != nil {
+			return nil, err
+		}
+		out.Args = append(out.Args, string(text))
+	}
+	for _, t := range plan.Tables {
+		out.Policies = append(out.Policies, p.policySentences(t.Table)...)
+	}
+	src, err := s.planSource(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	out.Database, err = src.Explain(ctx, plan.SQL, args)
+	return out, err
+}
+
+// newRecord starts the record of what a caller does.
+func (s *Service) newRecord(c Caller, p *standpoint, action, text string) *store.Record {
+	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: "allowed", Text: text, Address: c.Address}
+	if p.words != r.Actor {
+		r.Standing = p.words
+	}
+	return r
+}
+
+// record writes one line of the record, durably.
+func (s *Service) record(r *store.Record) error {
+	if r.At == "" {
+		r.At = s.now().UTC().Format("2006-01-02T15:04:05.000Z")
+	}
+	return s.store.Audit().Add(r)
+}
+
+// reference is how a record is named.
+func reference(id int64) string { return fmt.Sprintf("R-%d", id) }
+
+// refuseFrom records a refused query and returns what the caller is told. The
+// record has all that was missing; the caller is told what their door lets them
+// know.
+func (s *Service) refuseFrom(c Caller, p *standpoint, record *store.Record, err error) error {
+	told := Problem(err)
+	record.Decision, record.Reason = "refused", err.Error()
+	var q *query.Error
+	if errors.As(err, &q) && len(q.Needs) > 0 {
+		needs := p.needs(q.Needs)
+		record.Missing = jsonList(needs)
+		record.Reason = "missing: " + strings.Join(needs, ", ")
+		var objects []string
+		for _, n := range q.Needs {
+			objects = append(objects, p.Model.Path(n.Object))
+		}
+		record.Objects = jsonList(objects)
+		own := s.reviews(p.state, c) // who reviews may know what their standpoint may not
+		if !q.Hidden || own {
+			told.Missing = needs
+		}
+		if own {
+			told.Fixes = s.fixesFor(p, q.Needs)
+		}
+	}
+	if err := s.record(record); err != nil {
+		return err
+	}
+	told.Reference = reference(record.ID)
+	return told
+}
+
+// fixesFor proposes ways to give the last of several needs with all its doors.
+func (s *Service) fixesFor(p *standpoint, needs []access.Need) []wire.Fix {
+	last := needs[len(needs)-1]
+	return s.fixes(p, last.Privilege, last.Object)
+}
+
+// refuse records a refusal that has no standpoint of its own.
+func (s *Service) refuse(c Caller, action, text string, err error) error {
+	st := s.current.Load()
+	p, perr := s.standAt(st, c, wire.Standpoint{})
+	if perr != nil {
+		return perr
+	}
+	return s.refuseFrom(c, p, s.newRecord(c, p, action, text), err)
+}
+
+// failed records a query that was allowed but did not finish, and returns what
+// the caller is told: nothing of the database's own words, which could tell of
+// values.
+func (s *Service) failed(record *store.Record, started time.Time, err error) error {
+	told := Problem(err)
+	if told.Code == "internal" {
+		s.log.Error("a query failed", "error", err)
+		told = problem(422, "query_failed", "The query failed", "the database could not run the query; the record has the reason")
+	}
+	record.Decision, record.Reason, record.TookUS = "failed", err.Error(), s.now().Sub(started).Microseconds()
+	if err := s.record(record); err != nil {
+		return err
+	}
+	told.Reference = reference(record.ID)
+	return told
+}
+
+func jsonList(list []string) string {
+	if list == nil {
+		list = []string{}
+	}
+	text, err := json.Marshal(list)
+	if err != nil {
+		panic(err) // strings always marshal
+	}
+	return string(text)
+}
+
+// countRows counts a table's rows from a standpoint.
+func (s *Service) countRows(ctx context.Context, st *state, p *standpoint, table *access.Object) (int64, error) {
+	standing, err := st.stand(p.Session, s.now())
+	if err != nil {
+		return 0, err
+	}
+	plan, err := st.plan(standing, "SELECT count(*) FROM "+p.Model.Path(table.ID), nil)
+	if err != nil {
+		return 0, err
+	}
+	var n int64
+	err = s.run(ctx, plan, source.Bind(plan.Args, s.now(), s.key), func(row []any) error {
+		n = row[0].(int64)
+		return nil
+	})
+	return n, err
+}
+
+// countAll counts a table's rows whoever may see them, for who manages it.
+func (s *Service) countAll(ctx context.Context, table *access.Object) (int64, error) {
+	m := s.current.Load().model
+	schema := m.Object(table.Parent)
+	src, err := s.source(ctx, schema.Parent)
+	if err != nil {
+		return 0, err
+	}
+	var n int64
+	err = src.Run(ctx, fmt.Sprintf(`SELECT count(*) FROM %s.%s`, quoted(schema.Name), quoted(table.Name)), nil, []query.Column{{Type: query.Bigint}}, func(row []any) error {
+		n = row[0].(int64)
+		return nil
+	})
+	return n, err
+}
+
+func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

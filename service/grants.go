@@ -1,0 +1,171 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/wire"
+)
+
+// grant is a grant as callers see it, with why it gives nothing where it does.
+func (s *Service) grant(st *state, g *access.Grant) wire.Grant {
+	w := wire.Grant{Privilege: g.Privilege.String(), Object: st.model.Path(g.Object), Subject: st.model.Ref(g.Subject), Grantor: st.model.Ref(g.Grantor),
+		Option: g.Option, At: g.At, Until: optionalTime(g.Until), Reason: g.Reason, Ticket: g.Ticket}
+	d := st.model.Dormant(g, s.now())
+	if d == nil {
+		return w
+	}
+	switch d.Cause {
+	case access.CauseExpired:
+		w.Dormant = "its end date has passed"
+		w.Wake = grantCommand(w.Privilege, w.Object, w.Subject, "")
+	case access.CauseMissing:
+		w.Dormant = w.Object + " is no longer in its source"
+	case access.CauseNoHolders:
+		w.Dormant = "nobody has " + w.Subject
+		if kind := st.model.Subject(g.Subject).Kind; kind == access.Role {
+			w.Wake = fmt.Sprintf("gneiss role give %s to SUBJECT", st.model.Subject(g.Subject).Name)
+		}
+	case access.CauseDoorShut:
+		w.Dormant = fmt.Sprintf("the door of %s is shut: USAGE is wanting", st.model.Path(d.Door))
+		w.Wake = grantCommand("usage", st.model.Path(d.Door), w.Subject, "")
+	}
+	return w
+}
+
+func grantCommand(privilege, object, subject, more string) string {
+	return fmt.Sprintf("gneiss grant %s on %s to %s%s", strings.ToLower(privilege), object, subject, more)
+}
+
+// Grants lists grants on an object or to a subject, or all.
+func (s *Service) Grants(c Caller, object, subject string, dormantOnly bool) (wire.List[wire.Grant], error) {
+	st := s.current.Load()
+	out := wire.List[wire.Grant]{Items: []wire.Grant{}}
+	if !s.reviews(st, c) {
+		return out, problem(403, "refused", "Refused", "the list of grants needs DESCRIBE on platform")
+	}
+	var onObject *access.Object
+	var toSubject *access.Subject
+	var err error
+	if object != "" {
+		if onObject, err = st.model.Lookup(object); err != nil {
+			return out, err
+		}
+	}
+	if subject != "" {
+		if toSubject, err = st.model.FindSubject(subject); err != nil {
+			return out, err
+		}
+	}
+	for _, g := range st.model.Grants() {
+		if onObject != nil && !st.model.Within(onObject.ID, g.Object) || toSubject != nil && g.Subject != toSubject.ID {
+			continue
+		}
+		if w := s.grant(st, g); !dormantOnly || w.Dormant != "" {
+			out.Items = append(out.Items, w)
+		}
+	}
+	return out, nil
+}
+
+// targets are the objects that a request names: one, or columns of a table.
+func targets(m *access.Model, in wire.GrantRequest) ([]*access.Object, error) {
+	o, err := m.Lookup(in.Object)
+	if err != nil {
+		return nil, err
+	}
+	if len(in.Columns) == 0 {
+		return []*access.Object{o}, nil
+	}
+	if !o.Kind.IsRelation() {
+		return nil, problem(422, "wrong_level", "Not possible", "columns belong to a table; %s is a %s", m.Path(o.ID), o.Kind)
+	}
+	var out []*access.Object
+	for _, name := range in.Columns {
+		column, err := m.Lookup(m.Path(o.ID) + "." + name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, column)
+	}
+	return out, nil
+}
+
+// Grant grants privileges; with revoke, it takes them back.
+func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, revoke bool, ifMatch int64) (wire.Changed, error) {
+	st := s.current.Load()
+	if len(in.Privileges) == 0 || len(in.Subjects) == 0 {
+		return wire.Changed{}, problem(422, "nothing", "Not possible", "name at least one privilege and one subject")
+	}
+	objects, err := targets(st.model, in)
+	if err != nil {
+		// What the caller does not see is not told from what is not there.
+		if p, perr := s.standAt(st, c, wire.Standpoint{}); perr == nil && !s.reviews(st, c) {
+			if _, serr := s.seen(p, in.Object); serr != nil {
+				err = serr
+			}
+		}
+		return wire.Changed{}, err
+	}
+	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
+	for _, ref := range in.Subjects {
+		subject, err := st.model.FindSubject(ref)
+		if err != nil {
+			return wire.Changed{}, err
+		}
+		for _, object := range objects {
+			for _, name := range in.Privileges {
+				privilege, err := access.ParsePrivilege(name)
+				if err != nil {
+					return wire.Changed{}, err
+				}
+				s.orderGrant(st, &o, in, privilege, object, subject, revoke)
+			}
+		}
+		if in.WithEntry && !revoke {
+			s.orderEntry(st, &o, in, objects[0], subject)
+		}
+	}
+	return s.make(ctx, o)
+}
+
+func (s *Service) orderGrant(st *state, o *order, in wire.GrantRequest, privilege access.Privilege, object *access.Object, subject *access.Subject, revoke bool) {
+	path := st.model.Path(object.ID)
+	if revoke {
+		o.changes = append(o.changes, access.RemoveGrant{Privilege: privilege.String(), Object: path, Subject: subject.Ref()})
+		o.says = append(o.says, fmt.Sprintf("revoked %s on %s from %s", privilege, path, subject.Ref()))
+		return
+	}
+	o.changes = append(o.changes, access.AddGrant{Privilege: privilege.String(), Object: path, Subject: subject.Ref(),
+		Grantor: st.model.Ref(o.caller.User), Option: in.Option, Until: givenTime(in.Until), Reason: in.Reason, Ticket: in.Ticket})
+	says := fmt.Sprintf("granted %s on %s to %s", privilege, path, subject.Ref())
+	if in.Option {
+		says += " with grant option"
+	}
+	o.says = append(o.says, says)
+}
+
+// orderEntry adds the doors that are shut for the subject on the way to the
+// object, the object's own among them.
+func (s *Service) orderEntry(st *state, o *order, in wire.GrantRequest, object *access.Object, subject *access.Subject) {
+	standing, err := st.model.Stand(access.Session{Subject: subject.ID}, s.now())
+	if err != nil {
+		o.notes = append(o.notes, subject.Ref()+" is disabled; no doors were opened for it")
+		return
+	}
+	in.Option = false
+	opened := 0
+	for _, door := range standing.Resolve(object.ID).Shut {
+		s.orderGrant(st, o, in, access.Usage, st.model.Object(door), subject, false)
+		opened++
+	}
+	if object.Kind == access.Source {
+		o.notes = append(o.notes, fmt.Sprintf("USAGE opens one door: the schemas of %s need their own, such as: %s", st.model.Path(object.ID),
+			grantCommand("usage", st.model.Path(object.ID)+".SCHEMA", subject.Ref(), "")))
+	}
+	if opened == 0 {
+		o.notes = append(o.notes, "all doors to "+st.model.Path(object.ID)+" were open to "+subject.Ref()+" already")
+	}
+}

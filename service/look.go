@@ -1,0 +1,323 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/wire"
+)
+
+// Tree lists what a standpoint sees at and below a path, to the depth given; 1
+// is the object's own children.
+func (s *Service) Tree(c Caller, path string, depth int, at wire.Standpoint) (wire.Node, error) {
+	st := s.current.Load()
+	p, err := s.standAt(st, c, at)
+	if err != nil {
+		return wire.Node{}, err
+	}
+	o, err := s.seen(p, path)
+	if err != nil {
+		return wire.Node{}, err
+	}
+	return p.node(o, depth), nil
+}
+
+// seen finds an object that the standpoint sees. What it does not see is
+// refused in the words for what is not there.
+func (s *Service) seen(p *standpoint, path string) (*access.Object, error) {
+	if path == "" {
+		path = "platform"
+	}
+	o, err := p.Model.Lookup(path)
+	if err == nil && p.Sees(o.ID) {
+		return o, nil
+	}
+	if _, bad := err.(*access.Invalid); bad {
+		return nil, err
+	}
+	var known []string
+	p.each(access.PlatformID, func(o *access.Object) { known = append(known, p.Model.Path(o.ID)) })
+	near := nearest(path, known)
+	problem := problem(404, "not_found", "Not found", "%s does not exist or is not %s to use%s", path, p.whose(), didYouMean(near))
+	problem.Near = near
+	return nil, problem
+}
+
+func (p *standpoint) whose() string {
+	if p.other {
+		return p.words + "'s"
+	}
+	return "yours"
+}
+
+// each calls f for all that the standpoint sees below an object, columns left
+// out.
+func (p *standpoint) each(id access.ObjectID, f func(*access.Object)) {
+	for _, child := range p.Model.Object(id).Children {
+		if o := p.Model.Object(child); o.Kind != access.Column && p.Sees(child) {
+			f(o)
+			p.each(child, f)
+		}
+	}
+}
+
+func (p *standpoint) node(o *access.Object, depth int) wire.Node {
+	n := wire.Node{Path: p.Model.Path(o.ID), Name: o.Name, Kind: o.Kind.String(), Type: o.Type, NotNull: o.NotNull,
+		Missing: o.Missing, Bands: p.bands(o.ID)}
+	if depth <= 0 {
+		return n
+	}
+	for _, id := range o.Children {
+		child := p.Model.Object(id)
+		if child.Kind == access.Column && child.Missing || !p.Sees(id) {
+			continue
+		}
+		n.Children = append(n.Children, p.node(child, depth-1))
+	}
+	return n
+}
+
+// Object is the page of one object from a standpoint. Grants and policies are
+// for who may review them.
+func (s *Service) Object(c Caller, path string, at wire.Standpoint) (wire.Object, error) {
+	st := s.current.Load()
+	p, err := s.standAt(st, c, at)
+	if err != nil {
+		return wire.Object{}, err
+	}
+	o, err := s.seen(p, path)
+	if err != nil {
+		return wire.Object{}, err
+	}
+	v := p.Resolve(o.ID)
+	page := wire.Object{Node: p.node(o, 0), Privileges: privilegeNames(v.Allowed), Missing: p.needs(p.Standing.Missing(access.Select, o.ID)),
+		Columns: []wire.ColumnView{}, Policies: []wire.Policy{}, Grants: []wire.Grant{}, Manage: s.manages(st, c, o.ID), Revision: st.revision}
+	if o.Kind.IsRelation() {
+		page.Columns = p.columnViews(o)
+	}
+	if !s.reviewsObject(st, c, o.ID) {
+		return page, nil
+	}
+	st.model.Relations(o.ID, func(r *access.Object) bool {
+		page.Policies = append(page.Policies, s.policiesOf(st, r.ID)...)
+		return len(page.Policies) < mostListed
+	})
+	for _, id := range append([]access.ObjectID{o.ID}, st.model.Above(o.ID)...) {
+		for _, g := range st.model.GrantsOn(id) {
+			page.Grants = append(page.Grants, s.grant(st, g))
+		}
+	}
+	s.grantsBelow(st, o, &page.Grants)
+	return page, nil
+}
+
+// mostListed bounds lists on pages that have no cursor of their own.
+const mostListed = 500
+
+func (s *Service) grantsBelow(st *state, o *access.Object, into *[]wire.Grant) {
+	for _, id := range o.Children {
+		for _, g := range st.model.GrantsOn(id) {
+			if len(*into) < mostListed {
+				*into = append(*into, s.grant(st, g))
+			}
+		}
+		s.grantsBelow(st, st.model.Object(id), into)
+	}
+}
+
+// reviewsObject reports whether the caller may see who can do what there.
+func (s *Service) reviewsObject(st *state, c Caller, id access.ObjectID) bool {
+	own, err := s.own(st, c)
+	return err == nil && own.Resolve(id).Allowed&access.Set(access.Manage, access.Describe) != 0
+}
+
+// columnViews lists a table's columns as the standpoint gets them.
+func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
+	v := p.Resolve(o.ID)
+	g := p.state.policies.Govern(p.Standing, o.ID)
+	views := []wire.ColumnView{}
+	for _, id := range o.Children {
+		column := p.Model.Object(id)
+		if column.Missing {
+			continue
+		}
+		readable := v.Allowed.Has(access.Select) && (v.AllColumns || slices.Contains(v.Columns, id))
+		if !readable && !v.Allowed.Has(access.Describe) {
+			continue
+		}
+		d := g.Columns[id]
+		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, NotNull: column.NotNull, Readable: readable,
+			Treatment: d.Treatment.String(), By: policyNames(d.By), Lost: policyNames(d.Lost), Conflict: d.Conflict, Revealed: d.Revealed})
+	}
+	return views
+}
+
+func policyNames(list []*policy.ColumnPolicy) []string {
+	names := []string{}
+	for _, p := range list {
+		names = append(names, p.Name)
+	}
+	return names
+}
+
+func privilegeNames(set access.Privileges) []string {
+	names := []string{}
+	for _, p := range set.Each() {
+		names = append(names, p.String())
+	}
+	return names
+}
+
+func (p *standpoint) needs(needs []access.Need) []string {
+	out := []string{}
+	for _, n := range needs {
+		out = append(out, n.Privilege.String()+" on "+p.Model.Path(n.Object))
+	}
+	return out
+}
+
+// AccessOf lists what one subject can do, object by object: containers where a
+// privilege is held or a door is open, and all relations that can be read.
+func (s *Service) AccessOf(c Caller, ref, below string, paths bool, at wire.Standpoint) (wire.AccessList, error) {
+	st := s.current.Load()
+	subject, err := s.reviewable(st, c, ref)
+	if err != nil {
+		return wire.AccessList{}, err
+	}
+	at.As = subject.Ref()
+	p, err := s.standAs(st, subject.ID, at)
+	if err != nil {
+		return wire.AccessList{}, err
+	}
+	root, err := st.model.Lookup(orPlatform(below))
+	if err != nil {
+		return wire.AccessList{}, err
+	}
+	out := wire.AccessList{About: p.words, Items: []wire.Access{}, Revision: st.revision}
+	var visit func(o *access.Object)
+	visit = func(o *access.Object) {
+		if v := p.Resolve(o.ID); v.Held != 0 && o.Kind != access.Column {
+			out.Items = append(out.Items, s.access(p, o, paths))
+		}
+		for _, id := range o.Children {
+			visit(st.model.Object(id))
+		}
+	}
+	visit(root)
+	return out, nil
+}
+
+func orPlatform(path string) string {
+	if path == "" {
+		return "platform"
+	}
+	return path
+}
+
+// standAs is standAt for questions about a subject, which reviewers may ask
+// without standing in for it.
+func (s *Service) standAs(st *state, id access.SubjectID, at wire.Standpoint) (*standpoint, error) {
+	session := access.Session{Subject: id, Purpose: at.Purpose}
+	if at.Role != "" {
+		role, err := st.model.FindSubject("role:" + strings.TrimPrefix(at.Role, "role:"))
+		if err != nil {
+			return nil, err
+		}
+		session.Role = role.ID
+	}
+	standing, err := st.stand(session, s.now())
+	if err != nil {
+		return nil, err
+	}
+	return &standpoint{Standing: standing, state: st, words: st.model.Ref(id), other: true}, nil
+}
+
+// reviewable finds a subject that the caller may ask about: anyone for
+// reviewers, for others themself and what they have.
+func (s *Service) reviewable(st *state, c Caller, ref string) (*access.Subject, error) {
+	subject, err := st.model.FindSubject(ref)
+	if s.reviews(st, c) {
+		return subject, err
+	}
+	own, ownErr := s.own(st, c)
+	if err == nil && ownErr == nil && own.Holds(subject.ID) {
+		return subject, nil
+	}
+	return nil, problem(403, "refused", "Refused", "asking about other subjects needs DESCRIBE on platform")
+}
+
+// access says what a standpoint can do with one object.
+func (s *Service) access(p *standpoint, o *access.Object, paths bool) wire.Access {
+	v := p.Resolve(o.ID)
+	a := wire.Access{Subject: p.words, Object: p.Model.Path(o.ID), Kind: o.Kind.String(), Privileges: privilegeNames(v.Allowed), Bands: p.bands(o.ID)}
+	if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {
+		g := p.state.policies.Govern(p.Standing, o.ID)
+		a.Rows, a.Columns = p.rowsSay(g), p.columnsSay(v, g)
+	} else if len(v.Shut) > 0 {
+		a.Rows = "door shut: " + p.Model.Path(v.Shut[0])
+	}
+	if paths {
+		for _, privilege := range v.Held.Each() {
+			if privilege == access.All || !v.Held.Has(access.All) {
+				a.Paths = append(a.Paths, s.paths(p, privilege, o.ID)...)
+			}
+		}
+	}
+	return a
+}
+
+// AccessTo lists every subject that can do something with an object.
+func (s *Service) AccessTo(c Caller, path string, paths bool) (wire.AccessList, error) {
+	st := s.current.Load()
+	o, err := st.model.Lookup(orPlatform(path))
+	if err != nil || !s.reviewsObject(st, c, o.ID) {
+		own, ownErr := s.standAt(st, c, wire.Standpoint{})
+		if ownErr != nil {
+			return wire.AccessList{}, ownErr
+		}
+		if o, err = s.seen(own, path); err != nil {
+			return wire.AccessList{}, err
+		}
+		return wire.AccessList{}, problem(403, "refused", "Refused", "asking who can use %s needs DESCRIBE or MANAGE on it", path)
+	}
+	out := wire.AccessList{About: st.model.Path(o.ID), Items: []wire.Access{}, Revision: st.revision}
+	for _, subject := range st.model.Subjects(0) {
+		p, err := s.standAs(st, subject.ID, wire.Standpoint{})
+		if err != nil {
+			continue // disabled: can do nothing
+		}
+		if v := p.Resolve(o.ID); v.Held != 0 {
+			out.Items = append(out.Items, s.access(p, o, paths))
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) paths(p *standpoint, privilege access.Privilege, id access.ObjectID) []wire.Path {
+	out := []wire.Path{}
+	for _, path := range p.Paths(privilege, id) {
+		var w wire.Path
+		for _, subject := range path.Subjects {
+			w.Steps = append(w.Steps, p.Model.Ref(subject))
+		}
+		g := path.Grant
+		w.Grant = s.grant(p.state, g)
+		w.Says = fmt.Sprintf("%s → %s on %s", strings.Join(w.Steps, " → "), g.Privilege, p.Model.Path(g.Object))
+		if g.Grantor != 0 {
+			w.Says += " by " + p.Model.Ref(g.Grantor)
+		}
+		if !g.At.IsZero() {
+			w.Says += ", " + g.At.Format("2006-01-02")
+		} else {
+			w.Says += ", built in"
+		}
+		if g.Ticket != "" {
+			w.Says += ", ticket " + g.Ticket
+		}
+		out = append(out, w)
+	}
+	return out
+}

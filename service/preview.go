@@ -1,0 +1,226 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/source"
+	"gneiss/wire"
+)
+
+// previewRows is how many rows a preview shows when nothing else is asked.
+const previewRows = 50
+
+// side is one standpoint's part of a preview while it is put together.
+type side struct {
+	view wire.Side
+	*standpoint
+	columns []string // the readable ones
+	rows    [][]any
+	more    bool
+}
+
+// Preview reads the same table from one or more standpoints and lays the rows
+// side by side. Rows are matched by the table's key where every side reads it in
+// clear, else by their place.
+func (s *Service) Preview(ctx context.Context, c Caller, in wire.PreviewRequest) (wire.Preview, error) {
+	st := s.current.Load()
+	if len(in.Standpoints) == 0 || len(in.Standpoints) > 4 {
+		return wire.Preview{}, problem(422, "standpoints", "Not possible", "a preview takes one to four standpoints")
+	}
+	limit := previewRows
+	if in.Limit > 0 {
+		limit = min(in.Limit, 500)
+	}
+	var sides []*side
+	var table *access.Object
+	for _, at := range in.Standpoints {
+		p, err := s.standAt(st, c, at)
+		if err != nil {
+			return wire.Preview{}, s.refuse(c, "preview", in.Table, err)
+		}
+		sides = append(sides, &side{standpoint: p})
+		if o, err := s.seen(p, in.Table); err == nil {
+			table = o
+		} else if o, lerr := st.model.Lookup(in.Table); lerr == nil && s.reviews(st, c) {
+			table = o
+		} else if table == nil && len(sides) == len(in.Standpoints) {
+			return wire.Preview{}, s.refuse(c, "preview", in.Table, err)
+		}
+	}
+	if !table.Kind.IsRelation() {
+		return wire.Preview{}, problem(422, "wrong_level", "Not possible", "%s is a %s; a preview takes a table", in.Table, table.Kind)
+	}
+	out := wire.Preview{Table: st.model.Path(table.ID), Columns: []wire.ResultColumn{}, Rows: []wire.PreviewRow{}}
+	key := commonKey(st, sides, table)
+	for _, v := range sides {
+		if err := s.readSide(ctx, c, v, table, key, limit); err != nil {
+			return wire.Preview{}, err
+		}
+	}
+	layOut(&out, st.model, table, sides, key, limit)
+	return out, nil
+}
+
+// commonKey returns the first column that cannot be NULL and that every side
+// which can read the table reads in clear, or nil.
+func commonKey(st *state, sides []*side, table *access.Object) *access.Object {
+	for _, id := range table.Children {
+		column := st.model.Object(id)
+		if !column.NotNull || column.Missing {
+			continue
+		}
+		for _, v := range sides {
+			verdict := v.Resolve(table.ID)
+			if !verdict.Allowed.Has(access.Select) {
+				continue
+			}
+			d := st.policies.Govern(v.Standing, table.ID).Columns[id]
+			if !verdict.AllColumns && !slices.Contains(verdict.Columns, id) || d.Treatment.Kind != policy.Clear {
+				return nil
+			}
+		}
+		return column
+	}
+	return nil
+}
+
+// readSide reads one side's rows through the gateway, and records it.
+func (s *Service) readSide(ctx context.Context, c Caller, v *side, table *access.Object, key *access.Object, limit int) error {
+	v.view.Standing, v.view.Bands, v.view.Columns = v.words, v.bands(table.ID), v.columnViews(table)
+	for _, column := range v.view.Columns {
+		if column.Readable {
+			v.columns = append(v.columns, column.Name)
+		}
+	}
+	list := "count(*)"
+	if len(v.columns) > 0 {
+		quotedNames := make([]string, len(v.columns))
+		for i, name := range v.columns {
+			quotedNames[i] = access.Quote(name)
+		}
+		list = strings.Join(quotedNames, ", ")
+	}
+	path := v.Model.Path(table.ID)
+	text := fmt.Sprintf("SELECT %s FROM %s", list, path)
+	if key != nil && slices.Contains(v.columns, key.Name) {
+		text += " ORDER BY " + access.Quote(key.Name)
+	}
+	text += fmt.Sprintf(" LIMIT %d", limit+1)
+	record := s.newRecord(c, v.standpoint, "preview", path)
+	started := s.now()
+	plan, err := v.state.plan(v.Standing, text, nil)
+	if err == nil {
+		record.Objects = jsonList(planObjects(v.Model, plan))
+		err = s.run(ctx, plan, source.Bind(plan.Args, started, s.key), func(row []any) error {
+			v.rows = append(v.rows, append([]any(nil), row...))
+			return nil
+		})
+		if err != nil {
+			return s.failed(record, started, err)
+		}
+		if v.view.Count, err = s.countRows(ctx, v.state, v.standpoint, table); err != nil {
+			return s.failed(record, started, err)
+		}
+		if v.more = len(v.rows) > limit; v.more {
+			v.rows = v.rows[:limit]
+		}
+		record.Rows, record.TookUS = int64(len(v.rows)), s.now().Sub(started).Microseconds()
+		return s.record(record)
+	}
+	told := Problem(s.refuseFrom(c, v.standpoint, record, err))
+	v.view.Problem, v.view.Missing, v.view.Reference = told.Detail, told.Missing, told.Reference
+	return nil
+}
+
+// layOut puts the sides' rows beside each other.
+func layOut(out *wire.Preview, m *access.Model, table *access.Object, sides []*side, key *access.Object, limit int) {
+	for _, id := range table.Children {
+		column := m.Object(id)
+		if slices.ContainsFunc(sides, func(v *side) bool { return slices.Contains(v.columns, column.Name) }) {
+			out.Columns = append(out.Columns, wire.ResultColumn{Name: column.Name, Type: column.Type})
+		}
+	}
+	for _, v := range sides {
+		out.Sides = append(out.Sides, v.view)
+	}
+	out.Matched = key != nil
+	if key != nil {
+		out.Key = key.Name
+	}
+	next := make([]int, len(sides))
+	for len(out.Rows) < limit {
+		row, ok := nextRow(out.Columns, sides, key, next)
+		if !ok {
+			return
+		}
+		out.Rows = append(out.Rows, row)
+	}
+}
+
+// nextRow takes the next row of those sides that have it: by key the least one,
+// by place simply the next. It ends where a side has more rows than were read,
+// for what is missing there cannot be told from what was not read.
+func nextRow(columns []wire.ResultColumn, sides []*side, key *access.Object, next []int) (wire.PreviewRow, bool) {
+	var least any
+	found := false
+	for i, v := range sides {
+		if next[i] == len(v.rows) {
+			if v.more {
+				return wire.PreviewRow{}, false
+			}
+			continue
+		}
+		if key == nil {
+			found = true
+		} else if k := v.rows[next[i]][slices.Index(v.columns, key.Name)]; !found || compareKeys(k, least) < 0 {
+			least, found = k, true
+		}
+	}
+	if !found {
+		return wire.PreviewRow{}, false
+	}
+	row := wire.PreviewRow{Sides: make([][]any, len(sides)), Differs: make([]bool, len(columns))}
+	for i, v := range sides {
+		if next[i] == len(v.rows) || key != nil && compareKeys(v.rows[next[i]][slices.Index(v.columns, key.Name)], least) != 0 {
+			continue
+		}
+		row.Sides[i] = make([]any, len(columns))
+		for j, column := range columns {
+			if at := slices.Index(v.columns, column.Name); at >= 0 {
+				row.Sides[i][j] = v.rows[next[i]][at]
+			}
+		}
+		next[i]++
+	}
+	for j := range columns {
+		for i := 1; i < len(sides); i++ {
+			a, b := row.Sides[0], row.Sides[i]
+			row.Differs[j] = row.Differs[j] || (a == nil) != (b == nil) || a != nil && a[j] != b[j]
+		}
+	}
+	return row, true
+}
+
+func compareKeys(a, b any) int {
+	switch x := a.(type) {
+	case int64:
+		if y, ok := b.(int64); ok {
+			return cmp.Compare(x, y)
+		}
+	case float64:
+		if y, ok := b.(float64); ok {
+			return cmp.Compare(x, y)
+		}
+	case string:
+		if y, ok := b.(string); ok {
+			return cmp.Compare(x, y)
+		}
+	}
+	return cmp.Compare(fmt.Sprint(a), fmt.Sprint(b))
+}

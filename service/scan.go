@@ -1,0 +1,140 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
+	"gneiss/core/access"
+	"gneiss/source"
+	"gneiss/source/sqlite"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// Bootstrap makes the first administrator of a new platform. It is refused once
+// there is a user.
+func (s *Service) Bootstrap(ctx context.Context, name, password string) (Caller, error) {
+	if len(s.current.Load().model.Subjects(access.User)) > 0 {
+		return Caller{}, problem(409, "exists", "Not possible", "the platform has users already")
+	}
+	_, err := s.PutSubject(ctx, Caller{}, wire.SubjectRequest{Subject: "user:" + name, Password: password, Title: new("administrator")}, false, 0)
+	if err != nil {
+		return Caller{}, err
+	}
+	if _, err := s.Join(ctx, Caller{}, wire.Member{Member: "user:" + name, Of: access.Administrator}, false); err != nil {
+		return Caller{}, err
+	}
+	user, err := s.current.Load().model.FindSubject("user:" + name)
+	if err != nil {
+		return Caller{}, err
+	}
+	return Caller{User: user.ID}, nil
+}
+
+// Empty reports whether the platform has no user yet.
+func (s *Service) Empty() bool { return len(s.current.Load().model.Subjects(access.User)) == 0 }
+
+// AddSource connects a folder of SQLite files as a source and scans it. Folder
+// is below the data folder when it is not absolute.
+func (s *Service) AddSource(ctx context.Context, name, folder string) (wire.Changed, error) {
+	r := store.SourceRecord{Name: name, Kind: "sqlite", Folder: folder}
+	path := folder
+	if len(folder) > 0 && folder[0] != '/' {
+		path = s.store.Dir + "/" + folder
+	}
+	src, err := sqlite.Open(path)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	defer src.Close()
+	tables, err := src.Scan(ctx)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o := order{says: []string{fmt.Sprintf("connected the source %s: %s", name, count(len(tables), "table"))},
+		changes: append([]change{access.AddObject{Path: access.Quote(name), Kind: "source"}}, found(s.current.Load(), name, tables)...)}
+	o.also = func(*state) func(*sqlx.Tx) error { return store.AddSource(r) }
+	out, err := s.make(ctx, o)
+	if err != nil {
+		return out, err
+	}
+	object, err := s.current.Load().model.Lookup(access.Quote(name))
+	if err != nil {
+		return out, err
+	}
+	return out, s.connect(object.ID, r)
+}
+
+// Scan looks at a source again and takes what appeared, changed or went missing
+// into the model.
+func (s *Service) Scan(ctx context.Context, c Caller, name string) (wire.Changed, error) {
+	st := s.current.Load()
+	o, err := st.model.Lookup(access.Quote(name))
+	if err != nil || o.Kind != access.Source {
+		return wire.Changed{}, problem(404, "not_found", "Not found", "no source %s", name)
+	}
+	if !s.manages(st, c, o.ID) {
+		return wire.Changed{}, wants(st, access.Manage, o.ID)
+	}
+	src, err := s.source(ctx, o.ID)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	tables, err := src.Scan(ctx)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	changes := append(found(st, name, tables), gone(st, o, tables)...)
+	return s.make(ctx, order{changes: changes, says: []string{fmt.Sprintf("scanned %s: %s, %s", name, count(len(tables), "table"), count(len(changes), "difference"))}})
+}
+
+// found lists the changes for what a scan found that the model does not have as
+// it is.
+func found(st *state, name string, tables []source.Table) []change {
+	var changes []change
+	added := map[string]bool{}
+	add := func(o access.AddObject) {
+		old, err := st.model.Lookup(o.Path)
+		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull {
+			return
+		}
+		added[o.Path] = true
+		changes = append(changes, o)
+	}
+	for _, t := range tables {
+		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
+		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
+		for _, c := range t.Columns {
+			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull})
+		}
+	}
+	return changes
+}
+
+// gone lists the changes for what a scan no longer found.
+func gone(st *state, root *access.Object, tables []source.Table) []change {
+	there := map[string]bool{}
+	for _, t := range tables {
+		there[access.JoinPath(root.Name, t.Schema)] = true
+		there[access.JoinPath(root.Name, t.Schema, t.Name)] = true
+		for _, c := range t.Columns {
+			there[access.JoinPath(root.Name, t.Schema, t.Name, c.Name)] = true
+		}
+	}
+	var changes []change
+	var visit func(id access.ObjectID)
+	visit = func(id access.ObjectID) {
+		for _, child := range st.model.Object(id).Children {
+			o := st.model.Object(child)
+			if path := st.model.Path(child); !there[path] && !o.Missing {
+				changes = append(changes, access.MissObject{Path: path})
+				continue
+			}
+			visit(child)
+		}
+	}
+	visit(root.ID)
+	return changes
+}

@@ -1,0 +1,43 @@
+package service
+
+import (
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/wire"
+)
+
+// mostFound bounds a search over everything.
+const mostFound = 40
+
+// Search finds subjects, objects and policies whose name contains a text.
+func (s *Service) Search(c Caller, text string, at wire.Standpoint) (wire.List[wire.Found], error) {
+	st := s.current.Load()
+	out := wire.List[wire.Found]{Items: []wire.Found{}}
+	p, err := s.standAt(st, c, at)
+	if err != nil {
+		return out, err
+	}
+	text = strings.ToLower(strings.TrimSpace(text))
+	add := func(kind, name, says string) {
+		if len(out.Items) < mostFound && strings.Contains(strings.ToLower(name), text) {
+			out.Items = append(out.Items, wire.Found{Kind: kind, Name: name, Says: says})
+		}
+	}
+	subjects, err := s.Subjects(c, "")
+	if err != nil {
+		return out, err
+	}
+	for _, subject := range subjects.Items {
+		add(subject.Kind, subject.Ref, subject.Title)
+	}
+	p.each(access.PlatformID, func(o *access.Object) { add(o.Kind.String(), p.Model.Path(o.ID), "") })
+	policies, err := s.Policies(c, "")
+	if err != nil {
+		return out, err
+	}
+	for _, policy := range policies.Items {
+		add("policy", policy.Name, policy.Sentence)
+	}
+	return out, nil
+}

@@ -1,0 +1,193 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/source"
+	"gneiss/source/sqlite"
+	"gneiss/store"
+)
+
+// Limits bound what one query may take.
+type Limits struct {
+	Rows    int           // of a result
+	Bytes   int           // of a result, about
+	Time    time.Duration // from start to last row
+	Queries int           // at once
+}
+
+// DefaultLimits are for people at a screen.
+var DefaultLimits = Limits{Rows: 10_000, Bytes: 64 << 20, Time: 30 * time.Second, Queries: 16}
+
+// Service is an open platform. Its methods may be called concurrently, until
+// Close, which its opener calls once.
+type Service struct {
+	store   *store.Store
+	limits  Limits
+	key     string // of pseudonyms
+	now     func() time.Time
+	log     *slog.Logger
+	slots   chan struct{} // one a running query
+	attempt *attempts
+
+	current atomic.Pointer[state]
+	change  sync.Mutex // held while a change is made
+
+	mu      sync.RWMutex
+	sources map[access.ObjectID]source.Source
+}
+
+// Open opens the platform of a data folder and rebuilds its state from the
+// journal.
+func Open(ctx context.Context, dir string, limits Limits, log *slog.Logger) (*Service, error) {
+	st, err := store.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{store: st, limits: limits, now: time.Now, log: log, slots: make(chan struct{}, limits.Queries),
+		attempt: newAttempts(), sources: map[access.ObjectID]source.Source{}}
+	if err := s.open(ctx); err != nil {
+		st.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context) error {
+	var err error
+	if s.key, err = pseudonymKey(filepath.Join(s.store.Dir, "pseudonym.key")); err != nil {
+		return err
+	}
+	at := newState(0, "", access.New(), &policy.Set{})
+	err = s.store.Replay(ctx, func(e store.Entry) error {
+		changes, err := decodeChanges(e.Changes)
+		if err != nil {
+			return err
+		}
+		when, err := e.Time()
+		if err != nil {
+			return err
+		}
+		for _, c := range changes {
+			if at, err = at.apply(c, when); err != nil {
+				return err
+			}
+		}
+		at.revision, at.hash = e.Revision, e.Hash
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	s.current.Store(at)
+	records, err := s.store.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range records {
+		o, err := at.model.Lookup(access.Quote(r.Name))
+		if err != nil {
+			return err
+		}
+		if err := s.connect(o.ID, r); err != nil {
+			// The platform opens without the source; its tables say why they
+			// cannot be read.
+			s.log.Warn("a source is not available", "source", r.Name, "error", err)
+		}
+	}
+	return nil
+}
+
+// connect opens a source and keeps it under its object.
+func (s *Service) connect(id access.ObjectID, r store.SourceRecord) error {
+	folder := r.Folder
+	if !filepath.IsAbs(folder) {
+		folder = filepath.Join(s.store.Dir, folder)
+	}
+	src, err := sqlite.Open(folder)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.sources[id] = src
+	return nil
+}
+
+// source returns the open source of an object, and opens it when it was not
+// available before.
+func (s *Service) source(ctx context.Context, id access.ObjectID) (source.Source, error) {
+	s.mu.RLock()
+	src, ok := s.sources[id]
+	s.mu.RUnlock()
+	if ok {
+		return src, nil
+	}
+	records, err := s.store.Sources(ctx)
+	if err != nil {
+		return nil, err
+	}
+	name := s.current.Load().model.Object(id).Name
+	for _, r := range records {
+		if r.Name == name {
+			if err := s.connect(id, r); err != nil {
+				return nil, err
+			}
+			return s.source(ctx, id)
+		}
+	}
+	return nil, fmt.Errorf("%w: %s is not connected", source.ErrUnavailable, name)
+}
+
+// Close waits for running queries, for as long as the context lets it, and
+// closes the platform.
+func (s *Service) Close(ctx context.Context) error {
+	for range cap(s.slots) {
+		select {
+		case s.slots <- struct{}{}:
+		case <-ctx.Done():
+		}
+	}
+	var errs []error
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, src := range s.sources {
+		errs = append(errs, src.Close())
+	}
+	return errors.Join(append(errs, s.store.Close())...)
+}
+
+// Ready returns an error while the platform cannot serve.
+func (s *Service) Ready(ctx context.Context) error {
+	_, err := s.store.Sources(ctx)
+	return err
+}
+
+// Revision is that of the current state.
+func (s *Service) Revision() int64 { return s.current.Load().revision }
+
+// pseudonymKey reads the key of pseudonyms, or makes it. It is kept in a file
+// of its own, so that a copy of the databases alone does not give it away.
+func pseudonymKey(path string) (string, error) {
+	key, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		key = []byte(rand.Text() + rand.Text())
+		err = os.WriteFile(path, key, 0o600)
+	}
+	if err == nil && len(key) < 32 {
+		err = fmt.Errorf("the key of pseudonyms in %s is shorter than 32 characters", path)
+	}
+	return string(key), err
+}

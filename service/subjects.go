@@ -1,0 +1,218 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"gneiss/core/access"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// Subjects lists the subjects of a kind, or of all kinds, that the caller may
+// see.
+func (s *Service) Subjects(c Caller, kind string) (wire.List[wire.Subject], error) {
+	st := s.current.Load()
+	out := wire.List[wire.Subject]{Items: []wire.Subject{}}
+	own, err := s.own(st, c)
+	if err != nil {
+		return out, err
+	}
+	reviews := s.reviews(st, c)
+	for _, subject := range st.model.Subjects(0) {
+		if (kind == "" || subject.Kind.String() == kind) && (reviews || own.Holds(subject.ID)) {
+			out.Items = append(out.Items, s.subject(st, subject))
+		}
+	}
+	return out, nil
+}
+
+// Subject is the page of one subject.
+func (s *Service) Subject(c Caller, ref string) (wire.SubjectPage, error) {
+	st := s.current.Load()
+	subject, err := s.reviewable(st, c, ref)
+	if err != nil {
+		return wire.SubjectPage{}, err
+	}
+	page := wire.SubjectPage{Subject: s.subject(st, subject), Own: []wire.Grant{}, Inherited: []wire.Grant{},
+		Policies: append([]string{}, st.policies.Naming(subject.ID)...), Revision: st.revision}
+	for _, g := range st.model.GrantsTo(subject.ID) {
+		page.Own = append(page.Own, s.grant(st, g))
+	}
+	if standing, err := st.stand(access.Session{Subject: subject.ID}, s.now()); err == nil {
+		for _, id := range standing.Subjects() {
+			if id == subject.ID {
+				continue
+			}
+			for _, g := range st.model.GrantsTo(id) {
+				page.Inherited = append(page.Inherited, s.grant(st, g))
+			}
+		}
+	}
+	return page, nil
+}
+
+func (s *Service) subject(st *state, subject *access.Subject) wire.Subject {
+	out := wire.Subject{Ref: subject.Ref(), Kind: subject.Kind.String(), Name: subject.Name, Title: subject.Title, Disabled: subject.Disabled,
+		Attributes: subject.Attributes, Memberships: []wire.Membership{}, Members: []string{}}
+	if out.Attributes == nil {
+		out.Attributes = map[string][]string{}
+	}
+	for _, e := range subject.Memberships {
+		out.Memberships = append(out.Memberships, wire.Membership{Of: st.model.Ref(e.Of), By: st.model.Ref(e.By), At: e.At,
+			Until: optionalTime(e.Until), Reason: e.Reason, Ticket: e.Ticket})
+	}
+	for _, id := range subject.Members {
+		out.Members = append(out.Members, st.model.Ref(id))
+	}
+	slices.Sort(out.Members)
+	st.model.Actors(subject.ID, s.now(), func(*access.Subject) bool {
+		out.Holders++
+		return true
+	})
+	for _, g := range st.model.GrantsTo(subject.ID) {
+		out.Grants++
+		if st.model.Dormant(g, s.now()) != nil {
+			out.Dormant++
+		}
+	}
+	return out
+}
+
+func optionalTime(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func givenTime(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+// PutSubject adds a subject, or with exists changes one.
+func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectRequest, exists bool, ifMatch int64) (wire.Changed, error) {
+	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
+	if in.Password != "" && len(in.Password) < 8 {
+		return wire.Changed{}, problem(422, "weak_password", "Not possible", "a password has at least 8 characters")
+	}
+	ref := strings.ToLower(strings.TrimSpace(in.Subject))
+	if !exists {
+		title := ""
+		if in.Title != nil {
+			title = *in.Title
+		}
+		o.changes = append(o.changes, access.AddSubject{Subject: ref, Title: title})
+		o.says = append(o.says, "added "+ref)
+	} else {
+		subject, err := s.current.Load().model.FindSubject(in.Subject)
+		if err != nil {
+			return wire.Changed{}, err
+		}
+		ref = subject.Ref()
+		if in.Title != nil {
+			o.says = append(o.says, fmt.Sprintf("titled %s %q", ref, *in.Title))
+		}
+	}
+	if in.Disabled != nil && *in.Disabled {
+		o.says = append(o.says, "disabled "+ref)
+	} else if in.Disabled != nil {
+		o.says = append(o.says, "enabled "+ref)
+	}
+	if exists && (in.Title != nil || in.Disabled != nil) || in.Disabled != nil {
+		o.changes = append(o.changes, access.SetSubject{Subject: ref, Title: in.Title, Disabled: in.Disabled})
+	}
+	for _, name := range sortedKeys(in.Attributes) {
+		values := in.Attributes[name]
+		o.changes = append(o.changes, access.SetAttribute{Subject: ref, Name: name, Values: values})
+		if len(values) == 0 {
+			o.says = append(o.says, fmt.Sprintf("took the attribute %s from %s", name, ref))
+		} else {
+			o.says = append(o.says, fmt.Sprintf("set the attribute %s of %s to %s", name, ref, strings.Join(values, ", ")))
+		}
+	}
+	if in.Password != "" {
+		o.says = append(o.says, "set the password of "+ref)
+		if len(o.changes) == 0 { // a password alone makes a revision, too
+			o.changes = append(o.changes, access.SetSubject{Subject: ref})
+		}
+		hash := store.HashPassword(in.Password)
+		o.also = func(after *state) func(*sqlx.Tx) error {
+			subject, err := after.model.FindSubject(ref)
+			if err != nil || !subject.Acts() {
+				return func(*sqlx.Tx) error {
+					return problem(422, "wrong_kind", "Not possible", "%s cannot have a password: only users and services sign in", ref)
+				}
+			}
+			return store.SetPassword(uint32(subject.ID), hash)
+		}
+	}
+	if len(o.changes) == 0 {
+		return wire.Changed{}, problem(422, "nothing", "Not possible", "nothing to change was named")
+	}
+	return s.make(ctx, o)
+}
+
+func sortedKeys(m map[string][]string) []string {
+	keys := []string{}
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// RemoveSubject takes a subject away, with its memberships and the grants to it.
+func (s *Service) RemoveSubject(ctx context.Context, c Caller, ref string, in wire.Change) (wire.Changed, error) {
+	st := s.current.Load()
+	subject, err := st.model.FindSubject(ref)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o := order{caller: c, Change: in, changes: []change{access.RemoveSubject{Subject: subject.Ref()}}}
+	o.says = append(o.says, fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
+		count(len(st.model.GrantsTo(subject.ID)), "grant"), count(len(subject.Memberships)+len(subject.Members), "membership")))
+	return s.make(ctx, o)
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// Join puts a member in a group or gives it a role; with leave, the reverse.
+func (s *Service) Join(ctx context.Context, c Caller, in wire.Member, leave bool) (wire.Changed, error) {
+	st := s.current.Load()
+	member, err := st.model.FindSubject(in.Member)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	of, err := st.model.FindSubject(in.Of)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o := order{caller: c, Change: in.Change}
+	verbs := map[bool][2]string{false: {"put %s in %s", "gave %[2]s to %[1]s"}, true: {"took %s out of %s", "took %[2]s from %[1]s"}}[leave]
+	verb := verbs[0]
+	if of.Kind == access.Role {
+		verb = verbs[1]
+	}
+	o.says = append(o.says, fmt.Sprintf(verb, member.Ref(), of.Ref()))
+	if leave {
+		o.changes = append(o.changes, access.Leave{Member: member.Ref(), Of: of.Ref()})
+	} else {
+		o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: of.Ref(), By: st.model.Ref(c.User),
+			Until: givenTime(in.Until), Reason: in.Reason, Ticket: in.Ticket})
+	}
+	return s.make(ctx, o)
+}

@@ -1,0 +1,139 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/wire"
+)
+
+// Why answers why a subject may use a privilege on an object, or what is
+// missing and how to give it.
+func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint) (wire.Why, error) {
+	st := s.current.Load()
+	subject, err := s.reviewable(st, c, ref)
+	if err != nil {
+		return wire.Why{}, err
+	}
+	want, err := access.ParsePrivilege(privilege)
+	if err != nil {
+		return wire.Why{}, err
+	}
+	p, err := s.standAs(st, subject.ID, at)
+	if err != nil {
+		return wire.Why{}, err
+	}
+	o, err := st.model.Lookup(path)
+	if err != nil || !s.reviews(st, c) && !p.Sees(o.ID) {
+		if o, err = s.seen(p, path); err != nil {
+			return wire.Why{}, err
+		}
+	}
+	if !want.AppliesTo(o.Kind) {
+		return wire.Why{}, problem(422, "wrong_level", "Not possible", "%s does not apply to the %s %s", want, o.Kind, st.model.Path(o.ID))
+	}
+	out := wire.Why{Subject: p.words, Privilege: want.String(), Object: st.model.Path(o.ID), Paths: s.paths(p, want, o.ID),
+		Missing: p.needs(p.Missing(want, o.ID)), Fixes: []wire.Fix{}, Policies: []string{}, Bands: p.bands(o.ID)}
+	out.Allowed = p.Resolve(o.ID).Allowed.Has(want)
+	switch {
+	case out.Allowed:
+		out.Says = fmt.Sprintf("%s has %s on %s", out.Subject, want, out.Object)
+		if o.Kind.IsRelation() && want == access.Select {
+			out.Says += ": " + strings.TrimPrefix(out.Bands.Says, "reads; ")
+			out.Policies = p.policySentences(o.ID)
+		}
+	case st.model.Object(o.ID).Missing:
+		out.Says = fmt.Sprintf("%s is no longer in its source; no right on it takes effect", out.Object)
+	default:
+		out.Says = fmt.Sprintf("%s does not have %s on %s: missing is %s", out.Subject, want, out.Object, strings.Join(out.Missing, ", "))
+		if s.reviews(st, c) {
+			out.Fixes = s.fixes(p, want, o.ID)
+		}
+	}
+	return out, nil
+}
+
+// policySentences lists what the live policies of a table make of it here.
+func (p *standpoint) policySentences(table access.ObjectID) []string {
+	g := p.state.policies.Govern(p.Standing, table)
+	out := []string{}
+	for _, r := range append(slices.Clone(g.Allow), g.Limit...) {
+		out = append(out, r.Name+": "+r.Sentence(p.Model))
+	}
+	if g.Closed {
+		out = append(out, "row policies are live on the table, and none lets a row through here")
+	}
+	for _, id := range sortedColumns(g.Columns) {
+		d := g.Columns[id]
+		for _, c := range d.By {
+			if line := c.Name + ": " + c.Sentence(p.Model); !slices.Contains(out, line) {
+				out = append(out, line)
+			}
+		}
+		for _, c := range d.Lost {
+			why := "a stricter policy wins"
+			if d.Revealed {
+				why = "REVEAL shows it in clear"
+			}
+			if line := fmt.Sprintf("%s: takes no effect on %s, for %s", c.Name, p.Model.Object(id).Name, why); !slices.Contains(out, line) {
+				out = append(out, line)
+			}
+		}
+		if d.Conflict {
+			out = append(out, fmt.Sprintf("policies on %s conflict: they ask for one treatment with different arguments, so the column is suppressed", p.Model.Object(id).Name))
+		}
+	}
+	return out
+}
+
+func sortedColumns[V any](m map[access.ObjectID]V) []access.ObjectID {
+	var ids []access.ObjectID
+	for id := range m {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	return ids
+}
+
+// mostFixes bounds what is proposed.
+const mostFixes = 5
+
+func (s *Service) fixes(p *standpoint, privilege access.Privilege, id access.ObjectID) []wire.Fix {
+	out := []wire.Fix{}
+	for _, f := range p.Fixes(privilege, id) {
+		if len(out) == mostFixes {
+			break
+		}
+		to := p.Model.Ref(f.To)
+		if f.Give != 0 {
+			of := p.Model.Subject(f.Give)
+			w := wire.Fix{Give: &wire.Member{Member: to, Of: of.Ref()}, Opens: f.Opens}
+			if of.Kind == access.Role {
+				w.Says = fmt.Sprintf("give %s to %s (%s in all)", of.Ref(), to, count(f.Opens, "table"))
+				w.Commands = []string{fmt.Sprintf("gneiss role give %s to %s", of.Name, to)}
+			} else {
+				w.Says = fmt.Sprintf("put %s in %s (%s in all)", to, of.Ref(), count(f.Opens, "table"))
+				w.Commands = []string{fmt.Sprintf("gneiss group put %s in %s", to, of.Name)}
+			}
+			out = append(out, w)
+			continue
+		}
+		w := wire.Fix{Opens: f.Opens}
+		var parts []string
+		for _, n := range f.Grants {
+			path := p.Model.Path(n.Object)
+			parts = append(parts, n.Privilege.String()+" on "+path)
+			w.Commands = append(w.Commands, grantCommand(n.Privilege.String(), path, to, ""))
+			w.Grants = append(w.Grants, wire.GrantRequest{Privileges: []string{n.Privilege.String()}, Object: path, Subjects: []string{to}})
+		}
+		if last := f.Grants[len(f.Grants)-1]; len(f.Grants) > 1 && last.Privilege == privilege && last.Object == id {
+			w.Commands = []string{grantCommand(privilege.String(), p.Model.Path(id), to, " --with-entry")}
+			w.Grants = []wire.GrantRequest{{Privileges: []string{privilege.String()}, Object: p.Model.Path(id), Subjects: []string{to}, WithEntry: true}}
+		}
+		w.Says = "grant " + strings.Join(parts, ", ") + " to " + to
+		out = append(out, w)
+	}
+	return out
+}

@@ -1,0 +1,419 @@
+// Package wire has the words that the API, its clients and the console share:
+// the JSON of requests and answers. Times are RFC 3339; objects are named by
+// path and subjects by reference, as in survey.drilling.boreholes and
+// user:flint.
+package wire
+
+import "time"
+
+// A Problem is an error, as RFC 9457 has it.
+type Problem struct {
+	Type      string   `json:"type" description:"a URI reference for the kind of problem"`
+	Title     string   `json:"title" description:"the kind of problem, in words"`
+	Status    int      `json:"status" description:"the HTTP status"`
+	Code      string   `json:"code" description:"stable, for programs"`
+	Detail    string   `json:"detail" description:"what happened and what to do"`
+	Reference string   `json:"reference,omitempty" description:"where the audit record has the full reason"`
+	Missing   []string `json:"missing,omitempty" description:"privileges that would be needed"`
+	Fixes     []Fix    `json:"fixes,omitempty" description:"ways to give them, smallest first; for administrators"`
+	Near      []string `json:"near,omitempty" description:"names that may have been meant"`
+	Line      int      `json:"line,omitempty" description:"of the place in a SQL text, from 1"`
+	Column    int      `json:"column,omitempty" description:"of the place in a SQL text, from 1"`
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+// A Standpoint says as whom to look. Empty fields mean the caller's own.
+type Standpoint struct {
+	As      string `json:"as,omitempty" query:"as" description:"a subject: user:flint, or role:survey_reader alone"`
+	Role    string `json:"role,omitempty" query:"role" description:"act in this role only"`
+	Purpose string `json:"purpose,omitempty" query:"purpose" description:"the declared purpose"`
+}
+
+// SignIn asks for a session. With Token the answer has a bearer token; without,
+// a cookie is set.
+type SignIn struct {
+	User     string `json:"user" required:"true"`
+	Password string `json:"password" required:"true"`
+	Token    bool   `json:"token,omitempty"`
+	Name     string `json:"name,omitempty" description:"what the token is for"`
+}
+
+// A Session says who is signed in.
+type Session struct {
+	User          string    `json:"user"`
+	Title         string    `json:"title"`
+	Administrator bool      `json:"administrator" description:"may manage the platform"`
+	Reviewer      bool      `json:"reviewer" description:"may look at all subjects, grants and policies"`
+	Auditor       bool      `json:"auditor" description:"may read the whole record"`
+	Standing      string    `json:"standing" description:"the standpoint of this request, in words"`
+	Purpose       string    `json:"purpose,omitempty"`
+	Roles         []string  `json:"roles" description:"all that the standpoint acts in"`
+	Groups        []string  `json:"groups"`
+	Expires       time.Time `json:"expires"`
+	Revision      int64     `json:"revision" description:"of the model"`
+	CSRF          string    `json:"csrf,omitempty" description:"to be sent back as X-CSRF-Token with every change"`
+	Token         string    `json:"token,omitempty"`
+}
+
+// Bands say how a subject stands to an object in four strata, each full,
+// hatched or empty.
+type Bands struct {
+	Door    string `json:"door" enum:"full,hatched,empty" description:"can they get in"`
+	Verbs   string `json:"verbs" enum:"full,hatched,empty" description:"read and write: both, one, none"`
+	Rows    string `json:"rows" enum:"full,hatched,empty" description:"all, some, none"`
+	Columns string `json:"columns" enum:"full,hatched,empty" description:"all in clear, some treated or withheld, none"`
+	Says    string `json:"says" description:"the same in words"`
+}
+
+// A Node is an object in the tree.
+type Node struct {
+	Path     string `json:"path"`
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Type     string `json:"type,omitempty" description:"of a column"`
+	NotNull  bool   `json:"not_null,omitempty"`
+	Missing  bool   `json:"missing,omitempty" description:"no longer found in its source"`
+	Bands    Bands  `json:"bands"`
+	Children []Node `json:"children,omitempty"`
+}
+
+// A Grant is one grant, and why it gives nothing, where that is so.
+type Grant struct {
+	Privilege string     `json:"privilege"`
+	Object    string     `json:"object"`
+	Subject   string     `json:"subject"`
+	Grantor   string     `json:"grantor"`
+	Option    bool       `json:"option"`
+	At        time.Time  `json:"at"`
+	Until     *time.Time `json:"until,omitempty"`
+	Reason    string     `json:"reason,omitempty"`
+	Ticket    string     `json:"ticket,omitempty"`
+	Dormant   string     `json:"dormant,omitempty" description:"why it gives nothing now"`
+	Wake      string     `json:"wake,omitempty" description:"the command that would wake it"`
+}
+
+// A Path is one way to a privilege, in steps: user:flint, role:x, then the grant.
+type Path struct {
+	Steps []string `json:"steps"`
+	Grant Grant    `json:"grant"`
+	Says  string   `json:"says"`
+}
+
+// A Fix is one way to give what is missing.
+type Fix struct {
+	Says     string         `json:"says"`
+	Commands []string       `json:"commands"`
+	Give     *Member        `json:"give,omitempty"`
+	Grants   []GrantRequest `json:"grants,omitempty"`
+	Opens    int            `json:"opens" description:"tables that this would open in all"`
+}
+
+// Why answers why, or why not.
+type Why struct {
+	Subject   string   `json:"subject"`
+	Privilege string   `json:"privilege"`
+	Object    string   `json:"object"`
+	Allowed   bool     `json:"allowed"`
+	Says      string   `json:"says"`
+	Paths     []Path   `json:"paths"`
+	Missing   []string `json:"missing"`
+	Fixes     []Fix    `json:"fixes"`
+	Policies  []string `json:"policies" description:"what row and column policies make of it, in sentences"`
+	Bands     Bands    `json:"bands"`
+}
+
+// A ColumnView is a column as one standpoint gets it.
+type ColumnView struct {
+	Name      string   `json:"name"`
+	Type      string   `json:"type"`
+	NotNull   bool     `json:"not_null"`
+	Readable  bool     `json:"readable"`
+	Treatment string   `json:"treatment" description:"clear, mask …, pseudonym or suppress"`
+	By        []string `json:"by" description:"the policies that treat it"`
+	Lost      []string `json:"lost" description:"policies that a stricter one overrules"`
+	Conflict  bool     `json:"conflict"`
+	Revealed  bool     `json:"revealed" description:"a grant of REVEAL shows it in clear"`
+}
+
+// An Object is the page of one object, from a standpoint.
+type Object struct {
+	Node
+	Privileges []string     `json:"privileges" description:"what the standpoint may do"`
+	Missing    []string     `json:"needs" description:"what it would need to read"`
+	Columns    []ColumnView `json:"columns"`
+	Policies   []Policy     `json:"policies"`
+	Grants     []Grant      `json:"grants" description:"on the object itself, above and below"`
+	Manage     bool         `json:"manage" description:"the caller may grant and write policies here"`
+	Revision   int64        `json:"revision"`
+}
+
+// An Access is what one subject may do with one object.
+type Access struct {
+	Subject    string   `json:"subject"`
+	Object     string   `json:"object"`
+	Kind       string   `json:"kind"`
+	Privileges []string `json:"privileges"`
+	Bands      Bands    `json:"bands"`
+	Rows       string   `json:"rows" description:"all, some or none, and by which policies"`
+	Columns    string   `json:"columns" description:"all, or which are left, and which are treated"`
+	Paths      []Path   `json:"paths,omitempty"`
+}
+
+// An AccessList is effective access, of one subject or to one object.
+type AccessList struct {
+	About    string   `json:"about"`
+	Items    []Access `json:"items"`
+	Revision int64    `json:"revision"`
+}
+
+// A Subject is a user, service, group, role or public.
+type Subject struct {
+	Ref         string              `json:"ref"`
+	Kind        string              `json:"kind"`
+	Name        string              `json:"name"`
+	Title       string              `json:"title"`
+	Disabled    bool                `json:"disabled"`
+	Attributes  map[string][]string `json:"attributes"`
+	Memberships []Membership        `json:"memberships" description:"groups it is in and roles it holds, directly"`
+	Members     []string            `json:"members" description:"who is in the group or holds the role, directly"`
+	Holders     int                 `json:"holders" description:"users and services that have it, at any depth"`
+	Grants      int                 `json:"grants" description:"grants to it"`
+	Dormant     int                 `json:"dormant" description:"those of them that give nothing"`
+}
+
+// A SubjectPage is one subject with its grants and the policies about it.
+type SubjectPage struct {
+	Subject
+	Own       []Grant  `json:"own" description:"grants to the subject itself"`
+	Inherited []Grant  `json:"inherited" description:"grants that it has through groups and roles"`
+	Policies  []string `json:"policies" description:"policies that name it"`
+	Revision  int64    `json:"revision"`
+}
+
+// A Membership is a group that a subject is in, or a role that it holds.
+type Membership struct {
+	Of     string     `json:"of"`
+	By     string     `json:"by"`
+	At     time.Time  `json:"at"`
+	Until  *time.Time `json:"until,omitempty"`
+	Reason string     `json:"reason,omitempty"`
+	Ticket string     `json:"ticket,omitempty"`
+}
+
+// A SubjectRequest adds or changes a subject. Nil fields stay as they are; an
+// attribute without values is taken away.
+type SubjectRequest struct {
+	Subject    string              `json:"subject" required:"true"`
+	Title      *string             `json:"title,omitempty"`
+	Disabled   *bool               `json:"disabled,omitempty"`
+	Attributes map[string][]string `json:"attributes,omitempty"`
+	Password   string              `json:"password,omitempty"`
+	Change
+}
+
+// A Member puts a subject in a group, gives it a role, or takes it out.
+type Member struct {
+	Member string     `json:"member" required:"true"`
+	Of     string     `json:"of" required:"true"`
+	Until  *time.Time `json:"until,omitempty"`
+	Ticket string     `json:"ticket,omitempty"`
+	Change
+}
+
+// A GrantRequest grants or revokes privileges.
+type GrantRequest struct {
+	Privileges []string   `json:"privileges" required:"true"`
+	Object     string     `json:"object" required:"true"`
+	Columns    []string   `json:"columns,omitempty" description:"of the table; the whole table when empty"`
+	Subjects   []string   `json:"subjects" required:"true"`
+	Option     bool       `json:"option,omitempty" description:"with grant option"`
+	Until      *time.Time `json:"until,omitempty"`
+	Ticket     string     `json:"ticket,omitempty"`
+	WithEntry  bool       `json:"with_entry,omitempty" description:"grant USAGE on the doors that are shut, too"`
+	Change
+}
+
+// Change is what every request for a change can carry.
+type Change struct {
+	Reason string `json:"reason,omitempty" description:"kept in the journal"`
+	DryRun bool   `json:"dry_run,omitempty" description:"say what it would do to whom, and do nothing"`
+}
+
+// An Effect is what a change did, or would do, to one subject.
+type Effect struct {
+	Subject string   `json:"subject"`
+	Gains   []string `json:"gains"`
+	Loses   []string `json:"loses"`
+}
+
+// A Changed says what a change did to whom.
+type Changed struct {
+	Revision int64    `json:"revision" description:"of the model after it; of a dry run, before"`
+	Done     bool     `json:"done"`
+	Says     []string `json:"says" description:"what was done, in sentences"`
+	Notes    []string `json:"notes" description:"what to know, such as a grant that stays dormant"`
+	Effects  []Effect `json:"effects"`
+}
+
+// A Policy is a row or a column policy.
+type Policy struct {
+	Name      string     `json:"name"`
+	Kind      string     `json:"kind" enum:"rows,columns"`
+	Table     string     `json:"table"`
+	Columns   []string   `json:"columns,omitempty" description:"of a column policy: names in the table"`
+	Mode      string     `json:"mode,omitempty" enum:"allow,limit" description:"of a row policy"`
+	Rule      string     `json:"rule,omitempty" description:"of a row policy: a SQL condition"`
+	Treatment *Treatment `json:"treatment,omitempty" description:"of a column policy"`
+	For       []string   `json:"for" description:"subjects; everyone when empty"`
+	Except    []string   `json:"except"`
+	Purposes  []string   `json:"purposes"`
+	Status    string     `json:"status" enum:"draft,live,off"`
+	Comment   string     `json:"comment,omitempty"`
+	Sentence  string     `json:"sentence"`
+	Broken    string     `json:"broken,omitempty" description:"why it no longer fits its table"`
+}
+
+// A Treatment says how values appear.
+type Treatment struct {
+	Kind      string `json:"kind" enum:"suppress,mask,pseudonym" required:"true"`
+	KeepFirst int    `json:"keep_first,omitempty"`
+	KeepLast  int    `json:"keep_last,omitempty"`
+	Fill      string `json:"fill,omitempty"`
+	Keep      string `json:"keep,omitempty" description:"characters kept wherever they stand"`
+}
+
+// A PolicyRequest adds or replaces a policy.
+type PolicyRequest struct {
+	Policy
+	Replace bool `json:"replace,omitempty" description:"the policy is there already"`
+	Change
+}
+
+// A PolicyStatus publishes or stops a policy.
+type PolicyStatus struct {
+	Status string `json:"status" enum:"draft,live,off" required:"true"`
+	Change
+}
+
+// A PolicyTrial asks what a row policy would show, before it is saved.
+type PolicyTrial struct {
+	Policy
+	Standpoints []Standpoint `json:"standpoints"`
+}
+
+// A TrialResult is what each standpoint sees now and would see.
+type TrialResult struct {
+	Sentence string       `json:"sentence"`
+	Total    int64        `json:"total" description:"rows in the table"`
+	Counts   []TrialCount `json:"counts"`
+}
+
+// A TrialCount is one standpoint's count of rows.
+type TrialCount struct {
+	Standing string `json:"standing"`
+	Now      int64  `json:"now"`
+	Then     int64  `json:"then"`
+	Problem  string `json:"problem,omitempty"`
+}
+
+// A QueryRequest asks for governed rows.
+type QueryRequest struct {
+	SQL    string `json:"sql" required:"true"`
+	Params []any  `json:"params,omitempty" description:"the values of $1, $2 and so on"`
+	Limit  int    `json:"limit,omitempty" description:"rows at the most; the service's limit when 0"`
+	Plan   bool   `json:"plan,omitempty" description:"add the governed SQL and the database's plan"`
+	Standpoint
+}
+
+// A ResultColumn is a column of a result.
+type ResultColumn struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+}
+
+// A Result is governed rows.
+type Result struct {
+	Columns   []ResultColumn `json:"columns"`
+	Rows      [][]any        `json:"rows"`
+	Truncated bool           `json:"truncated" description:"there are more rows than the limit let through"`
+	TookMS    float64        `json:"took_ms"`
+	Standing  string         `json:"standing"`
+	Record    string         `json:"record" description:"the reference in the audit record"`
+	Plan      *Plan          `json:"plan,omitempty"`
+}
+
+// A Plan shows what ran.
+type Plan struct {
+	SQL      string   `json:"sql" description:"the governed SQL"`
+	Args     []string `json:"args" description:"its arguments"`
+	Policies []string `json:"policies" description:"the policies that shaped it, in sentences"`
+	Database []string `json:"database" description:"the database's own plan"`
+	PlanUS   int64    `json:"plan_us" description:"microseconds to plan"`
+}
+
+// A PreviewRequest asks for the rows of a table from one or more standpoints.
+type PreviewRequest struct {
+	Table       string       `json:"table" required:"true"`
+	Standpoints []Standpoint `json:"standpoints" required:"true"`
+	Limit       int          `json:"limit,omitempty"`
+}
+
+// A Preview shows the same rows side by side.
+type Preview struct {
+	Table   string         `json:"table"`
+	Columns []ResultColumn `json:"columns" description:"all columns that any of the standpoints gets"`
+	Sides   []Side         `json:"sides"`
+	Rows    []PreviewRow   `json:"rows"`
+	Matched bool           `json:"matched" description:"rows are matched by key; otherwise by place"`
+	Key     string         `json:"key,omitempty" description:"the column that rows are matched by"`
+}
+
+// A Side is one standpoint's view of the table.
+type Side struct {
+	Standing  string       `json:"standing"`
+	Problem   string       `json:"problem,omitempty"`
+	Missing   []string     `json:"missing,omitempty"`
+	Reference string       `json:"reference,omitempty"`
+	Count     int64        `json:"count" description:"rows in all from here"`
+	Columns   []ColumnView `json:"columns"`
+	Bands     Bands        `json:"bands"`
+}
+
+// A PreviewRow is one row of the table as each side gets it.
+type PreviewRow struct {
+	Sides   [][]any `json:"sides" description:"by side, the cells in the order of the preview's columns; null where the row is not there"`
+	Differs []bool  `json:"differs" description:"by column"`
+}
+
+// A Record is one line of the record of who did what.
+type Record struct {
+	ID        int64     `json:"id"`
+	Reference string    `json:"reference"`
+	At        time.Time `json:"at"`
+	Actor     string    `json:"actor"`
+	Standing  string    `json:"standing,omitempty"`
+	Action    string    `json:"action"`
+	Decision  string    `json:"decision"`
+	Text      string    `json:"text"`
+	Objects   []string  `json:"objects"`
+	Missing   []string  `json:"missing"`
+	Reason    string    `json:"reason,omitempty"`
+	Rows      int64     `json:"rows"`
+	TookMS    float64   `json:"took_ms"`
+	Address   string    `json:"address,omitempty"`
+	Fixes     []Fix     `json:"fixes,omitempty"`
+}
+
+// A Found is one hit of a search over everything.
+type Found struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Says string `json:"says"`
+}
+
+// A List is one page of a list.
+type List[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" description:"the cursor of the next page"`
+}
