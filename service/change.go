@@ -298,7 +298,11 @@ func compareSubject(before, after *state, id access.SubjectID, relations []*acce
 		path := after.model.Path(o.ID)
 		switch {
 		case reads && !read:
-			e.Gains = append(e.Gains, "SELECT on "+path)
+			gain := "SELECT on " + path
+			if next.Rows != full || next.Columns != full {
+				gain += " (" + strings.TrimPrefix(next.Says, "reads; ") + ")"
+			}
+			e.Gains = append(e.Gains, gain)
 		case read && !reads:
 			e.Loses = append(e.Loses, "SELECT on "+path)
 		case reads && old.Says != next.Says && (less(next.Rows, old.Rows) || less(next.Columns, old.Columns)):
@@ -338,15 +342,20 @@ func (s *Service) dormantNotes(after *state, changes []change) []string {
 		if !ok {
 			continue
 		}
-		for _, g := range after.model.Grants() {
-			if after.model.Path(g.Object) == add.Object && strings.EqualFold(g.Privilege.String(), add.Privilege) && after.model.Ref(g.Subject) == add.Subject {
-				if w := s.grant(after, g); w.Dormant != "" {
-					note := fmt.Sprintf("%s on %s to %s is dormant: %s", g.Privilege, add.Object, add.Subject, w.Dormant)
-					if w.Wake != "" {
-						note += ". To wake it: " + w.Wake
-					}
-					notes = append(notes, note)
+		subject, err := after.model.FindSubject(add.Subject)
+		if err != nil {
+			continue // a later change of the same order has removed it
+		}
+		for _, g := range after.model.GrantsTo(subject.ID) {
+			if after.model.Path(g.Object) != add.Object || !strings.EqualFold(g.Privilege.String(), add.Privilege) {
+				continue
+			}
+			if w := s.grant(after, g); w.Dormant != "" {
+				note := fmt.Sprintf("what was granted to %s gives nothing yet: %s", add.Subject, w.Dormant)
+				if w.Wake != "" {
+					note += ". To wake it: " + w.Wake
 				}
+				notes = append(notes, note)
 			}
 		}
 	}

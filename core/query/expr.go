@@ -462,9 +462,24 @@ func (b *binder) boolean(e *pg.BoolExpr, s *scope, w windows) Expr {
 	}
 	all := args[0]
 	for _, x := range args[1:] {
-		all = &Binary{op, all, x, Boolean}
+		all = logic(op, all, x)
 	}
 	return all
+}
+
+// logic joins two conditions by AND or OR. Constants, into which facts are
+// folded, are worked out here, so that they cost the database nothing; that
+// x OR TRUE is TRUE and x AND TRUE is x holds for an unknown x too.
+func logic(op string, l, r Expr) Expr {
+	for _, pair := range [][2]Expr{{l, r}, {r, l}} {
+		if c, ok := pair[0].(*Literal); ok && c.Value != nil {
+			if c.Value == (op == "OR") {
+				return c
+			}
+			return pair[1]
+		}
+	}
+	return &Binary{op, l, r, Boolean}
 }
 
 // truth binds IS [NOT] TRUE, FALSE and UNKNOWN.

@@ -73,6 +73,9 @@ func (b *binder) among(kind access.SubjectKind, f *pg.FuncCall, s *scope) Expr {
 			names = append(names, subject.Name)
 		}
 	}
+	if l, ok := x.(*Literal); ok && l.Value != nil {
+		return &Literal{Boolean, slices.Contains(names, l.Value.(string))}
+	}
 	slices.Sort(names)
 	for _, name := range names {
 		in.List = append(in.List, &Literal{Text, name})

@@ -69,6 +69,9 @@ func (b *binder) filter(inner *Relation, g policy.Governance) Expr {
 	for _, p := range g.Limit {
 		filter = join("AND", filter, b.rule(p, inner))
 	}
+	if l, ok := filter.(*Literal); ok && l.Value == true {
+		return nil
+	}
 	return filter
 }
 
@@ -76,7 +79,7 @@ func join(op string, l, r Expr) Expr {
 	if l == nil {
 		return r
 	}
-	return &Binary{op, l, r, Boolean}
+	return logic(op, l, r)
 }
 
 // rule binds a policy's condition over the table as it is, with Gneiss's own

@@ -35,12 +35,18 @@ func Make(text string, params []any, st *access.Standing, policies *policy.Set) 
 }
 
 func makePlan(text string, params []any, st *access.Standing, policies *policy.Set) (plan *Plan, err error) {
-	defer caught(&err)
 	s, err := parse(text)
 	if err != nil {
 		return nil, err
 	}
 	b := &binder{text: text, standing: st, model: st.Model, policies: policies, params: params}
+	defer func() {
+		// What binding finds wrong after a table is opaque may come of that.
+		if err != nil && len(b.needs) > 0 {
+			err = refusal(st.Model, b.needs)
+		}
+	}()
+	defer caught(&err)
 	q := b.query(s, nil)
 	if len(b.needs) > 0 {
 		return nil, refusal(st.Model, b.needs)

@@ -87,8 +87,14 @@ func text(v any) string {
 	return ""
 }
 
+// null reports whether the driver gave NULL, which it hands on as no bytes.
+func null(v any) bool {
+	b, isBytes := v.([]byte)
+	return v == nil || isBytes && b == nil
+}
+
 func mask(v any, first, last int64, fill, keep string) any {
-	if v == nil {
+	if null(v) {
 		return nil
 	}
 	return policy.Treatment{Kind: policy.Mask, KeepFirst: int(first), KeepLast: int(last), Fill: fill, Keep: keep}.MaskText(text(v))
@@ -97,7 +103,7 @@ func mask(v any, first, last int64, fill, keep string) any {
 // pseudonym is HMAC-SHA-256 under the key. A text becomes 32 hexadecimal digits
 // of it, a whole number one of 63 bits.
 func pseudonym(v any, key string) any {
-	if v == nil {
+	if null(v) {
 		return nil
 	}
 	h := hmac.New(sha256.New, []byte(key))
