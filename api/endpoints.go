@@ -41,9 +41,10 @@ type (
 		refIn
 		wire.SubjectRequest
 	}
-	subjectRemoval struct {
-		refIn
-		wire.Change
+	removal struct {
+		Name   string `uri:"name" path:"name" json:"-"`
+		Reason string `query:"reason" json:"-" description:"kept in the journal"`
+		DryRun bool   `query:"dry_run" json:"-" description:"say what it would do to whom, and do nothing"`
 	}
 	grantsIn struct {
 		Object  string `query:"object" description:"at and below this object"`
@@ -59,10 +60,6 @@ type (
 	policyStatus struct {
 		nameIn
 		wire.PolicyStatus
-	}
-	policyRemoval struct {
-		nameIn
-		wire.Change
 	}
 	sourceIn struct {
 		Name string `uri:"name" path:"name" json:"-"`
@@ -128,13 +125,13 @@ func (s *Server) register() {
 		in.Subject = in.Ref
 		return svc.PutSubject(r.ctx, r.Caller, in.SubjectRequest, true, r.ifMatch)
 	})
-	handle(s, "DELETE", "/subjects/{ref}", "remove a subject", func(r request, in subjectRemoval) (wire.Changed, error) {
-		return svc.RemoveSubject(r.ctx, r.Caller, in.Ref, in.Change)
+	handle(s, "DELETE", "/subjects/{name}", "remove a subject, by reference", func(r request, in removal) (wire.Changed, error) {
+		return svc.RemoveSubject(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "POST", "/memberships", "put a member in a group, or give it a role", func(r request, in wire.Member) (wire.Changed, error) {
 		return svc.Join(r.ctx, r.Caller, in, false)
 	})
-	handle(s, "DELETE", "/memberships", "take a member out of a group, or a role from it", func(r request, in wire.Member) (wire.Changed, error) {
+	handle(s, "POST", "/memberships/end", "take a member out of a group, or a role from it", func(r request, in wire.Member) (wire.Changed, error) {
 		return svc.Join(r.ctx, r.Caller, in, true)
 	})
 
@@ -144,7 +141,7 @@ func (s *Server) register() {
 	handle(s, "POST", "/grants", "grant privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
 		return svc.Grant(r.ctx, r.Caller, in, false, r.ifMatch)
 	})
-	handle(s, "DELETE", "/grants", "revoke privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
+	handle(s, "POST", "/grants/revoke", "revoke privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
 		return svc.Grant(r.ctx, r.Caller, in, true, r.ifMatch)
 	})
 
@@ -160,8 +157,8 @@ func (s *Server) register() {
 	handle(s, "PATCH", "/policies/{name}", "publish or stop a policy", func(r request, in policyStatus) (wire.Changed, error) {
 		return svc.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus, r.ifMatch)
 	})
-	handle(s, "DELETE", "/policies/{name}", "remove a policy", func(r request, in policyRemoval) (wire.Changed, error) {
-		return svc.RemovePolicy(r.ctx, r.Caller, in.Name, in.Change)
+	handle(s, "DELETE", "/policies/{name}", "remove a policy", func(r request, in removal) (wire.Changed, error) {
+		return svc.RemovePolicy(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 
 	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {

@@ -7,11 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/swaggest/jsonschema-go"
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
 
@@ -137,6 +140,7 @@ func (s *Server) answer(c fiber.Ctx, out any) error {
 // document makes the OpenAPI 3.1 document of all registered endpoints.
 func (s *Server) document() []byte {
 	r := openapi31.NewReflector()
+	r.JSONSchemaReflector().DefaultOptions = append(r.JSONSchemaReflector().DefaultOptions, jsonschema.InterceptProp(alwaysThere))
 	r.Spec.Info.WithTitle("Gneiss").WithVersion("1").WithDescription("Who may see and change what in shared tables.")
 	for _, o := range s.routes {
 		op, err := r.NewOperationContext(o.method, prefix+o.path)
@@ -158,8 +162,28 @@ func (s *Server) document() []byte {
 	return append(document, '\n')
 }
 
-// Document returns the OpenAPI document, as it is served.
-func (s *Server) Document() []byte { return s.document() }
+// alwaysThere marks the fields that JSON never leaves out as required, and their
+// lists as never null.
+func alwaysThere(p jsonschema.InterceptPropParams) error {
+	tag := p.Field.Tag.Get("json")
+	if !p.Processed || tag == "" || tag == "-" || strings.Contains(tag, ",omit") {
+		return nil
+	}
+	if !slices.Contains(p.ParentSchema.Required, p.Name) {
+		p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
+	}
+	if kind := p.Field.Type.Kind(); kind == reflect.Slice || kind == reflect.Map {
+		p.PropertySchema.RemoveType(jsonschema.Null)
+	}
+	return nil
+}
+
+// Document returns the OpenAPI document, as every service serves it.
+func Document() []byte {
+	s := &Server{app: fiber.New()}
+	s.register()
+	return s.document()
+}
 
 func statusText(status int) string { return strconv.Itoa(status) }
 

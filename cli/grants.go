@@ -56,7 +56,7 @@ select and reveal may name columns.`,
 			}
 			return a.twice(c, func(dry bool) (wire.Changed, error) {
 				in.DryRun = dry
-				return client.Send[wire.Changed](c.Context(), a.connect(), "DELETE", "/grants", in)
+				return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/grants/revoke", in)
 			})
 		},
 	}

@@ -213,8 +213,6 @@ func (a *app) policyStatus(verb, status, short string) *cobra.Command {
 
 func (a *app) removePolicy() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Remove a policy", Args: words(1, 1), ValidArgsFunction: a.completePolicies, RunE: func(c *cobra.Command, args []string) error {
-		return a.twice(c, func(dry bool) (wire.Changed, error) {
-			return client.Send[wire.Changed](c.Context(), a.connect(), "DELETE", "/policies/"+url.PathEscape(args[0]), wire.Change{DryRun: dry})
-		})
+		return a.remove(c, "/policies/"+url.PathEscape(args[0]))
 	}}
 }

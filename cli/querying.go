@@ -109,7 +109,7 @@ func (a *app) showResult(r wire.Result) error {
 	if r.Truncated {
 		more = "; there are more, --limit shows them"
 	}
-	fmt.Fprintf(a.out, "\n%d rows as %s in %.1f ms%s (%s)\n", len(r.Rows), r.Standing, r.TookMS, more, r.Record)
+	fmt.Fprintf(a.out, "\n%s as %s in %.1f ms%s (%s)\n", rowsSay(int64(len(r.Rows))), r.Standing, r.TookMS, more, r.Record)
 	if p := r.Plan; p != nil {
 		a.head("Governed SQL")
 		fmt.Fprintln(a.out, p.SQL)
@@ -122,6 +122,13 @@ func (a *app) showResult(r wire.Result) error {
 		fmt.Fprintln(a.out, orNoneLines(p.Database, "none"))
 	}
 	return nil
+}
+
+func rowsSay(n int64) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return fmt.Sprintf("%d rows", n)
 }
 
 func orNoneLines(lines []string, none string) string {
@@ -161,7 +168,7 @@ func (a *app) showPreview(p wire.Preview) error {
 		return a.show(p, g)
 	}
 	for _, s := range p.Sides {
-		fmt.Fprintf(a.out, "%s  %s  %d rows; %s\n", glyph(s.Bands), s.Standing, s.Count, s.Bands.Says)
+		fmt.Fprintf(a.out, "%s  %s  %s; %s\n", glyph(s.Bands), s.Standing, rowsSay(s.Count), s.Bands.Says)
 		if s.Problem != "" {
 			fmt.Fprintf(a.out, "      %s\n", s.Problem)
 		}

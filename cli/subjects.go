@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -160,11 +161,17 @@ func attributesSay(attributes map[string][]string) string {
 
 func (a *app) removeSubject(kind string) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Remove a " + kind + " and the grants to it", Args: words(1, 1), ValidArgsFunction: a.completeSubjects(kind), RunE: func(c *cobra.Command, args []string) error {
-		path := "/subjects/" + url.PathEscape(refOf(kind, args[0]))
-		return a.twice(c, func(dry bool) (wire.Changed, error) {
-			return client.Send[wire.Changed](c.Context(), a.connect(), "DELETE", path, wire.Change{DryRun: dry})
-		})
+		return a.remove(c, "/subjects/"+url.PathEscape(refOf(kind, args[0])))
 	}}
+}
+
+// remove takes away what a path of the API names.
+func (a *app) remove(c *cobra.Command, path string) error {
+	return a.twice(c, func(dry bool) (wire.Changed, error) {
+		var out wire.Changed
+		err := a.connect().Do(c.Context(), "DELETE", path, url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil, &out)
+		return out, err
+	})
 }
 
 // twice makes a change that takes something away: once dry, to show what it
@@ -292,7 +299,7 @@ func (a *app) leaveAll(c *cobra.Command, kind, of string, members []string) erro
 	var errs []error
 	for _, member := range members {
 		errs = append(errs, a.twice(c, func(dry bool) (wire.Changed, error) {
-			return client.Send[wire.Changed](c.Context(), a.connect(), "DELETE", "/memberships", wire.Member{Member: member, Of: refOf(kind, of), Change: wire.Change{DryRun: dry}})
+			return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/memberships/end", wire.Member{Member: member, Of: refOf(kind, of), Change: wire.Change{DryRun: dry}})
 		}))
 	}
 	return errors.Join(errs...)

@@ -111,10 +111,10 @@ func (s *Service) fixes(p *standpoint, privilege access.Privilege, id access.Obj
 			of := p.Model.Subject(f.Give)
 			w := wire.Fix{Give: &wire.Member{Member: to, Of: of.Ref()}, Opens: f.Opens}
 			if of.Kind == access.Role {
-				w.Says = fmt.Sprintf("give %s to %s (%s in all)", of.Ref(), to, count(f.Opens, "table"))
+				w.Says = fmt.Sprintf("give %s to %s (opens %s)", of.Ref(), to, count(f.Opens, "table"))
 				w.Commands = []string{fmt.Sprintf("gneiss role give %s to %s", of.Name, to)}
 			} else {
-				w.Says = fmt.Sprintf("put %s in %s (%s in all)", to, of.Ref(), count(f.Opens, "table"))
+				w.Says = fmt.Sprintf("put %s in %s (opens %s)", to, of.Ref(), count(f.Opens, "table"))
 				w.Commands = []string{fmt.Sprintf("gneiss group put %s in %s", to, of.Name)}
 			}
 			out = append(out, w)

@@ -111,7 +111,7 @@ func newWorld(seed uint64) *world {
 		w.groups[u], w.roles[u], w.gs[u] = some("a", "b"), some("r1", "r2"), some("a", "b", "c")
 		w.granted[u] = map[string][]string{}
 		for _, t := range tables {
-			switch r.IntN(5) {
+			switch r.IntN(12) {
 			case 0:
 			case 1:
 				w.granted[u][t.name] = some(columnNames(t)...)

@@ -1,0 +1,66 @@
+# make demo    make what is missing, load the demo platform, and serve it
+# make test    everything that must hold, browser tests included
+# make build   the service with the console embedded, at bin/gneiss
+# make lint    formatting and static checks of all code
+# make bench   the cost of the hot paths, as ratios in one run
+# make shots   the pictures in docs/screenshots
+
+# More than ten SQLite files can be attached to one connection.
+export CGO_ENABLED = 1
+export CGO_CFLAGS = -O2 -g0 -DSQLITE_MAX_ATTACHED=125
+
+DATA ?= demo-data
+LISTEN ?= 127.0.0.1:7464
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@2026.1
+
+GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum $(wildcard store/*/*.sql)
+WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
+
+.PHONY: build test lint bench demo shots types clean
+
+build: bin/gneiss
+
+bin/gneiss: web/dist/index.html $(GO_FILES)
+	go build -trimpath -o $@ ./cmd/gneiss
+
+web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES)
+	rm -rf web/dist/assets
+	cd web && npx vite build --logLevel warn
+	@touch $@
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund
+	@touch $@
+
+demo: bin/gneiss
+	./bin/gneiss demo --data $(DATA) --listen $(LISTEN)
+
+test: build /usr/bin/chromium
+	go vet ./...
+	go test ./...
+
+# The browser tests drive Debian's Chromium.
+/usr/bin/chromium:
+	@command -v chromium >/dev/null || { \
+	  sudo=$$(command -v sudo || true); \
+	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; }
+
+lint: web/node_modules/.package-lock.json
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go run $(STATICCHECK) ./...
+	cd web && npm run --silent check
+
+bench: build
+	go test -run XXX -bench . -benchtime 1s ./core/... ./source/... ./service/...
+
+# The console's types come from the document that the API serves.
+types: web/node_modules/.package-lock.json
+	go run ./api/document > web/openapi.json
+	cd web && npm run --silent types
+
+shots: build /usr/bin/chromium
+	go test ./web -run TestShots -shots $(CURDIR)/docs/screenshots -count 1
+
+clean:
+	rm -rf bin web/dist/assets web/dist/index.html web/dist/*.svg

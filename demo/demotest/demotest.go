@@ -1,0 +1,113 @@
+// Package demotest serves the demo platform to tests: the real service, on
+// loopback, each test on a copy of its own.
+package demotest
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"gneiss/api"
+	"gneiss/client"
+	"gneiss/demo"
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+// made is the demo's data folder, made once for a test binary.
+var made = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "gneiss-demo-")
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "data"), demo.Make(context.Background(), filepath.Join(dir, "data"), demo.Password, io.Discard)
+})
+
+// Run runs a package's tests and removes what they shared.
+func Run(m *testing.M) int {
+	code := m.Run()
+	if dir, err := made(); err == nil {
+		os.RemoveAll(filepath.Dir(dir))
+	}
+	return code
+}
+
+// Folder gives a test a data folder of its own: the records copied, the
+// survey's tables linked, for nothing writes to them.
+func Folder(t testing.TB) string {
+	t.Helper()
+	from, err := made()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for _, name := range []string{"records.db", "audit.db", "pseudonym.key"} {
+		content, err := os.ReadFile(filepath.Join(from, name))
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, name), content, 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Symlink(filepath.Join(from, "survey"), filepath.Join(dir, "survey")); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
+// Open opens the service of a folder, until the test ends.
+func Open(t testing.TB, dir string) *service.Service {
+	t.Helper()
+	svc, err := service.Open(context.Background(), dir, service.DefaultLimits, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if err := svc.Close(ctx); err != nil {
+			t.Error(err)
+		}
+	})
+	return svc
+}
+
+// Start serves the demo on a free port of loopback, until the test ends, and
+// returns its address.
+func Start(t testing.TB) string {
+	t.Helper()
+	server := api.New(Open(t, Folder(t)), slog.New(slog.DiscardHandler), false)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(l) }()
+	t.Cleanup(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if err := errors.Join(server.Shutdown(ctx), <-served); err != nil {
+			t.Error(err)
+		}
+	})
+	return "http://" + l.Addr().String()
+}
+
+// SignIn returns a client of the service as one of the demo's accounts.
+func SignIn(t testing.TB, server, user string) *client.Client {
+	t.Helper()
+	s, err := client.Send[wire.Session](context.Background(), client.New(server, ""), "POST", "/session",
+		wire.SignIn{User: user, Password: demo.Password, Token: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return client.New(server, s.Token)
+}

@@ -1,0 +1,125 @@
+package web_test
+
+import (
+	"context"
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+
+	"gneiss/demo/demotest"
+)
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(demotest.Run(m))
+}
+
+// browser starts headless Chromium with one page at 1280×800.
+func browser(t *testing.T, dark bool) context.Context {
+	t.Helper()
+	if _, err := os.Stat("dist/index.html"); err != nil {
+		t.Fatal("the console is not built; run make build first")
+	}
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		t.Fatal("there is no chromium; make test installs it")
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(stop)
+	ctx, cancel := chromedp.NewContext(allocator)
+	t.Cleanup(cancel)
+	ctx, cancelTime := context.WithTimeout(ctx, 2*time.Minute)
+	t.Cleanup(cancelTime)
+	if err := chromedp.Run(ctx); err != nil { // the browser lives as long as this context
+		t.Fatal(err)
+	}
+	scheme := "light"
+	if dark {
+		scheme = "dark"
+	}
+	run(t, ctx, chromedp.EmulateViewport(1280, 800), emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{
+		{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: "reduce"}}))
+	return ctx
+}
+
+// run does things in the browser. Where they do not come to an end it leaves a
+// picture of what the page showed.
+func run(t *testing.T, ctx context.Context, actions ...chromedp.Action) {
+	t.Helper()
+	step, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Run(step, actions...); err != nil {
+		path := filepath.Join(os.TempDir(), "gneiss-console-"+filepath.Base(t.Name())+".png")
+		shoot(ctx, path)
+		t.Fatalf("%v; the page is in %s", err, path)
+	}
+}
+
+func shoot(ctx context.Context, path string) error {
+	var picture []byte
+	if err := chromedp.Run(ctx, chromedp.CaptureScreenshot(&picture)); err != nil {
+		return err
+	}
+	return os.WriteFile(path, picture, 0o644)
+}
+
+// signIn types an account's name and password.
+func signIn(server, user string) chromedp.Tasks {
+	return chromedp.Tasks{
+		chromedp.Navigate(server),
+		chromedp.SendKeys(`input[name=user]`, user, chromedp.ByQuery),
+		chromedp.SendKeys(`input[name=password]`, "northmark\n", chromedp.ByQuery),
+		chromedp.WaitVisible(`nav[aria-label=Pages]`, chromedp.ByQuery),
+	}
+}
+
+// sees waits until the page shows a text.
+func sees(text string) chromedp.Action {
+	return chromedp.WaitVisible(`//*[contains(normalize-space(text()), `+quote(text)+`)]`, chromedp.BySearch)
+}
+
+func quote(s string) string { return `"` + s + `"` }
+
+var shots = flag.String("shots", "", "a folder to write pictures of the pages into")
+
+// TestShots writes pictures of the main pages, for people to look at.
+func TestShots(t *testing.T) {
+	if *shots == "" {
+		t.Skip("only with -shots DIR")
+	}
+	for _, dark := range []bool{false, true} {
+		server := demotest.Start(t)
+		ctx := browser(t, dark)
+		suffix := map[bool]string{false: "", true: "-dark"}[dark]
+		picture := func(name string, actions ...chromedp.Action) {
+			run(t, ctx, append(actions, chromedp.Sleep(700*time.Millisecond))...)
+			if err := shoot(ctx, filepath.Join(*shots, "console-"+name+suffix+".png")); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if !dark {
+			picture("sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
+		}
+		run(t, ctx, signIn(server, "opal"))
+		picture("rows", chromedp.Navigate(server+"/tables/survey.licensing.holders?as=user:flint&beside=user:garnet"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
+		picture("who", chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=who"), sees("user:flint"))
+		picture("role", chromedp.Navigate(server+"/roles/role:district_geologist"), sees("survey.drilling.boreholes"))
+		picture("query", chromedp.Navigate(server+"/query?as=user:flint"), chromedp.WaitVisible(`.cm-content`, chromedp.ByQuery), chromedp.Sleep(500*time.Millisecond),
+			chromedp.Click(`//button[contains(., "Run")]`, chromedp.BySearch), chromedp.WaitVisible(`[data-testid=result] td`, chromedp.ByQuery))
+		if dark {
+			continue
+		}
+		picture("subject", chromedp.Navigate(server+"/subjects/user:beryl?tab=why"), chromedp.SendKeys(`input[aria-label=Object]`, "survey.licensing.payments\n", chromedp.ByQuery), sees("Ways to give it"))
+		picture("policy", chromedp.Navigate(server+"/tables/survey.field.visits"), chromedp.Click(`//button[text()="Row policy"]`, chromedp.BySearch),
+			chromedp.SendKeys(`textarea`, "note IS NOT NULL", chromedp.ByQuery), chromedp.WaitVisible(`section[aria-label="Live counts"] td`, chromedp.ByQuery))
+		picture("audit", chromedp.Navigate(server+"/audit"), sees("R-"))
+	}
+}

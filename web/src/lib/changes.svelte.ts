@@ -1,0 +1,46 @@
+import { says, type Changed, type Problem } from './api'
+
+/** A message about a change that was made, with the way back. */
+interface Notice {
+  id: number
+  changed?: Changed
+  problem?: Problem
+  undo?: () => Promise<Changed>
+}
+
+/** The changes made in this console: what they did, undo, and a count by which pages know to look again. */
+class Changes {
+  count = $state(0)
+  notices = $state<Notice[]>([])
+  private last = 0
+
+  /** Tells of a change that was made. */
+  made(changed: Changed, undo?: () => Promise<Changed>) {
+    this.count++
+    this.tell({ id: ++this.last, changed, undo })
+  }
+
+  failed(error: unknown) {
+    this.tell({ id: ++this.last, problem: says(error) })
+  }
+
+  async undo(notice: Notice) {
+    this.dismiss(notice.id)
+    try {
+      this.made(await notice.undo!())
+    } catch (error) {
+      this.failed(error)
+    }
+  }
+
+  dismiss(id: number) {
+    this.notices = this.notices.filter((n) => n.id !== id)
+  }
+
+  private tell(notice: Notice) {
+    this.notices = [...this.notices.slice(-2), notice]
+    setTimeout(() => this.dismiss(notice.id), 20_000)
+  }
+}
+
+export const changes = new Changes()

@@ -1,0 +1,105 @@
+<script lang="ts">
+  import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import { place } from '../lib/place.svelte'
+  import RecordDialog from '../parts/RecordDialog.svelte'
+  import SubjectPicker from '../parts/SubjectPicker.svelte'
+  import Trouble from '../parts/Trouble.svelte'
+
+  type Decision = 'allowed' | 'refused' | 'failed'
+  type Action = 'query' | 'preview' | 'change' | 'sign-in'
+  let items = $state<AuditRecord[] | null>(null)
+  let next = $state('')
+  let problem = $state<Problem | null>(null)
+  let actor = $state('')
+  let decision = $state('')
+  let action = $state('')
+  let contains = $state('')
+  let open = $state(false)
+  const shown = $derived(place.query.get('record') ?? '')
+
+  function search(before?: string) {
+    const query = {
+      actor: actor || undefined,
+      decision: (decision || undefined) as Decision,
+      action: (action || undefined) as Action,
+      contains: contains || undefined,
+      before,
+      limit: 100,
+    }
+    get(api.GET('/api/v1/records', { params: { query } }))
+      .then((list) => {
+        items = before ? [...(items ?? []), ...list.items] : list.items
+        next = list.next ?? ''
+        problem = null
+      })
+      .catch((error) => (problem = says(error)))
+  }
+  $effect(() => {
+    void changes.count
+    search()
+  })
+  $effect(() => {
+    open = shown !== ''
+  })
+  $effect(() => {
+    if (!open && place.query.get('record')) place.go('/audit', { record: '' })
+  })
+  const marks: Record<string, string> = { allowed: '● allowed', refused: '⊘ refused', failed: '◬ failed' }
+</script>
+
+<div class="flex h-full flex-col p-5">
+  <div class="mb-3 flex flex-wrap items-center gap-2">
+    <h1 class="mr-3">Audit</h1>
+    <div class="w-48"><SubjectPicker bind:value={actor} label="Who" placeholder="anybody" /></div>
+    <select class="field w-auto" bind:value={action} aria-label="Action"
+      ><option value="">any action</option>{#each ['query', 'preview', 'change', 'sign-in'] as a (a)}<option>{a}</option
+        >{/each}</select
+    >
+    <select class="field w-auto" bind:value={decision} aria-label="Decision"
+      ><option value="">any decision</option>{#each ['allowed', 'refused', 'failed'] as d (d)}<option>{d}</option
+        >{/each}</select
+    >
+    <input class="field w-48" bind:value={contains} placeholder="containing …" aria-label="Containing" />
+    {#if actor || action || decision || contains}<button
+        class="btn"
+        onclick={() => (actor = action = decision = contains = '')}>Clear</button
+      >{/if}
+  </div>
+  {#if problem}<Trouble {problem} />{/if}
+  <div class="panel min-h-0 flex-1 overflow-auto">
+    <table class="dense">
+      <thead
+        ><tr
+          ><th>Record</th><th>At</th><th>Who</th><th>Looking as</th><th>Did</th><th>Decision</th><th class="text-right!"
+            >Rows</th
+          ><th>What</th></tr
+        ></thead
+      >
+      <tbody>
+        {#each items ?? [] as r (r.id)}
+          <tr>
+            <td class="mono"
+              ><a class="underline" href={place.href('/audit', { record: r.reference })}>{r.reference}</a></td
+            >
+            <td class="whitespace-nowrap text-muted">{new Date(r.at).toLocaleString('sv')}</td>
+            <td class="mono">{r.actor}</td>
+            <td class="mono">{r.standing ?? ''}</td>
+            <td>{r.action}</td>
+            <td class="whitespace-nowrap {r.decision === 'allowed' ? 'text-epidote' : 'text-garnet'}"
+              >{marks[r.decision]}</td
+            >
+            <td class="text-right">{r.action === 'query' || r.action === 'preview' ? r.rows : ''}</td>
+            <td class="max-w-0 min-w-64 truncate" style="width: 40%" title={r.text}
+              >{r.text}{r.reason && r.decision !== 'allowed' ? ` — ${r.reason}` : ''}</td
+            >
+          </tr>
+        {:else}
+          <tr><td colspan="8" class="p-4 text-muted">{items ? 'No such records.' : 'Loading …'}</td></tr>
+        {/each}
+      </tbody>
+    </table>
+    {#if next}<div class="p-2"><button class="btn" onclick={() => search(next)}>Older</button></div>{/if}
+  </div>
+</div>
+{#if shown}<RecordDialog bind:open reference={shown} />{/if}

@@ -1,0 +1,139 @@
+<script lang="ts">
+  import { onMount } from 'svelte'
+  import { api, get, says, type Problem, type Result } from '../lib/api'
+  import { place } from '../lib/place.svelte'
+  import Trouble from '../parts/Trouble.svelte'
+  import type { SqlEditor } from '../lib/editor'
+
+  let host: HTMLElement
+  let editor: SqlEditor | undefined
+  let result = $state<Result | null>(null)
+  let problem = $state<Problem | null>(null)
+  let busy = $state(false)
+  let side = $state<'sql' | 'policies' | 'database'>('sql')
+  let ran = $state('')
+
+  onMount(() => {
+    let gone = false
+    import('../lib/editor').then(({ sqlEditor }) => {
+      if (gone) return
+      editor = sqlEditor(
+        host,
+        place.query.get('sql') ??
+          'SELECT district, count(*) AS boreholes\nFROM survey.drilling.boreholes\nGROUP BY district\nORDER BY district',
+        run,
+      )
+      loadNames()
+    })
+    return () => {
+      gone = true
+      editor?.destroy()
+    }
+  })
+
+  // Completion offers what the standpoint may see.
+  function loadNames() {
+    get(api.GET('/api/v1/tree', { params: { query: { depth: 4, ...place.at } } }))
+      .then((tree) => editor?.setSchema(tree))
+      .catch(() => {})
+  }
+  $effect(() => {
+    void place.at
+    loadNames()
+  })
+
+  async function run() {
+    if (!editor || busy) return
+    const sql = editor.text()
+    busy = true
+    try {
+      result = await get(api.POST('/api/v1/queries', { body: { sql, plan: true, limit: 500, ...place.at } }))
+      problem = null
+      ran = sql
+    } catch (error) {
+      problem = says(error)
+      result = null
+    }
+    busy = false
+  }
+
+  async function copyCSV() {
+    const cell = (v: unknown) =>
+      v === null ? '' : /[",\r\n]/.test(String(v)) ? `"${String(v).replaceAll('"', '""')}"` : String(v)
+    const lines = [result!.columns.map((c) => cell(c.name)), ...result!.rows.map((r) => r.map(cell))]
+    await navigator.clipboard.writeText(lines.map((l) => l.join(',')).join('\r\n'))
+  }
+  const numeric = (type: string) => type === 'bigint' || type === 'double precision'
+</script>
+
+<div class="flex h-full flex-col gap-3 overflow-y-auto p-5">
+  <div class="panel overflow-hidden" bind:this={host} data-testid="editor"></div>
+  <div class="flex items-center gap-3">
+    <button class="btn btn-main" onclick={run} disabled={busy}
+      >{busy ? 'Running …' : 'Run'} <kbd class="mono text-xs">Ctrl Enter</kbd></button
+    >
+    {#if result}
+      <span class="text-muted" role="status"
+        >{result.rows.length}
+        {result.rows.length === 1 ? 'row' : 'rows'} as <span class="mono">{result.standing}</span> in {result.took_ms.toFixed(
+          1,
+        )} ms{result.truncated ? ', the first of more' : ''} · {result.record}</span
+      >
+      <button class="btn ml-auto" onclick={copyCSV}>Copy as CSV</button>
+    {/if}
+  </div>
+  {#if problem}<Trouble {problem} onfixed={run} />{/if}
+  {#if result}
+    <div class="grid min-h-0 grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-4 max-[1000px]:grid-cols-1">
+      <div class="panel max-h-[58vh] overflow-auto" data-testid="result">
+        <table class="dense">
+          <thead
+            ><tr
+              >{#each result.columns as c, i (i)}<th class={numeric(c.type) ? 'text-right!' : ''} title={c.type}
+                  >{c.name}</th
+                >{/each}</tr
+            ></thead
+          >
+          <tbody>
+            {#each result.rows as row, r (r)}
+              <tr
+                >{#each row as v, i (i)}<td
+                    class="max-w-72 truncate {numeric(result.columns[i]!.type) ? 'text-right' : ''}"
+                    >{#if v === null}<span class="text-muted">∅</span>{:else}{v}{/if}</td
+                  >{/each}</tr
+              >
+            {:else}<tr><td class="p-4 text-muted">No rows.</td></tr>{/each}
+          </tbody>
+        </table>
+      </div>
+      {#if result.plan}
+        <section class="panel flex max-h-[58vh] min-w-0 flex-col" aria-label="What ran">
+          <div class="flex gap-1 border-b border-line px-2 pt-1" role="tablist">
+            {#each [['sql', 'Governed SQL'], ['policies', 'Policies'], ['database', 'Database’s plan']] as [value, name] (value)}
+              <button
+                role="tab"
+                aria-selected={side === value}
+                class="-mb-px border-b-2 px-2 py-1 text-sm {side === value
+                  ? 'border-garnet font-semibold'
+                  : 'border-transparent'}"
+                onclick={() => (side = value as typeof side)}>{name}</button
+              >
+            {/each}
+          </div>
+          <div class="overflow-auto p-3">
+            {#if side === 'sql'}
+              <pre class="mono text-xs!">{result.plan.sql}</pre>
+              <ul class="mono mt-2 text-xs! text-muted">
+                {#each result.plan.args as a, i (i)}<li>?{i + 1} = {a}</li>{/each}
+              </ul>
+            {:else if side === 'policies'}
+              {#each result.plan.policies as p (p)}<p class="mb-2">{p}.</p>{:else}<p class="text-muted">
+                  No policy shaped this: the tables are read as they are.
+                </p>{/each}
+            {:else}<pre class="mono text-xs!">{(result.plan.database ?? []).join('\n')}</pre>{/if}
+          </div>
+        </section>
+      {/if}
+    </div>
+  {/if}
+</div>

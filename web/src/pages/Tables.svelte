@@ -1,0 +1,74 @@
+<script lang="ts">
+  import { api, get, says, type Node, type Problem } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import { place } from '../lib/place.svelte'
+  import ObjectView from '../parts/ObjectView.svelte'
+  import Trouble from '../parts/Trouble.svelte'
+  import TreeNode from '../parts/TreeNode.svelte'
+
+  let root = $state<Node | null>(null)
+  let problem = $state<Problem | null>(null)
+  let filter = $state('')
+  const path = $derived(decodeURIComponent(place.path.replace(/^\/tables\/?/, '')))
+
+  $effect(() => {
+    void changes.count
+    get(api.GET('/api/v1/tree', { params: { query: { depth: 2, ...place.at } } }))
+      .then((node) => {
+        root = node
+        problem = null
+      })
+      .catch((error) => (problem = says(error)))
+  })
+
+  function key(event: KeyboardEvent) {
+    const rows = [...(event.currentTarget as HTMLElement).querySelectorAll<HTMLElement>('[role=treeitem] > a')]
+    const at = rows.indexOf(document.activeElement as HTMLElement)
+    if (at < 0) return
+    if (event.key === 'ArrowDown') rows[at + 1]?.focus()
+    else if (event.key === 'ArrowUp') rows[at - 1]?.focus()
+    else return
+    event.preventDefault()
+  }
+</script>
+
+<div class="grid h-full grid-cols-[15.5rem_minmax(0,1fr)]">
+  <aside class="flex min-h-0 flex-col border-r border-line bg-surface" aria-label="Tables">
+    <div class="border-b border-line p-2">
+      <input class="field" placeholder="filter tables" aria-label="Filter tables" bind:value={filter} />
+    </div>
+    <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
+    <ul
+      class="min-h-0 flex-1 overflow-y-auto p-1.5"
+      role="tree"
+      aria-label="Sources, schemas and tables"
+      onkeydown={key}
+    >
+      {#if root}
+        {#each root.children ?? [] as source (source.path)}
+          <TreeNode node={source} selected={path} {filter} open />
+        {:else}
+          <li class="p-2 text-muted">Nothing to see from here. A role or a grant opens the first door.</li>
+        {/each}
+      {:else if !problem}
+        {#each [1, 2, 3, 4, 5, 6] as i (i)}<li class="m-2 h-4 animate-pulse rounded bg-raised"></li>{/each}
+      {/if}
+    </ul>
+    <p class="border-t border-line p-2 text-xs text-muted">
+      Bands, from the top: door, verbs, rows, columns. Full, in part, or not.
+    </p>
+  </aside>
+  <div class="min-h-0 overflow-y-auto p-5">
+    {#if problem}
+      <Trouble {problem} />
+    {:else if path}
+      {#key path}<ObjectView {path} />{/key}
+    {:else}
+      <h1>Tables</h1>
+      <p class="mt-1 max-w-prose text-muted">
+        Choose a table on the left. Its page shows the rows as you, and as anybody you look as, get them; its columns
+        and how they appear; who can use it, through what; and its policies and grants.
+      </p>
+    {/if}
+  </div>
+</div>

@@ -1,0 +1,114 @@
+<script lang="ts">
+  import { api, get, says, type Access, type Problem } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import { place } from '../lib/place.svelte'
+  import BandGlyph from './BandGlyph.svelte'
+  import Trouble from './Trouble.svelte'
+
+  // Effective access: to an object, by subject; or of a subject, by object.
+  let { to = '', of = '' }: { to?: string; of?: string } = $props()
+  let items = $state<Access[] | null>(null)
+  let problem = $state<Problem | null>(null)
+  let filter = $state('')
+  let opened = $state('')
+  let kinds = $state('people')
+
+  $effect(() => {
+    void changes.count
+    get(api.GET('/api/v1/access', { params: { query: of ? { of, paths: true } : { to, paths: true } } }))
+      .then((list) => {
+        items = list.items
+        problem = null
+      })
+      .catch((error) => (problem = says(error)))
+  })
+
+  const name = (a: Access) => (of ? a.object : a.subject)
+  const shown = $derived(
+    (items ?? []).filter(
+      (a) =>
+        name(a).includes(filter.toLowerCase()) &&
+        (of || kinds === 'all' || a.subject.startsWith('user:') || a.subject.startsWith('service:')),
+    ),
+  )
+  const depth = (a: Access) => (a.object === 'platform' ? 0 : a.object.split('.').length - 1)
+</script>
+
+{#if problem}
+  <Trouble {problem} />
+{:else if items}
+  <div class="mb-2 flex items-center gap-3">
+    <input class="field max-w-56" placeholder="filter" aria-label="Filter" bind:value={filter} />
+    {#if !of}
+      <label class="flex items-center gap-1.5"
+        ><input type="radio" bind:group={kinds} value="people" /> users and services</label
+      >
+      <label class="flex items-center gap-1.5"
+        ><input type="radio" bind:group={kinds} value="all" /> groups and roles, too</label
+      >
+    {/if}
+    <span class="text-sm text-muted">{shown.length} of {items.length}; a glyph opens its paths</span>
+  </div>
+  <div class="panel overflow-hidden">
+    <table class="dense">
+      <thead
+        ><tr><th>{of ? 'Object' : 'Subject'}</th><th class="w-0">Bands</th><th>May</th><th>Rows and columns</th></tr
+        ></thead
+      >
+      <tbody>
+        {#each shown as a (name(a))}
+          <tr>
+            <td class="mono" style={of ? `padding-left: ${0.7 + depth(a) * 0.9}rem` : ''}>
+              <a class="hover:underline" href={place.href(of ? '/tables/' + a.object : '/subjects/' + a.subject)}
+                >{name(a)}</a
+              >
+            </td>
+            <td>
+              <button
+                aria-label="Paths of {name(a)}"
+                aria-expanded={opened === name(a)}
+                onclick={() => (opened = opened === name(a) ? '' : name(a))}
+              >
+                <BandGlyph bands={a.bands} />
+              </button>
+            </td>
+            <td class="text-sm whitespace-nowrap">{a.privileges.join(', ') || '–'}</td>
+            <td class="text-sm">{[a.rows, a.columns].filter(Boolean).join('; ') || a.bands.says}</td>
+          </tr>
+          {#if opened === name(a)}
+            <tr>
+              <td colspan="4" class="bg-raised">
+                {#each a.paths ?? [] as p (p.says)}
+                  <p class="py-0.5 text-sm">
+                    {#each p.steps as step (step)}<a class="chip hover:underline" href={place.href('/subjects/' + step)}
+                        >{step}</a
+                      >
+                      <span class="text-muted" aria-hidden="true">→</span>
+                    {/each}
+                    <span class="mono">{p.grant.privilege} on {p.grant.object}</span>
+                    <span class="text-muted"
+                      >{p.grant.grantor ? `by ${p.grant.grantor}, ${p.grant.at.slice(0, 10)}` : 'built in'}{p.grant
+                        .ticket
+                        ? `, ${p.grant.ticket}`
+                        : ''}</span
+                    >
+                  </p>
+                {:else}
+                  <p class="text-muted">No path.</p>
+                {/each}
+              </td>
+            </tr>
+          {/if}
+        {:else}
+          <tr
+            ><td colspan="4" class="p-4 text-muted"
+              >{of ? 'No rights yet. Give a role, or grant from a table’s page.' : 'Nobody.'}</td
+            ></tr
+          >
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{:else}
+  <div class="panel h-40 animate-pulse bg-raised" aria-busy="true"></div>
+{/if}

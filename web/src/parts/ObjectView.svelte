@@ -1,0 +1,153 @@
+<script lang="ts">
+  import { Tabs } from 'bits-ui'
+  import { api, get, says, type ObjectPage, type Policy, type Problem } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import { place } from '../lib/place.svelte'
+  import AccessTable from './AccessTable.svelte'
+  import BandGlyph from './BandGlyph.svelte'
+  import ColumnPolicyDialog from './ColumnPolicyDialog.svelte'
+  import GrantDialog from './GrantDialog.svelte'
+  import GrantTable from './GrantTable.svelte'
+  import PolicyList from './PolicyList.svelte'
+  import RowPolicyDialog from './RowPolicyDialog.svelte'
+  import RowsView from './RowsView.svelte'
+  import Trouble from './Trouble.svelte'
+
+  let { path }: { path: string } = $props()
+  let page = $state<ObjectPage | null>(null)
+  let problem = $state<Problem | null>(null)
+  let granting = $state(false)
+  let rows = $state(false)
+  let columns = $state(false)
+  let editing = $state<Policy | undefined>()
+  const isTable = $derived(page?.kind === 'table')
+  const tab = $derived(place.query.get('tab') ?? (isTable ? 'rows' : 'who'))
+
+  $effect(() => {
+    void changes.count
+    get(api.GET('/api/v1/object', { params: { query: { path, ...place.at } } }))
+      .then((o) => {
+        page = o
+        problem = null
+      })
+      .catch((error) => {
+        problem = says(error)
+        page = null
+      })
+  })
+
+  function edit(policy: Policy | undefined, kind: string) {
+    editing = policy
+    if (kind === 'rows') rows = true
+    else columns = true
+  }
+
+  const tabs = $derived<[string, string][]>([
+    ...(isTable
+      ? ([
+          ['rows', 'Rows'],
+          ['columns', `Columns ${page!.columns.length}`],
+        ] as [string, string][])
+      : []),
+    ['who', 'Who can'],
+    ['policies', `Policies ${page?.policies.length ?? 0}`],
+    ['grants', `Grants ${page?.grants.length ?? 0}`],
+  ])
+</script>
+
+{#if problem}
+  <Trouble {problem} />
+{:else if page}
+  <div class="mb-3 flex items-start justify-between gap-3">
+    <div class="min-w-0">
+      <p class="text-sm text-muted">{page.kind}{page.missing ? ', no longer in its source' : ''}</p>
+      <h1 class="font-mono">{page.path}</h1>
+      <p class="mt-1 flex items-center gap-2"><BandGlyph bands={page.bands} />{page.bands.says}</p>
+      {#if page.needs.length}
+        <p class="mt-1 text-sm">
+          To read it, this needs {#each page.needs as need (need)}<span class="chip mr-1">{need}</span>{/each}
+        </p>
+      {/if}
+    </div>
+    {#if page.manage}
+      <div class="flex shrink-0 gap-2">
+        <button class="btn btn-main" onclick={() => (granting = true)}>Grant</button>
+        {#if isTable}
+          <button class="btn" onclick={() => edit(undefined, 'rows')}>Row policy</button>
+          <button class="btn" onclick={() => edit(undefined, 'columns')}>Column policy</button>
+        {/if}
+      </div>
+    {/if}
+  </div>
+  <Tabs.Root value={tab} onValueChange={(value) => place.go(place.path, { tab: value })}>
+    <Tabs.List class="mb-3 flex gap-1 border-b border-line">
+      {#each tabs as [value, name] (value)}
+        <Tabs.Trigger
+          {value}
+          class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
+          >{name}</Tabs.Trigger
+        >
+      {/each}
+    </Tabs.List>
+    <Tabs.Content value="rows"
+      >{#if isTable && tab === 'rows'}<RowsView table={page.path} />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="columns">
+      <div class="panel overflow-hidden">
+        <table class="dense">
+          <thead><tr><th>Column</th><th>Type</th><th>Appears</th><th>By</th></tr></thead>
+          <tbody>
+            {#each page.columns as c (c.name)}
+              <tr>
+                <td class="mono font-semibold">{c.name}</td>
+                <td class="text-muted">{c.type}{c.not_null ? ', never null' : ''}</td>
+                <td>
+                  {#if !c.readable}<span class="text-garnet">⊘ not granted</span>
+                  {:else if c.revealed}<span class="text-epidote">● clear, by REVEAL</span>
+                  {:else if c.treatment === 'clear'}<span class="text-epidote">● clear</span>
+                  {:else}<span class="text-feldspar">◐ {c.treatment}{c.conflict ? ' (conflict)' : ''}</span>{/if}
+                </td>
+                <td class="text-sm">
+                  {#each c.by as name (name)}<span class="chip mr-1">{name}</span>{/each}
+                  {#each c.lost as name (name)}<span class="chip mr-1 line-through" title="overruled">{name}</span
+                    >{/each}
+                </td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </Tabs.Content>
+    <Tabs.Content value="who"
+      >{#if tab === 'who'}<AccessTable to={page.path} />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="policies"
+      ><PolicyList policies={page.policies} manage={page.manage} onedit={(p) => edit(p, p.kind)} /></Tabs.Content
+    >
+    <Tabs.Content value="grants"
+      ><div class="panel overflow-hidden"><GrantTable grants={page.grants} manage={page.manage} /></div></Tabs.Content
+    >
+  </Tabs.Root>
+  {#if granting}<GrantDialog
+      bind:open={granting}
+      object={page.path}
+      kind={page.kind}
+      columns={page.columns.map((c) => c.name)}
+    />{/if}
+  {#if rows}<RowPolicyDialog
+      bind:open={rows}
+      table={page.path}
+      policy={editing}
+      columns={page.columns}
+      revision={page.revision}
+    />{/if}
+  {#if columns}<ColumnPolicyDialog
+      bind:open={columns}
+      table={page.path}
+      policy={editing}
+      columns={page.columns}
+      revision={page.revision}
+    />{/if}
+{:else}
+  <div class="h-8 w-1/2 animate-pulse rounded bg-raised"></div>
+{/if}

@@ -1,0 +1,70 @@
+<script lang="ts">
+  import { place } from '../lib/place.svelte'
+  import { signed } from '../lib/session.svelte'
+  import SubjectPicker from './SubjectPicker.svelte'
+
+  // As whom the whole console looks, and who stands beside.
+  let purpose = $state('')
+  $effect(() => {
+    purpose = place.at.purpose ?? ''
+  })
+</script>
+
+<header
+  class="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-4 py-1.5 {place.elsewhere
+    ? 'bg-feldspar-wash'
+    : 'bg-surface'}"
+  aria-label="Standpoint"
+>
+  <span class="text-muted">Looking as</span>
+  {#if signed.session?.administrator}
+    <div class="w-52">
+      {#key place.at.as}
+        <SubjectPicker
+          label="Look as"
+          value={place.at.as ?? ''}
+          placeholder={`yourself (${signed.session.user})`}
+          onpick={(ref) => place.look({ as: ref === signed.session?.user ? '' : ref, role: '' })}
+        />
+      {/key}
+    </div>
+  {:else}
+    <span class="mono">{signed.session?.user}</span>
+  {/if}
+  <span class="text-muted">in</span>
+  <div class="w-44">
+    {#key place.at.role}
+      <SubjectPicker
+        label="Act in one role"
+        kinds={['role']}
+        value={place.at.role ?? ''}
+        placeholder="all roles"
+        onpick={(ref) => place.look({ role: ref })}
+      />
+    {/key}
+  </div>
+  <span class="text-muted">for</span>
+  <input
+    class="field mono w-32"
+    aria-label="Purpose"
+    placeholder="any purpose"
+    bind:value={purpose}
+    onchange={() => place.look({ purpose })}
+  />
+  {#if signed.session?.administrator}
+    <span class="text-muted">beside</span>
+    <div class="w-48">
+      {#key place.beside}
+        <SubjectPicker
+          label="Look beside as"
+          value={place.beside}
+          placeholder="nobody"
+          onpick={(ref) => place.look({ beside: ref })}
+        />
+      {/key}
+    </div>
+  {/if}
+  {#if place.elsewhere || place.beside}
+    <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}>Step back <kbd class="mono">x</kbd></button>
+  {/if}
+</header>

@@ -1,0 +1,151 @@
+<script lang="ts">
+  import { Tabs } from 'bits-ui'
+  import { api, get, says, type Problem, type SubjectPage } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import { place } from '../lib/place.svelte'
+  import { signed } from '../lib/session.svelte'
+  import AccessTable from './AccessTable.svelte'
+  import GrantTable from './GrantTable.svelte'
+  import SubjectPicker from './SubjectPicker.svelte'
+  import Trouble from './Trouble.svelte'
+  import WhyBox from './WhyBox.svelte'
+
+  let { ref }: { ref: string } = $props()
+  let page = $state<SubjectPage | null>(null)
+  let problem = $state<Problem | null>(null)
+  let give = $state('')
+  const admin = $derived(!!signed.session?.administrator)
+  const container = $derived(page?.kind === 'role' || page?.kind === 'group')
+
+  $effect(() => {
+    void changes.count
+    get(api.GET('/api/v1/subjects/{ref}', { params: { path: { ref } } }))
+      .then((p) => {
+        page = p
+        problem = null
+      })
+      .catch((error) => {
+        problem = says(error)
+        page = null
+      })
+  })
+
+  async function join(member: string, of: string, end = false) {
+    const put = () => get(api.POST('/api/v1/memberships', { body: { member, of } }))
+    const take = () => get(api.POST('/api/v1/memberships/end', { body: { member, of } }))
+    try {
+      changes.made(await (end ? take() : put()), end ? put : take)
+    } catch (error) {
+      changes.failed(error)
+    }
+    give = ''
+  }
+
+  async function disable(disabled: boolean) {
+    const set = (value: boolean) =>
+      get(api.PATCH('/api/v1/subjects/{ref}', { params: { path: { ref } }, body: { subject: ref, disabled: value } }))
+    try {
+      changes.made(await set(disabled), () => set(!disabled))
+    } catch (error) {
+      changes.failed(error)
+    }
+  }
+</script>
+
+{#if problem}
+  <Trouble {problem} />
+{:else if page}
+  <div class="mb-3 flex flex-wrap items-start justify-between gap-3">
+    <div>
+      <p class="text-sm text-muted">{page.kind}{page.disabled ? ', disabled' : ''}</p>
+      <h1 class="font-mono">{page.name}</h1>
+      <p class="text-muted">{page.title}</p>
+    </div>
+    <div class="flex gap-2">
+      {#if admin && page.ref !== signed.session?.user}
+        <button class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}>Look as {page.name}</button>
+        <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Put beside</button>
+      {/if}
+      {#if admin && (page.kind === 'user' || page.kind === 'service')}
+        <button class="btn" onclick={() => disable(!page!.disabled)}>{page.disabled ? 'Enable' : 'Disable'}</button>
+      {/if}
+    </div>
+  </div>
+  <div class="panel mb-4 grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1.5 p-3">
+    {#each Object.entries(page.attributes) as [name, values] (name)}
+      <span class="text-muted">{name}</span>
+      <span
+        >{#each values as v (v)}<span class="chip mr-1">{v}</span>{/each}</span
+      >
+    {/each}
+    <span class="text-muted">{container ? 'includes' : 'has'}</span>
+    <span class="flex flex-wrap items-center gap-1">
+      {#each page.memberships as m (m.of)}
+        <span class="chip">
+          <a class="hover:underline" href={place.href((m.of.startsWith('role:') ? '/roles/' : '/subjects/') + m.of)}
+            >{m.of}</a
+          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}
+          {#if admin}<button aria-label="Take {m.of} away" onclick={() => join(page!.ref, m.of, true)}>×</button>{/if}
+        </span>
+      {:else}<span class="text-muted">no groups and no roles</span>{/each}
+      {#if admin}<span class="w-44"
+          ><SubjectPicker
+            bind:value={give}
+            kinds={page.kind === 'role' ? ['role'] : ['role', 'group']}
+            label="Give a role or group"
+            placeholder="give …"
+            onpick={(of) => join(page!.ref, of)}
+          /></span
+        >{/if}
+    </span>
+    {#if container}
+      <span class="text-muted">{page.kind === 'role' ? 'held by' : 'members'}</span>
+      <span class="flex flex-wrap items-center gap-1">
+        {#each page.members as m (m)}
+          <span class="chip"
+            ><a class="hover:underline" href={place.href((m.startsWith('role:') ? '/roles/' : '/subjects/') + m)}>{m}</a
+            >
+            {#if admin}<button aria-label="Take it from {m}" onclick={() => join(m, page!.ref, true)}>×</button
+              >{/if}</span
+          >
+        {:else}<span class="text-garnet">∅ nobody</span>{/each}
+        {#if admin}<span class="w-44"
+            ><SubjectPicker
+              bind:value={give}
+              kinds={page.kind === 'role' ? [] : ['user', 'service', 'group']}
+              label="Give it to"
+              placeholder="give to …"
+              onpick={(m) => join(m, page!.ref)}
+            /></span
+          >{/if}
+        <span class="text-sm text-muted">{page.holders} users and services in all</span>
+      </span>
+    {/if}
+    {#if page.policies.length}
+      <span class="text-muted">policies</span><span
+        >{#each page.policies as p (p)}<span class="chip mr-1">{p}</span>{/each}</span
+      >
+    {/if}
+  </div>
+  <Tabs.Root value={place.query.get('tab') ?? 'access'} onValueChange={(tab) => place.go(place.path, { tab })}>
+    <Tabs.List class="mb-3 flex gap-1 border-b border-line">
+      {#each [['access', 'Effective access'], ['grants', `Grants ${page.own.length} + ${page.inherited.length}`], ['why', 'Why']] as [value, name] (value)}
+        <Tabs.Trigger
+          value={value!}
+          class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
+          >{name}</Tabs.Trigger
+        >
+      {/each}
+    </Tabs.List>
+    <Tabs.Content value="access"><AccessTable of={page.ref} /></Tabs.Content>
+    <Tabs.Content value="grants">
+      <h2 class="mb-1">Own</h2>
+      <div class="panel mb-4 overflow-hidden"><GrantTable grants={page.own} manage={admin} about="subject" /></div>
+      <h2 class="mb-1">Inherited</h2>
+      <div class="panel overflow-hidden"><GrantTable grants={page.inherited} /></div>
+    </Tabs.Content>
+    <Tabs.Content value="why"><WhyBox subject={page.ref} /></Tabs.Content>
+  </Tabs.Root>
+{:else}
+  <div class="h-8 w-1/2 animate-pulse rounded bg-raised"></div>
+{/if}

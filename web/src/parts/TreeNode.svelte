@@ -1,0 +1,67 @@
+<script lang="ts">
+  import { api, get, type Node } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import { place } from '../lib/place.svelte'
+  import BandGlyph from './BandGlyph.svelte'
+  import Self from './TreeNode.svelte'
+
+  let {
+    node,
+    selected,
+    filter = '',
+    open = false,
+  }: { node: Node; selected: string; filter?: string; open?: boolean } = $props()
+
+  const leaf = $derived(node.kind === 'table' || node.kind === 'view')
+  let toggled = $state<boolean | null>(null)
+  const inside = $derived(selected === node.path || selected.startsWith(node.path + '.'))
+  const isOpen = $derived(toggled ?? (open || inside || filter !== ''))
+  let fetched = $state<Node[] | null>(null)
+  const children = $derived(node.children ?? fetched)
+  const shown = $derived(
+    (children ?? []).filter((c) => !filter || c.kind !== 'table' || c.name.includes(filter.toLowerCase())),
+  )
+
+  $effect(() => {
+    void changes.count
+    if (leaf || node.children || !isOpen) return
+    get(api.GET('/api/v1/tree', { params: { query: { path: node.path, depth: 1, ...place.at } } }))
+      .then((n) => (fetched = n.children ?? []))
+      .catch(() => (fetched = []))
+  })
+
+  function key(event: KeyboardEvent) {
+    if (leaf) return
+    if (event.key === 'ArrowRight') toggled = true
+    else if (event.key === 'ArrowLeft') toggled = false
+    else return
+    event.preventDefault()
+  }
+</script>
+
+<li role="treeitem" aria-selected={selected === node.path} aria-expanded={leaf ? undefined : isOpen}>
+  <a
+    href={place.href('/tables/' + node.path)}
+    class="flex items-center gap-1.5 rounded px-1 py-[0.19rem] {selected === node.path
+      ? 'bg-garnet-wash font-semibold'
+      : 'hover:bg-raised'}"
+    title={node.bands.says}
+    onkeydown={key}
+    onclick={() => {
+      if (!leaf) toggled = selected === node.path ? !isOpen : true
+    }}
+  >
+    <span class="w-3 text-center text-xs text-muted" aria-hidden="true">{leaf ? '' : isOpen ? '▾' : '▸'}</span>
+    <BandGlyph bands={node.bands} size={14} />
+    <span class="truncate {leaf ? 'mono' : ''} {node.missing ? 'text-muted line-through' : ''}">{node.name}</span>
+  </a>
+  {#if isOpen && !leaf}
+    <ul role="group" class="ml-3.5 border-l border-line pl-1">
+      {#each shown as child (child.path)}
+        <Self node={child} {selected} {filter} />
+      {:else}
+        {#if children}<li class="px-2 text-sm text-muted">{filter ? 'nothing so named' : 'nothing to see'}</li>{/if}
+      {/each}
+    </ul>
+  {/if}
+</li>

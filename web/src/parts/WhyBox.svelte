@@ -1,0 +1,100 @@
+<script lang="ts">
+  import { api, get, says, type Fix, type Problem, type Schemas } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import BandGlyph from './BandGlyph.svelte'
+  import Trouble from './Trouble.svelte'
+
+  let { subject, object = '' }: { subject: string; object?: string } = $props()
+  /* svelte-ignore state_referenced_locally */
+  let path = $state(object)
+  let privilege = $state('SELECT')
+  let why = $state<Schemas['WireWhy'] | null>(null)
+  let problem = $state<Problem | null>(null)
+  let known = $state<string[]>([])
+
+  $effect(() => {
+    const text = path
+    get(api.GET('/api/v1/search', { params: { query: { text } } }))
+      .then(
+        (list) =>
+          (known = list.items
+            .filter((f) => f.kind === 'table' || f.kind === 'schema' || f.kind === 'source')
+            .map((f) => f.name)),
+      )
+      .catch(() => (known = []))
+  })
+
+  async function ask(event?: SubmitEvent) {
+    event?.preventDefault()
+    try {
+      why = await get(api.GET('/api/v1/why', { params: { query: { subject, privilege, object: path } } }))
+      problem = null
+    } catch (error) {
+      problem = says(error)
+      why = null
+    }
+  }
+
+  async function apply(fix: Fix) {
+    try {
+      if (fix.give) {
+        const member = fix.give
+        changes.made(await get(api.POST('/api/v1/memberships', { body: member })), () =>
+          get(api.POST('/api/v1/memberships/end', { body: member })),
+        )
+      }
+      for (const grant of fix.grants ?? []) {
+        changes.made(await get(api.POST('/api/v1/grants', { body: grant })), () =>
+          get(api.POST('/api/v1/grants/revoke', { body: grant })),
+        )
+      }
+      await ask()
+    } catch (error) {
+      changes.failed(error)
+    }
+  }
+</script>
+
+<form class="mb-3 flex flex-wrap items-center gap-2" onsubmit={ask}>
+  <span>May <b class="mono">{subject}</b></span>
+  <select class="field mono w-auto" bind:value={privilege} aria-label="Privilege">
+    {#each ['SELECT', 'USAGE', 'DESCRIBE', 'REVEAL', 'MANAGE', 'AUDIT', 'ALL'] as p (p)}<option>{p}</option>{/each}
+  </select>
+  <span>on</span>
+  <input
+    class="field mono w-80"
+    list="known"
+    bind:value={path}
+    aria-label="Object"
+    placeholder="survey.assay.results"
+    required
+  />
+  <datalist id="known"
+    >{#each known as k (k)}<option value={k}></option>{/each}</datalist
+  >
+  <button class="btn btn-main">Why?</button>
+</form>
+{#if problem}<Trouble {problem} />{/if}
+{#if why}
+  <section class="panel p-3" aria-live="polite" aria-label="Answer">
+    <p class="flex items-start gap-2 font-medium">
+      <span class={why.allowed ? 'text-epidote' : 'text-garnet'}>{why.allowed ? '● yes' : '⊘ no'}</span><BandGlyph
+        bands={why.bands}
+      /><span>{why.says}.</span>
+    </p>
+    {#each why.paths as p (p.says)}<p class="mono mt-1 pl-4">{p.says}</p>{/each}
+    {#each why.policies as p (p)}<p class="mt-1 pl-4 text-sm">{p}</p>{/each}
+    {#if why.fixes.length}
+      <p class="mt-3 text-sm text-muted">Ways to give it, smallest first</p>
+      <ul class="mt-1 flex flex-col gap-1">
+        {#each why.fixes as fix (fix.says)}
+          <li class="flex items-baseline gap-2">
+            <button class="btn py-0 text-sm" onclick={() => apply(fix)}>Do it</button><span>{fix.says}</span><span
+              class="mono truncate text-xs text-muted">{fix.commands[0]}</span
+            >
+          </li>
+        {/each}
+      </ul>
+    {/if}
+  </section>
+{/if}
