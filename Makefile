@@ -11,7 +11,7 @@ export CGO_CFLAGS = -O2 -g0 -DSQLITE_MAX_ATTACHED=125
 
 DATA ?= demo-data
 LISTEN ?= 127.0.0.1:7464
-STATICCHECK = honnef.co/go/tools/cmd/staticcheck@2026.1
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum $(wildcard store/*/*.sql)
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -21,7 +21,7 @@ WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.co
 build: bin/gneiss
 
 bin/gneiss: web/dist/index.html $(GO_FILES)
-	go build -trimpath -o $@ ./cmd/gneiss
+	go build -o $@ ./cmd/gneiss
 
 web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES)
 	rm -rf web/dist/assets
