@@ -2,7 +2,11 @@
   import type { Changed } from '../lib/api'
 
   // What a change does, or would do, to whom.
-  let { changed, none = 'It changes what nobody can see.' }: { changed: Changed; none?: string } = $props()
+  let {
+    changed,
+    none = 'It changes what nobody can see.',
+    short = false,
+  }: { changed: Changed; none?: string; short?: boolean } = $props()
   const lines = $derived(
     changed.effects.flatMap((e) => [
       ...e.gains.map((what) => ({ who: e.subject, what, gain: true })),
@@ -14,7 +18,7 @@
 {#if lines.length === 0}
   <p class="text-muted">{none}</p>
 {:else}
-  <ul class="max-h-48 overflow-y-auto text-sm">
+  <ul class="overflow-y-auto text-sm {short ? 'max-h-20' : 'max-h-48'}">
     {#each lines.slice(0, 60) as line, i (i)}
       <li class="flex gap-2 py-0.5">
         <span class="w-14 shrink-0 font-medium {line.gain ? 'text-epidote' : 'text-garnet'}"

@@ -17,7 +17,7 @@
         </div>
         <button class="btn px-2 py-0" aria-label="Dismiss" onclick={() => changes.dismiss(notice.id)}>×</button>
       </div>
-      {#if notice.changed}<div class="mt-1"><Effects changed={notice.changed} none="" /></div>{/if}
+      {#if notice.changed}<div class="mt-1"><Effects changed={notice.changed} none="" short /></div>{/if}
       {#if notice.undo}<button class="btn mt-2 py-0.5" onclick={() => changes.undo(notice)}>Undo</button>{/if}
     </div>
   {/each}
