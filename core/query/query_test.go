@@ -1,0 +1,320 @@
+package query
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// platform is two sources with a few tables, and flint, who may read some of
+// them.
+func platform(t testing.TB, more ...access.Change) (*access.Model, *policy.Set) {
+	t.Helper()
+	m, set := access.New(), &policy.Set{}
+	object := func(kind, path, typ string) access.Change {
+		typ, notNull := strings.CutSuffix(typ, "!")
+		return access.AddObject{Path: path, Kind: kind, Type: typ, NotNull: notNull}
+	}
+	changes := []access.Change{object("source", "survey", ""), object("schema", "survey.drilling", ""), object("schema", "survey.assay", ""), object("schema", "survey.licensing", ""),
+		object("source", "other", ""), object("schema", "other.drilling", "")}
+	for table, columns := range map[string][]string{
+		"survey.drilling.boreholes": {"id bigint!", "name text!", "district text!", "depth_m double precision", "drilled_on date", "at timestamp", "released boolean", "odd point"},
+		"survey.drilling.lithology": {"id bigint!", "borehole_id bigint!", "rock text"},
+		"survey.assay.results":      {"id bigint!", "ppm double precision"},
+		"survey.licensing.holders":  {"id bigint!", "email text"},
+		"other.drilling.wells":      {"id bigint!"},
+	} {
+		changes = append(changes, object("table", table, ""))
+		for _, c := range columns {
+			name, typ, _ := strings.Cut(c, " ")
+			changes = append(changes, object("column", table+"."+name, typ))
+		}
+	}
+	grant := func(p, o string) access.Change {
+		return access.AddGrant{Privilege: p, Object: o, Subject: "user:flint"}
+	}
+	changes = append(changes, access.AddSubject{Subject: "user:flint"}, access.AddSubject{Subject: "group:north"}, access.Join{Member: "user:flint", Of: "group:north"},
+		access.SetAttribute{Subject: "user:flint", Name: "districts", Values: []string{"north", "coast"}},
+		grant("USAGE", "survey"), grant("USAGE", "survey.drilling"), grant("USAGE", "survey.assay"), grant("USAGE", "other"), grant("USAGE", "other.drilling"),
+		grant("SELECT", "survey.drilling.boreholes"), grant("SELECT", "survey.drilling.lithology"), grant("SELECT", "survey.assay.results.id"), grant("SELECT", "other.drilling.wells"))
+	for _, c := range append(changes, more...) {
+		next, err := m.Apply(c, time.Unix(1, 0))
+		if err != nil {
+			t.Fatalf("%+v: %v", c, err)
+		}
+		m = next
+	}
+	return m, set
+}
+
+func with(t testing.TB, m *access.Model, set *policy.Set, changes ...policy.Change) *policy.Set {
+	t.Helper()
+	for _, c := range changes {
+		next, err := set.Apply(c, m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set = next
+	}
+	return set
+}
+
+func flint(t testing.TB, m *access.Model) *access.Standing {
+	t.Helper()
+	s, err := m.FindSubject("user:flint")
+	if err != nil {
+		t.Fatal(err)
+	}
+	st, err := m.Stand(access.Session{Subject: s.ID}, time.Unix(2, 0))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return st
+}
+
+// oneLine folds white space, for comparing SQL.
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+func TestRefused(t *testing.T) {
+	m, set := platform(t)
+	st := flint(t, m)
+	for _, c := range []struct{ name, text, code, says string }{
+		{"no SQL", "selec 1", Syntax, `line 1, column 1: syntax error at or near "selec"`},
+		{"an empty text", "", Unsupported, "one statement at a time"},
+		{"two statements", "select 1; select 2", Unsupported, "one statement at a time"},
+		{"another statement", "delete from survey.drilling.boreholes", Unsupported, "only SELECT can be run here; DELETE"},
+		{"a statement that writes inside WITH", "with x as (delete from survey.drilling.boreholes returning id) select * from x", Unsupported, "no SELECT"},
+		{"an unknown table", "select 1 from survey.drilling.nope", Unknown, "survey.drilling.nope does not exist or is not yours to use"},
+		{"a table behind a shut door, in the same words", "select 1 from survey.licensing.holders", Unknown, "survey.licensing.holders does not exist or is not yours to use"},
+		{"the database's own catalog", "select * from sqlite_schema", Unknown, "does not exist"},
+		{"PostgreSQL's catalog", "select * from pg_catalog.pg_class", Unknown, "does not exist"},
+		{"a table without its schema", "select 1 from boreholes", Unknown, "write the table with its source and schema: survey.drilling.boreholes"},
+		{"an unknown column, with its place", "select id,\n  nope from survey.drilling.boreholes", Unknown, "line 2, column 3: there is no column nope here"},
+		{"a column of a type that the language lacks", "select odd from survey.drilling.boreholes", Unknown, "no column odd"},
+		{"the row's hidden number", "select rowid from survey.drilling.boreholes", Unknown, "no column rowid"},
+		{"an ambiguous column", "select id from survey.drilling.boreholes a, survey.drilling.lithology b", Ambiguous, "more than one table"},
+		{"one alias twice", "select 1 from survey.drilling.boreholes a, survey.drilling.lithology a", Ambiguous, "given twice"},
+		{"an alias of an inner query", "select x.id from (select id from survey.drilling.boreholes x) y", Unknown, "no table is called x"},
+		{"a function that is not listed", "select pg_sleep(1)", Unknown, "there is no function pg_sleep"},
+		{"a function that reads files", "select readfile('/etc/passwd')", Unknown, "there is no function readfile"},
+		{"a function of a schema", "select pg_catalog.lower('x')", Unsupported, "a function of a schema"},
+		{"an operator that is not listed", "select 1 # 2", Unsupported, "the operator #"},
+		{"a regular expression", "select 'a' ~ 'b'", Unsupported, "the operator ~"},
+		{"a type that is not supported", "select cast(1 as json)", Unsupported, "the type json"},
+		{"a sub-query with two columns", "select (select 1, 2)", Mismatch, "one column, not 2"},
+		{"WHERE without a truth value", "select 1 from survey.drilling.boreholes where name", Mismatch, "needs a truth value, not text"},
+		{"apples and pears", "select 1 from survey.drilling.boreholes where id = name", Mismatch, "= cannot take bigint and text"},
+		{"a date that is none", "select 1 from survey.drilling.boreholes where drilled_on > 'soon'", Mismatch, "'soon' is no date"},
+		{"a column that is not grouped", "select name, count(*) from survey.drilling.boreholes", Grouping, "name must be in GROUP BY"},
+		{"a column in ORDER BY that is not grouped", "select count(*) from survey.drilling.boreholes order by name", Grouping, "name must be in GROUP BY"},
+		{"an aggregate in WHERE", "select 1 from survey.drilling.boreholes where count(*) > 1", Grouping, "cannot stand in WHERE"},
+		{"an aggregate of an aggregate", "select sum(count(*)) from survey.drilling.boreholes", Grouping, "cannot stand in an aggregate"},
+		{"a window function in WHERE", "select 1 from survey.drilling.boreholes where row_number() over () = 1", Grouping, "select list"},
+		{"sides of a different width", "select 1 union select 1, 2", Mismatch, "1 and 2"},
+		{"INTERSECT ALL", "select 1 intersect all select 1", Unsupported, "INTERSECT ALL"},
+		{"locking", "select id from survey.drilling.boreholes for update", Unsupported, "FOR UPDATE"},
+		{"INTO", "select 1 into x", Unsupported, "INTO"},
+		{"LATERAL", "select 1 from survey.drilling.boreholes b, lateral (select b.id) x", Unsupported, "LATERAL"},
+		{"a recursive WITH", "with recursive x as (select 1) select * from x", Unsupported, "WITH RECURSIVE"},
+		{"a table sample", "select 1 from survey.drilling.boreholes tablesample system (1)", Unsupported, "this kind of FROM item"},
+		{"a function as a table", "select * from generate_series(1, 9)", Unsupported, "this kind of FROM item"},
+		{"an array", "select array[1]", Unsupported, "an array"},
+		{"a row", "select (1, 2)", Unsupported, "a row"},
+		{"a parameter without a value", "select $1", Unknown, "$1 has no value"},
+		{"a LIMIT that is no number", "select 1 limit 1 + 1", Mismatch, "LIMIT takes a whole number"},
+		{"tables of two sources", "select 1 from survey.drilling.boreholes, other.drilling.wells", Unsupported, "one query reads one source"},
+		{"a set of attribute values outside a list", "select attribute('districts')", Mismatch, "stands in a list"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			plan, err := Make(c.text, nil, st, set)
+			var e *Error
+			if !errors.As(err, &e) {
+				t.Fatalf("planned: %v, %+v", err, plan)
+			}
+			if e.Code != c.code || !strings.Contains(e.Error(), c.says) {
+				t.Errorf("got %s: %v\nwant %s with %q", e.Code, e, c.code, c.says)
+			}
+		})
+	}
+}
+
+func TestWhatIsMissing(t *testing.T) {
+	m, set := platform(t, access.AddObject{Path: "survey.drilling.cores", Kind: "table"}, access.AddObject{Path: "survey.drilling.boxes", Kind: "table"})
+	st := flint(t, m)
+	_, err := Make("select c.x, b.y from survey.drilling.cores c join survey.drilling.boxes b on b.nope = c.id where c.z > 3", nil, st, set)
+	var e *Error
+	if !errors.As(err, &e) || e.Code != Refused || e.Text != "you lack SELECT on survey.drilling.cores, SELECT on survey.drilling.boxes" || len(e.Needs) != 2 {
+		t.Errorf("all that is missing should be named at once: %+v", e)
+	}
+	_, err = Make("select r.* from survey.assay.results r where r.id > 1", nil, st, set)
+	if !errors.As(err, &e) || !strings.HasSuffix(e.Text, "select r.id from survey.assay.results r where r.id > 1") || len(e.Needs) != 1 {
+		t.Errorf("a * past the granted columns should give the text to paste: %v", err)
+	}
+	_, err = Make("select id from survey.assay.results where ppm > 1", nil, st, set)
+	if !errors.As(err, &e) || e.Text != "you lack SELECT on survey.assay.results.ppm" {
+		t.Errorf("a column in WHERE needs SELECT too: %v", err)
+	}
+	if _, err = Make("select id from survey.assay.results order by id", nil, st, set); err != nil {
+		t.Errorf("the granted column can be read: %v", err)
+	}
+	_, err = Make("select 1 from survey.licensing.holders", nil, st, set)
+	if !errors.As(err, &e) || !e.Hidden || len(e.Needs) != 2 {
+		t.Errorf("the record should have the reason behind a shut door: %+v", e)
+	}
+}
+
+// TestGovernedSQL holds the form of what is sent to the database.
+func TestGovernedSQL(t *testing.T) {
+	m, set := platform(t)
+	row := func(rule string, more ...string) policy.Change {
+		return policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "rows", Except: more}, Table: "survey.drilling.boreholes", Rule: rule}
+	}
+	column := func(treat string, columns ...string) policy.Change {
+		c := policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "columns"}, Treat: treat}
+		for _, name := range columns {
+			c.Columns = append(c.Columns, "survey.drilling.boreholes."+name)
+		}
+		return c
+	}
+	const text = "select name from survey.drilling.boreholes where depth_m > 9"
+	for _, c := range []struct {
+		name     string
+		policies []policy.Change
+		text     string
+		want     string
+		args     string
+	}{
+		{"an untouched table is a plain reference", nil, text,
+			`SELECT "boreholes"."name" AS "name" FROM "drilling"."boreholes" AS "boreholes" WHERE ("boreholes"."depth_m" > ?1)`, "9"},
+		{"facts are folded into constants", []policy.Change{row("district IN (attribute('districts')) OR in_group(district) OR has_role('none') OR district = CURRENT_USER")}, text,
+			`SELECT "boreholes"."name" AS "name" FROM ( SELECT "boreholes_2"."name" AS "name", "boreholes_2"."depth_m" AS "depth_m" FROM "drilling"."boreholes" AS "boreholes_2" WHERE ((("boreholes_2"."district" IN (?1, ?2)) OR ("boreholes_2"."district" IN (?2))) OR ("boreholes_2"."district" = ?3)) ) AS "boreholes" WHERE ("boreholes"."depth_m" > ?4)`, "coast north flint 9"},
+		{"a rule that is true for all rows costs nothing", []policy.Change{row("true")}, "select name from survey.drilling.boreholes",
+			`SELECT "boreholes"."name" AS "name" FROM "drilling"."boreholes" AS "boreholes"`, ""},
+		{"who is excepted from all allow policies sees no rows", []policy.Change{row("true", "user:flint")}, "select name from survey.drilling.boreholes",
+			`SELECT "boreholes"."name" AS "name" FROM ( SELECT "boreholes_2"."name" AS "name" FROM "drilling"."boreholes" AS "boreholes_2" WHERE FALSE ) AS "boreholes"`, ""},
+		{"filters see the treated value", []policy.Change{column("suppress", "name")}, "select id from survey.drilling.boreholes where name = 'x'",
+			`SELECT "boreholes"."id" AS "id" FROM ( SELECT "boreholes_2"."id" AS "id", NULL AS "name" FROM "drilling"."boreholes" AS "boreholes_2" ) AS "boreholes" WHERE ("boreholes"."name" = ?1)`, "x"},
+		{"a rule sees the value as it is", []policy.Change{column("suppress", "district"), row("district = 'north'")}, "select district from survey.drilling.boreholes",
+			`SELECT "boreholes"."district" AS "district" FROM ( SELECT NULL AS "district" FROM "drilling"."boreholes" AS "boreholes_2" WHERE ("boreholes_2"."district" = ?1) ) AS "boreholes"`, "north"},
+		{"only the columns that the query uses are computed", []policy.Change{column("pseudonym", "name", "district")}, "select count(*) from survey.drilling.boreholes",
+			`SELECT count(*) AS "count" FROM ( SELECT 1 FROM "drilling"."boreholes" AS "boreholes_2" ) AS "boreholes"`, ""},
+		{"an expression that can fail is kept behind the filter", []policy.Change{row("id > 1")}, "select id from survey.drilling.boreholes where replace(name, 'a', 'b') = 'x'",
+			`SELECT "boreholes"."id" AS "id" FROM ( SELECT "boreholes_2"."id" AS "id", "boreholes_2"."name" AS "name" FROM "drilling"."boreholes" AS "boreholes_2" WHERE ("boreholes_2"."id" > ?1) LIMIT -1 OFFSET 0 ) AS "boreholes" WHERE (replace("boreholes"."name", ?2, ?3) = ?4)`, "1 a b x"},
+		{"NULLs sort as in PostgreSQL, and nothing is said where none occur", nil, "select id, depth_m from survey.drilling.boreholes order by id, depth_m desc, name || 'x'",
+			`SELECT "boreholes"."id" AS "id", "boreholes"."depth_m" AS "depth_m" FROM "drilling"."boreholes" AS "boreholes" ORDER BY 1, 2 DESC NULLS FIRST, ("boreholes"."name" || ?1) NULLS LAST`, "x"},
+		{"a suppressed column can be NULL whatever the table says", []policy.Change{column("suppress", "name")}, "select name from survey.drilling.boreholes order by name",
+			`SELECT "boreholes"."name" AS "name" FROM ( SELECT NULL AS "name" FROM "drilling"."boreholes" AS "boreholes_2" ) AS "boreholes" ORDER BY 1 NULLS LAST`, ""},
+		{"an outer join makes NULLs", nil, "select b.id from survey.drilling.lithology l left join survey.drilling.boreholes b using (id) order by b.id",
+			`SELECT "b"."id" AS "id" FROM "drilling"."lithology" AS "l" LEFT JOIN "drilling"."boreholes" AS "b" ON ("l"."id" = "b"."id") ORDER BY 1 NULLS LAST`, ""},
+		{"a name that would be captured gets another", nil, "select (select count(*) from survey.drilling.boreholes b where b.id = a.id) from survey.drilling.boreholes a join survey.drilling.boreholes b on a.id = b.id",
+			`SELECT ( SELECT count(*) AS "count" FROM "drilling"."boreholes" AS "b_2" WHERE ("b_2"."id" = "a"."id") ) AS "count" FROM "drilling"."boreholes" AS "a" INNER JOIN "drilling"."boreholes" AS "b" ON ("a"."id" = "b"."id")`, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			plan, err := Make(c.text, nil, flint(t, m), with(t, m, set, c.policies...))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := oneLine(plan.SQL); got != c.want {
+				t.Errorf("got\n%s\nwant\n%s", got, c.want)
+			}
+			var args []string
+			for _, a := range plan.Args {
+				args = append(args, fmt.Sprint(a.Value))
+			}
+			if got := strings.Join(args, " "); got != c.args {
+				t.Errorf("arguments %q, want %q", got, c.args)
+			}
+		})
+	}
+}
+
+func TestRules(t *testing.T) {
+	m, set := platform(t)
+	table, err := m.Lookup("survey.drilling.boreholes")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ rule, says string }{
+		{"district = 'north'", ""},
+		{"name LIKE 'N%' AND id IN (SELECT borehole_id FROM lithology)", ""},
+		{"id IN (SELECT id FROM licensing.holders WHERE email = CURRENT_USER)", ""},
+		{"EXISTS (SELECT 1 FROM survey.drilling.lithology l WHERE l.borehole_id = boreholes.id)", ""},
+		{"drilled_on <= CURRENT_DATE", ""},
+		{"purpose() = 'audit'", ""},
+		{"true) OR (true", "syntax error"},
+		{"true UNION SELECT 1", "more than one condition"},
+		{"true LIMIT 1", "more than one condition"},
+		{"true; DROP TABLE x", "one statement"},
+		{"", "the rule is empty"},
+		{"name", "needs a truth value"},
+		{"count(*) > 1", "an aggregate function cannot stand in a rule"},
+		{"nope = 1", "line 1, column 1: there is no column nope"},
+		{"id IN (SELECT id FROM other.drilling.wells)", "one query reads one source"},
+		{"id IN (SELECT id FROM nowhere)", "there is no table nowhere"},
+		{"unknown_function(id)", "there is no function"},
+	} {
+		err := CheckRule(flint(t, m), table, c.rule)
+		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+			t.Errorf("%q: got %v, want %q", c.rule, err, c.says)
+		}
+	}
+	// A column that goes closes the table, and opens nothing.
+	set = with(t, m, set, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "of-district"}, Table: "survey.drilling.boreholes", Rule: "district = 'north'"})
+	m, err = m.Apply(access.MissObject{Path: "survey.drilling.boreholes.district"}, time.Unix(3, 0))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = Make("select id from survey.drilling.boreholes", nil, flint(t, m), set)
+	var e *Error
+	if !errors.As(err, &e) || e.Code != Broken || !strings.Contains(e.Text, "is closed: its row policy of-district") {
+		t.Errorf("a policy that no longer fits must close its table: %v", err)
+	}
+}
+
+// FuzzMake looks for panics, and for tables that reach the database ungoverned.
+func FuzzMake(f *testing.F) {
+	for _, seed := range []string{"select name, count(*) over (partition by district) from survey.drilling.boreholes b where exists (select 1 from survey.drilling.lithology l where l.borehole_id = b.id)",
+		"with x as (select * from survey.drilling.boreholes) select a.name from x a full join x b using (id) union select 'a' order by 1 limit 3",
+		"select case when released then extract(year from drilled_on) end from survey.drilling.boreholes where name ilike 'a%' group by 1 having count(*) > 1"} {
+		f.Add(seed)
+	}
+	m, set := platform(f)
+	set = with(f, m, set, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "none"}, Table: "survey.drilling.boreholes", Rule: "district = 'the fence'"})
+	st := flint(f, m)
+	f.Fuzz(func(t *testing.T, text string) {
+		plan, err := Make(text, nil, st, set)
+		if err != nil {
+			if strings.Contains(err.Error(), "please report it") {
+				t.Fatalf("%q: %v", text, err)
+			}
+			return
+		}
+		governed := strings.Count(plan.SQL, `FROM "drilling"."boreholes"`)
+		if strings.Count(plan.SQL, `"drilling"."boreholes"`) != governed || strings.Count(plan.SQL, `"district" = ?`) < governed {
+			t.Fatalf("%q reaches the table ungoverned:\n%s", text, plan.SQL)
+		}
+		if strings.Contains(plan.SQL, "licensing") || strings.Contains(plan.SQL, "sqlite_") {
+			t.Fatalf("%q reaches another table:\n%s", text, plan.SQL)
+		}
+	})
+}
+
+func BenchmarkPlanCold(b *testing.B) {
+	m, set := platform(b)
+	set = with(b, m, set, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "rows"}, Table: "survey.drilling.boreholes", Rule: "district IN (attribute('districts'))"},
+		policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "rocks"}, Table: "survey.drilling.lithology", Rule: "borehole_id IN (SELECT id FROM boreholes WHERE in_group(district))"})
+	st := flint(b, m)
+	const text = `select b.district, count(*) as n, avg(b.depth_m) from survey.drilling.boreholes b join survey.drilling.lithology l on l.borehole_id = b.id
+		join survey.assay.results r on r.id = b.id where b.drilled_on >= '2020-01-01' and l.rock <> 'slate' group by b.district order by n desc`
+	b.ReportAllocs()
+	for b.Loop() {
+		if _, err := Make(text, nil, st, set); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
