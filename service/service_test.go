@@ -1,0 +1,501 @@
+package service_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"gneiss/client"
+	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+func TestMain(m *testing.M) { os.Exit(demotest.Run(m)) }
+
+var ctx = context.Background()
+
+// caller signs in to an open service, past HTTP.
+func caller(t testing.TB, svc *service.Service, user string) service.Caller {
+	t.Helper()
+	secret, _, err := svc.SignIn(ctx, wire.SignIn{User: user, Password: "northmark", Token: true}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := svc.Authenticate(ctx, secret, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+func ask(t testing.TB, svc *service.Service, c service.Caller, sql string, at wire.Standpoint) [][]any {
+	t.Helper()
+	r, err := svc.Query(ctx, c, wire.QueryRequest{SQL: sql, Standpoint: at})
+	if err != nil {
+		t.Fatalf("%s: %v", sql, err)
+	}
+	return r.Rows
+}
+
+func wants(t testing.TB, err error, status int, says string) *wire.Problem {
+	t.Helper()
+	if err == nil {
+		t.Fatalf("no error; want %d %s", status, says)
+	}
+	p := service.Problem(err)
+	if p.Status != status || !strings.Contains(p.Detail, says) {
+		t.Fatalf("got %d %s; want %d %s", p.Status, p.Detail, status, says)
+	}
+	return p
+}
+
+// TestWhoSeesWhat holds the demo's story in numbers.
+func TestWhoSeesWhat(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	boreholes := "SELECT count(*), count(cost) FROM survey.drilling.boreholes"
+	total := ask(t, svc, opal, boreholes, wire.Standpoint{})[0][0].(int64)
+	if total != 2400 {
+		t.Fatalf("the curator sees %d boreholes, want all 2400", total)
+	}
+	sum := int64(0)
+	for _, geologist := range []string{"flint", "jasper", "slate"} {
+		row := ask(t, svc, caller(t, svc, geologist), boreholes, wire.Standpoint{})[0]
+		sum += row[0].(int64)
+		if row[0] == int64(0) || row[1] != int64(0) {
+			t.Errorf("%s sees %d boreholes, %d with a cost; want some, none with a cost", geologist, row[0], row[1])
+		}
+	}
+	chert := ask(t, svc, caller(t, svc, "chert"), boreholes, wire.Standpoint{})[0]
+	if chert[0] != sum || chert[1] == int64(0) {
+		t.Errorf("the lead sees %v boreholes, with %v costs; want the %d of the three geologists, with costs", chert[0], chert[1], sum)
+	}
+	for _, c := range []struct {
+		user, sql string
+		want      string
+	}{
+		{"tuff", "SELECT count(DISTINCT licence_id) <= 10, count(*) > 0 FROM survey.drilling.boreholes", "[true true]"},
+		{"service:pumice", "SELECT count(*) FILTER (WHERE release_on > CURRENT_DATE OR release_on IS NULL), count(*) > 0 FROM survey.drilling.boreholes", "[0 true]"},
+		{"garnet", "SELECT count(bank_account) FROM survey.licensing.holders", "[120]"},
+		{"flint", "SELECT count(bank_account), count(DISTINCT contact_name) > 10, max(email) LIKE '_%*%@%*%' FROM survey.licensing.holders", "[0 true true]"},
+		{"flint", "SELECT count(*) FROM survey.licensing.holders WHERE bank_account LIKE 'ZZ%' OR tax_number IS NOT NULL", "[0]"},
+		{"flint", "SELECT min(district), max(district) FROM survey.monitoring.readings", "[north north]"},
+	} {
+		if got := fmt.Sprint(ask(t, svc, caller(t, svc, c.user), c.sql, wire.Standpoint{})[0]); got != c.want {
+			t.Errorf("%s: %s\ngot %s, want %s", c.user, c.sql, got, c.want)
+		}
+	}
+	// One contact has one pseudonym, whoever of the readers looks.
+	names := "SELECT contact_name FROM survey.licensing.holders ORDER BY id"
+	if a, b := fmt.Sprint(ask(t, svc, caller(t, svc, "flint"), names, wire.Standpoint{})), fmt.Sprint(ask(t, svc, caller(t, svc, "jasper"), names, wire.Standpoint{})); a != b {
+		t.Error("the pseudonyms differ between two readers")
+	}
+}
+
+func TestAChangeCountsFromTheNextQuery(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	count := func() int64 {
+		return ask(t, svc, flint, "SELECT count(*) FROM survey.drilling.boreholes", wire.Standpoint{})[0][0].(int64)
+	}
+	before := count()
+	do := func(_ wire.Changed, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"districts": {"north", "coast"}}}, true, 0))
+	more := count()
+	if more <= before {
+		t.Errorf("another district shows %d boreholes, then %d", before, more)
+	}
+	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "off"}, 0))
+	if got := count(); got != 0 {
+		t.Errorf("with the policy stopped no allow policy applies, yet flint sees %d rows", got)
+	}
+	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "live"}, 0))
+	do(svc.Join(ctx, opal, wire.Member{Member: "user:flint", Of: "group:geologists"}, true))
+	_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes"})
+	wants(t, err, 404, "does not exist or is not yours to use")
+	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Disabled: new(true)}, true, 0))
+	if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err == nil {
+		t.Error("a disabled user still queries")
+	}
+}
+
+// TestNoAnswerBelongsToNoMoment changes a policy while others query: every
+// answer is that of before or of after.
+func TestNoAnswerBelongsToNoMoment(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	const text = "SELECT count(*), count(DISTINCT district) FROM survey.drilling.boreholes"
+	allowed := map[string]bool{fmt.Sprint(ask(t, svc, flint, text, wire.Standpoint{})[0]): true, "[0 0]": true}
+	stop := make(chan struct{})
+	var wait sync.WaitGroup
+	for range 4 {
+		wait.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: text})
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if got := fmt.Sprint(r.Rows[0]); !allowed[got] {
+					t.Errorf("an answer that belongs to no moment: %s", got)
+				}
+			}
+		})
+	}
+	for i := range 30 {
+		status := []string{"off", "live"}[i%2]
+		if _, err := svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: status}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	close(stop)
+	wait.Wait()
+}
+
+func TestStaleChangesAreRefused(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	seen := svc.Revision()
+	if _, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:first"}, false, seen); err != nil {
+		t.Fatal(err)
+	}
+	_, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:second"}, false, seen)
+	wants(t, err, 412, fmt.Sprintf("revision %d by user:opal", seen+1))
+}
+
+func TestADryRunChangesNothing(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	before := svc.Revision()
+	out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, Change: wire.Change{DryRun: true}}, false, 0)
+	if err != nil || out.Done || svc.Revision() != before {
+		t.Fatalf("%+v, %v, revision %d after %d", out, err, svc.Revision(), before)
+	}
+	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "gives nothing yet: the door of survey is shut") {
+		t.Errorf("a grant without its door should say so: %v", out.Notes)
+	}
+	out, err = svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, WithEntry: true, Change: wire.Change{DryRun: true}}, false, 0)
+	if err != nil || len(out.Notes) != 0 || len(out.Effects) != 1 || out.Effects[0].Subject != "user:marl" {
+		t.Errorf("with entry it takes effect: %+v, %v", out, err)
+	}
+}
+
+func TestEffectsSayWhoLoses(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	out, err := svc.PutPolicy(ctx, caller(t, svc, "opal"), wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "crew_id = 1", For: []string{"role:regional_lead"}}, Change: wire.Change{DryRun: true}}, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lost := map[string]string{}
+	for _, e := range out.Effects {
+		lost[e.Subject] = strings.Join(e.Loses, " ")
+	}
+	if !strings.Contains(lost["user:flint"], "no rows") || !strings.Contains(lost["user:chert"], "some rows, by p") {
+		t.Errorf("a first allow policy closes the table to others, and that should be said first: %v", lost)
+	}
+}
+
+func TestTrialCounts(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	trial, err := svc.TryPolicy(ctx, caller(t, svc, "opal"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "crew_id <= 10"},
+		Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:marl"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	flint := trial.Counts[0]
+	if trial.Total != 3000 || flint.Now != 3000 || flint.Then == 0 || flint.Then >= 3000 || trial.Counts[1].Problem == "" {
+		t.Errorf("%+v", trial)
+	}
+	if _, err := svc.TryPolicy(ctx, caller(t, svc, "flint"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "true"}}); err == nil {
+		t.Error("a trial counts hidden rows, so it needs MANAGE")
+	}
+}
+
+func TestPreviewSideBySide(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	p, err := svc.Preview(ctx, caller(t, svc, "opal"), wire.PreviewRequest{Table: "survey.drilling.boreholes", Limit: 40, Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:chert"}, {As: "user:marl"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !p.Matched || p.Key != "id" || p.Sides[2].Problem == "" || p.Sides[0].Count >= p.Sides[1].Count {
+		t.Fatalf("%+v", p.Sides)
+	}
+	cost, missing := -1, 0
+	for i, c := range p.Columns {
+		if c.Name == "cost" {
+			cost = i
+		}
+	}
+	last := int64(0)
+	for _, row := range p.Rows {
+		if row.Sides[1] == nil {
+			t.Fatal("a row that the geologist has and their lead has not")
+		}
+		if id := row.Sides[1][0].(int64); id <= last {
+			t.Errorf("rows are out of order: %d after %d", id, last)
+		} else {
+			last = id
+		}
+		if row.Sides[0] == nil {
+			missing++
+			continue
+		}
+		if row.Sides[0][0] != row.Sides[1][0] || row.Sides[0][cost] != nil {
+			t.Errorf("rows are not matched, or a cost shows: %v beside %v", row.Sides[0], row.Sides[1])
+		}
+	}
+	if missing == 0 {
+		t.Error("no row is the lead's alone among the first")
+	}
+}
+
+func TestTheRecord(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, marl, agate := caller(t, svc, "opal"), caller(t, svc, "marl"), caller(t, svc, "agate")
+	_, err := svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT ppm FROM survey.assay.results"})
+	told := wants(t, err, 404, "is not yours to use")
+	if len(told.Missing) != 0 || len(told.Fixes) != 0 || told.Reference == "" {
+		t.Errorf("marl stands outside and is told %v, %v, %q", told.Missing, told.Fixes, told.Reference)
+	}
+	full, err := svc.Record(ctx, agate, told.Reference)
+	if err != nil || len(full.Missing) != 3 || full.Actor != "user:marl" || len(full.Fixes) == 0 {
+		t.Errorf("the auditor reads %+v, %v", full, err)
+	}
+	own, err := svc.Record(ctx, marl, told.Reference)
+	if err != nil || len(own.Missing) != 0 || own.Reason != "" {
+		t.Errorf("marl's own line tells what marl was not told: %+v, %v", own, err)
+	}
+	ask(t, svc, opal, "SELECT email FROM survey.licensing.holders LIMIT 1", wire.Standpoint{As: "user:flint", Purpose: "audit"})
+	list, err := svc.Records(ctx, agate, service.RecordSearch{Actor: "user:flint", Action: "query"})
+	if err != nil || len(list.Items) != 1 || list.Items[0].Actor != "user:opal" || list.Items[0].Standing != "user:flint for audit" || list.Items[0].Objects[0] != "survey.licensing.holders.email" {
+		t.Errorf("standing in for flint should carry both names: %+v, %v", list.Items, err)
+	}
+	flints, err := svc.Records(ctx, caller(t, svc, "flint"), service.RecordSearch{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range flints.Items {
+		if r.Actor != "user:flint" {
+			t.Errorf("flint reads a line of %s", r.Actor)
+		}
+	}
+	if _, err := svc.Record(ctx, marl, "R-1"); service.Problem(err).Status != 404 {
+		t.Errorf("marl reads another's line: %v", err)
+	}
+}
+
+func TestSignInIsLimited(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	var last error
+	for range 12 {
+		_, _, last = svc.SignIn(ctx, wire.SignIn{User: "opal", Password: "guess"}, "198.51.100.7")
+	}
+	wants(t, last, 429, "too many attempts")
+	_, _, err := svc.SignIn(ctx, wire.SignIn{User: "nobody-of-that-name", Password: "guess"}, "198.51.100.8")
+	wants(t, err, 401, "the name or the password is wrong")
+}
+
+func TestSourceFiles(t *testing.T) {
+	dir := demotest.Folder(t)
+	real, err := filepath.EvalSymlinks(filepath.Join(dir, "survey"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	// A folder of its own, so that files can be taken away.
+	if err := os.Remove(filepath.Join(dir, "survey")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(dir, "survey"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"drilling", "assay", "licensing", "monitoring", "field"} {
+		if err := os.Link(filepath.Join(real, name+".db"), filepath.Join(dir, "survey", name+".db")); err != nil {
+			content, rerr := os.ReadFile(filepath.Join(real, name+".db"))
+			if err := errors.Join(rerr, os.WriteFile(filepath.Join(dir, "survey", name+".db"), content, 0o600)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	svc := demotest.Open(t, dir)
+	opal := caller(t, svc, "opal")
+	field := filepath.Join(dir, "survey", "field.db")
+	if err := os.Rename(field, field+".away"); err != nil {
+		t.Fatal(err)
+	}
+	out, err := svc.Scan(ctx, opal, "survey")
+	if err != nil || !out.Done {
+		t.Fatalf("a scan without the field's file: %+v, %v", out, err)
+	}
+	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT 1 FROM survey.field.crews"})
+	wants(t, err, 403, "SELECT on survey.field.crews")
+	if err := os.Rename(field+".away", field); err != nil {
+		t.Fatal(err)
+	}
+	if out, err = svc.Scan(ctx, opal, "survey"); err != nil || !out.Done {
+		t.Fatalf("a scan with the file again: %+v, %v", out, err)
+	}
+	if n := ask(t, svc, opal, "SELECT count(*) FROM survey.field.crews", wire.Standpoint{})[0][0]; n != int64(20) {
+		t.Errorf("%v crews after the file came back", n)
+	}
+	if err := os.Rename(filepath.Join(dir, "survey"), filepath.Join(dir, "elsewhere")); err != nil {
+		t.Fatal(err)
+	}
+	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.crews"})
+	wants(t, err, 503, "is not there")
+}
+
+func TestALockedSourceFile(t *testing.T) {
+	dir := demotest.Folder(t)
+	svc := demotest.Open(t, dir)
+	opal := caller(t, svc, "opal")
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, "survey", "field.db")+"?_busy_timeout=100")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	c, err := db.Conn(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if _, err := c.ExecContext(ctx, "BEGIN EXCLUSIVE"); err != nil {
+		t.Fatal(err)
+	}
+	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits"})
+	p := wants(t, err, 503, "then try again")
+	if p.Reference == "" {
+		t.Error("a failed query is on record, too")
+	}
+	if _, err := c.ExecContext(ctx, "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	ask(t, svc, opal, "SELECT count(*) FROM survey.field.visits", wire.Standpoint{})
+}
+
+func TestDataFolderOfANewerVersion(t *testing.T) {
+	dir := demotest.Folder(t)
+	db, err := sql.Open("sqlite3", filepath.Join(dir, "records.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, 1)"); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	if _, err := store.Open(dir); !errors.Is(err, store.ErrNewer) {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestAnAlteredJournalIsNoticed(t *testing.T) {
+	dir := demotest.Folder(t)
+	db, err := sql.Open("sqlite3", filepath.Join(dir, "records.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("UPDATE journal SET actor = 'user:garnet' WHERE revision = 40"); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	_, err = service.Open(ctx, dir, service.DefaultLimits, nil)
+	if err == nil || !strings.Contains(err.Error(), "altered at revision 40") {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestBrowserSessionsNeedTheCSRFToken(t *testing.T) {
+	server := demotest.Start(t)
+	jar := map[string]string{}
+	call := func(method, path, body string, headers map[string]string) *http.Response {
+		r, err := http.NewRequest(method, server+"/api/v1"+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Content-Type", "application/json")
+		for k, v := range headers {
+			r.Header.Set(k, v)
+		}
+		for k, v := range jar {
+			r.AddCookie(&http.Cookie{Name: k, Value: v})
+		}
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		return answer
+	}
+	answer := call("POST", "/session", `{"user": "opal", "password": "northmark"}`, nil)
+	for _, c := range answer.Cookies() {
+		jar[c.Name] = c.Value
+		if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode {
+			t.Errorf("the cookie %+v can be read by scripts or sent by other sites", c)
+		}
+	}
+	if answer = call("GET", "/session", "", nil); answer.StatusCode != 200 {
+		t.Fatalf("the cookie does not sign in: %d", answer.StatusCode)
+	}
+	if answer = call("POST", "/subjects", `{"subject": "role:forged"}`, nil); answer.StatusCode != 403 {
+		t.Errorf("a change without the CSRF token: %d, want 403", answer.StatusCode)
+	}
+	if answer = call("POST", "/subjects", `{"subject": "role:forged"}`, map[string]string{"X-CSRF-Token": "guess"}); answer.StatusCode != 403 {
+		t.Errorf("a change with a guessed CSRF token: %d, want 403", answer.StatusCode)
+	}
+	jar = map[string]string{}
+	for path, want := range map[string]int{"/tree": 401, "/nope": 404} {
+		if answer = call("GET", path, "", nil); answer.StatusCode != want {
+			t.Errorf("%s without signing in: %d, want %d", path, answer.StatusCode, want)
+		}
+	}
+	opal := demotest.SignIn(t, server, "opal")
+	headers := map[string]string{"Authorization": "Bearer " + opal.Token}
+	for body, want := range map[string]int{`{"subject": "role:x", "color": "red"}`: 400, `{`: 400, `{"subject": "role:x"} {}`: 400, `{"subject": "role:ok"}`: 200} {
+		if answer = call("POST", "/subjects", body, headers); answer.StatusCode != want {
+			t.Errorf("%s: %d, want %d", body, answer.StatusCode, want)
+		}
+	}
+	headers["If-Match"] = `"1"`
+	if answer = call("POST", "/subjects", `{"subject": "role:late"}`, headers); answer.StatusCode != 412 {
+		t.Errorf("a stale change: %d, want 412", answer.StatusCode)
+	}
+}
+
+func TestRowsInOtherForms(t *testing.T) {
+	flint := demotest.SignIn(t, demotest.Start(t), "flint")
+	in := wire.QueryRequest{SQL: `SELECT district, release_on > '2000-01-01' AS "a,b", cost FROM survey.drilling.boreholes WHERE release_on IS NOT NULL ORDER BY id LIMIT 1`}
+	for accept, want := range map[string]string{"text/csv": "district,\"a,b\",cost\r\nnorth,true,\r\n", "application/jsonl": `{"district":"north","a,b":true,"cost":null}` + "\n"} {
+		body, err := flint.Raw(ctx, "POST", "/queries", nil, in, accept)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(body)
+		body.Close()
+		if err != nil || string(got) != want {
+			t.Errorf("%s: got %q, want %q, %v", accept, got, want, err)
+		}
+	}
+	limited, err := client.Send[wire.Result](ctx, flint, "POST", "/queries", wire.QueryRequest{SQL: "SELECT id FROM survey.assay.samples", Limit: 7})
+	if err != nil || len(limited.Rows) != 7 || !limited.Truncated {
+		t.Errorf("a limit of 7 gives %d rows, truncated %v, %v", len(limited.Rows), limited.Truncated, err)
+	}
+}
