@@ -278,7 +278,7 @@ func (s *Service) AccessTo(c Caller, path string, paths bool) (wire.AccessList, 
 		if ownErr != nil {
 			return wire.AccessList{}, ownErr
 		}
-		if o, err = s.seen(own, path); err != nil {
+		if _, err := s.seen(own, path); err != nil {
 			return wire.AccessList{}, err
 		}
 		return wire.AccessList{}, problem(403, "refused", "Refused", "asking who can use %s needs DESCRIBE or MANAGE on it", path)

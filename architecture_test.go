@@ -1,0 +1,101 @@
+// Package gneiss holds the rules of the whole: which folder may import which,
+// and that generated files are those of today.
+package gneiss
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"gneiss/api"
+)
+
+// TestImportsRunOneWay holds the direction of imports. The core knows nothing
+// of what is round it; only the SQL grammar comes from outside.
+func TestImportsRunOneWay(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Deps \",\"}}", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	may := map[string][]string{
+		"gneiss/core/access":   {},
+		"gneiss/core/policy":   {"gneiss/core/"},
+		"gneiss/core/query":    {"gneiss/core/", "github.com/pganalyze/", "google.golang.org/protobuf/"},
+		"gneiss/wire":          {},
+		"gneiss/client":        {"gneiss/wire"},
+		"gneiss/store":         nil,
+		"gneiss/source":        {"gneiss/core/", "github.com/pganalyze/", "google.golang.org/protobuf/"},
+		"gneiss/source/sqlite": nil,
+	}
+	never := map[string][]string{
+		"gneiss/cli":           {"gneiss/service", "gneiss/api", "gneiss/store", "gneiss/core"},
+		"gneiss/store":         {"gneiss/"},
+		"gneiss/source/sqlite": {"gneiss/service", "gneiss/store", "gneiss/api"},
+		"gneiss/service":       {"gneiss/api", "gneiss/cli", "gneiss/client"},
+	}
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		pkg, deps, _ := strings.Cut(strings.TrimSpace(line), " ")
+		for _, dep := range strings.Split(deps, ",") {
+			first, _, _ := strings.Cut(dep, "/")
+			outside := strings.Contains(first, ".") || first == "gneiss"
+			if allowed, ruled := may[pkg]; ruled && allowed != nil && outside && !hasPrefix(dep, allowed) {
+				t.Errorf("%s imports %s", pkg, dep)
+			}
+			if hasPrefix(dep, never[pkg]) {
+				t.Errorf("%s imports %s", pkg, dep)
+			}
+		}
+		if _, ruled := may[pkg]; ruled {
+			seen++
+		}
+	}
+	if seen != len(may) {
+		t.Errorf("%d of %d ruled packages are there", seen, len(may))
+	}
+}
+
+func hasPrefix(s string, prefixes []string) bool {
+	for _, p := range prefixes {
+		if strings.HasPrefix(s, p) {
+			return true
+		}
+	}
+	return false
+}
+
+// TestConsoleTypesAreTodays fails when the API has changed and the console's
+// types have not: run make types.
+func TestConsoleTypesAreTodays(t *testing.T) {
+	kept, err := os.ReadFile("web/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(kept, api.Document()) {
+		t.Error("web/openapi.json is not the document that the API serves; run make types")
+	}
+	var document struct {
+		Paths      map[string]any
+		Components struct{ Schemas map[string]any }
+	}
+	if err := json.Unmarshal(kept, &document); err != nil {
+		t.Fatal(err)
+	}
+	types, err := os.ReadFile("web/src/lib/api.gen.d.ts")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path := range document.Paths {
+		if !strings.Contains(string(types), `"`+path+`"`) {
+			t.Errorf("the console's types lack %s; run make types", path)
+		}
+	}
+	for name := range document.Components.Schemas {
+		if !strings.Contains(string(types), name+": {") {
+			t.Errorf("the console's types lack %s; run make types", name)
+		}
+	}
+}
