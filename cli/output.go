@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -125,8 +126,16 @@ func (g grid) used(last int) int {
 	return used
 }
 
-// width is that of the terminal; zero when the output goes elsewhere.
+// width is that of the terminal, or what COLUMNS says; zero when the output goes
+// elsewhere.
 func (a *app) width() int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		return n
+	}
+	return a.terminal()
+}
+
+func (a *app) terminal() int {
 	f, ok := a.out.(*os.File)
 	if !ok {
 		return 0
@@ -139,7 +148,7 @@ func (a *app) width() int {
 }
 
 // coloured reports whether colour is wanted: on a terminal, unless NO_COLOR.
-func (a *app) coloured() bool { return a.width() > 0 && os.Getenv("NO_COLOR") == "" }
+func (a *app) coloured() bool { return a.terminal() > 0 && os.Getenv("NO_COLOR") == "" }
 
 func (a *app) mark(s string, colours ...text.Color) string {
 	if !a.coloured() {

@@ -94,6 +94,7 @@ func median(list []time.Duration) time.Duration {
 func BenchmarkPointQuery(b *testing.B) {
 	svc := demotest.Open(b, demotest.Folder(b))
 	flint := caller(b, svc, "flint")
+	b.ResetTimer()
 	b.RunParallel(func(pb *testing.PB) {
 		for pb.Next() {
 			if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT name, depth_m FROM survey.drilling.boreholes WHERE id = 17"}); err != nil {

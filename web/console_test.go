@@ -3,9 +3,12 @@ package web_test
 import (
 	"context"
 	"flag"
+	"html"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -90,6 +93,37 @@ func quote(s string) string { return `"` + s + `"` }
 
 var shots = flag.String("shots", "", "a folder to write pictures of the pages into")
 
+// commands are those of the README whose output is kept as a picture.
+var commands = map[string][]string{
+	"tree":    {"tree", "survey", "--as", "user:flint"},
+	"preview": {"preview", "survey.licensing.holders", "--as", "user:flint", "--beside", "user:garnet", "--limit", "5"},
+	"why":     {"why", "user:marl", "select", "survey.assay.results"},
+	"access":  {"access", "--to", "survey.drilling.boreholes"},
+	"query":   {"query", "select district, count(*) from survey.drilling.boreholes group by district", "--as", "user:flint", "--show-plan"},
+}
+
+// terminal runs a command and makes a page of what it prints.
+func terminal(t *testing.T, server string, args []string) string {
+	t.Helper()
+	c := exec.Command("../bin/gneiss", args...)
+	c.Env = append(os.Environ(), "GNEISS_SERVER="+server, "COLUMNS=170", "GNEISS_TOKEN="+demotest.SignIn(t, server, "opal").Token)
+	out, _ := c.CombinedOutput() // why ends with 3 where the answer is no
+	shown := "$ gneiss"
+	for _, a := range args {
+		if strings.Contains(a, " ") {
+			a = strconv.Quote(a)
+		}
+		shown += " " + a
+	}
+	page := `<meta charset="utf-8"><body style="margin:0;background:#1b1b1a;color:#ece7de"><pre style="margin:16px;white-space:pre-wrap;font:12px/1.4 'DejaVu Sans Mono',monospace">` +
+		`<b style="color:#e78598">` + html.EscapeString(shown) + "</b>\n" + html.EscapeString(string(out)) + "</pre>"
+	path := filepath.Join(t.TempDir(), "terminal.html")
+	if err := os.WriteFile(path, []byte(page), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return "file://" + path
+}
+
 // TestShots writes pictures of the main pages, for people to look at.
 func TestShots(t *testing.T) {
 	if *shots == "" {
@@ -106,6 +140,12 @@ func TestShots(t *testing.T) {
 			}
 		}
 		if !dark {
+			for name, args := range commands {
+				run(t, ctx, chromedp.Navigate(terminal(t, server, args)), chromedp.Sleep(200*time.Millisecond))
+				if err := shoot(ctx, filepath.Join(*shots, "cli-"+name+".png")); err != nil {
+					t.Fatal(err)
+				}
+			}
 			picture("sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
 		}
 		run(t, ctx, signIn(server, "opal"))
