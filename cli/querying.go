@@ -44,7 +44,7 @@ func (a *app) querying(root *cobra.Command) {
 			if err != nil {
 				return err
 			}
-			return a.showResult(out)
+			return a.showResult(out, plan)
 		},
 	}
 	run.Flags().BoolVar(&plan, "show-plan", false, "print the governed SQL, its policies and the database's plan")
@@ -86,7 +86,7 @@ func (a *app) streamCSV(c *cobra.Command, in wire.QueryRequest) error {
 	return err
 }
 
-func (a *app) showResult(r wire.Result) error {
+func (a *app) showResult(r wire.Result, planned bool) error {
 	g := grid{right: map[int]bool{}}
 	for i, c := range r.Columns {
 		g.head = append(g.head, c.Name)
@@ -110,6 +110,9 @@ func (a *app) showResult(r wire.Result) error {
 		more = "; there are more, --limit shows them"
 	}
 	fmt.Fprintf(a.out, "\n%s as %s in %.1f ms%s (%s)\n", rowsSay(int64(len(r.Rows))), r.Standing, r.TookMS, more, r.Record)
+	if planned && r.Plan == nil {
+		fmt.Fprintln(a.out, "What ran is shown to who may DESCRIBE the tables.")
+	}
 	if p := r.Plan; p != nil {
 		a.head("Governed SQL")
 		fmt.Fprintln(a.out, p.SQL)

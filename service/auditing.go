@@ -95,13 +95,13 @@ func (s *Service) Record(ctx context.Context, c Caller, ref string) (wire.Record
 	r := list.Items[0]
 	st := s.current.Load()
 	if len(r.Missing) > 0 && s.reviews(st, c) {
-		r.Fixes = s.recordFixes(st, r)
+		r.Fixes = s.recordFixes(st, c, r)
 	}
 	return r, nil
 }
 
 // recordFixes proposes fixes for a refusal as things stand now.
-func (s *Service) recordFixes(st *state, r wire.Record) []wire.Fix {
+func (s *Service) recordFixes(st *state, c Caller, r wire.Record) []wire.Fix {
 	who, _, _ := strings.Cut(r.Standing, " ")
 	if who == "" {
 		who = r.Actor
@@ -119,7 +119,7 @@ func (s *Service) recordFixes(st *state, r wire.Record) []wire.Fix {
 	if err != nil {
 		return nil
 	}
-	p, err := s.standAs(st, subject.ID, wire.Standpoint{})
+	p, err := s.standAs(st, c, subject.ID, wire.Standpoint{})
 	if err != nil {
 		return nil
 	}

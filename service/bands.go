@@ -132,6 +132,8 @@ func (p *standpoint) rowsSay(g policy.Governance) string {
 	switch {
 	case g.Closed:
 		return "no rows: no row policy lets any through"
+	case len(names) > 0 && !p.review:
+		return "some rows"
 	case len(names) > 0:
 		return "some rows, by " + strings.Join(names, ", ")
 	}

@@ -140,8 +140,11 @@ func (s *Service) SignOut(ctx context.Context, c Caller) error {
 type standpoint struct {
 	*access.Standing
 	state *state
-	words string // for people: "user:flint as role:x for purpose y"
+	words string // for people: "user:flint in role:x for audit"
 	other bool   // not the caller's own
+	// review says that the caller may be told which policies and grants are
+	// behind what is seen.
+	review bool
 }
 
 // own returns the caller's own standing, with all their roles.
@@ -177,7 +180,8 @@ func (s *Service) standAt(st *state, c Caller, at wire.Standpoint) (*standpoint,
 	if err != nil {
 		return nil, err
 	}
-	p := &standpoint{Standing: standing, state: st, words: st.model.Ref(session.Subject), other: session.Subject != c.User}
+	p := &standpoint{Standing: standing, state: st, words: st.model.Ref(session.Subject),
+		other: session.Subject != c.User, review: s.reviews(st, c)}
 	if session.Role != 0 {
 		p.words += " in " + st.model.Ref(session.Role)
 	}
@@ -195,6 +199,15 @@ func (s *Service) notStandIn() error {
 func (s *Service) manages(st *state, c Caller, id access.ObjectID) bool {
 	own, err := s.own(st, c)
 	return err == nil && own.Resolve(id).Allowed.Has(access.Manage)
+}
+
+// administers refuses a caller who does not manage the platform, before any
+// name of the request is looked up: what there is is not theirs to learn.
+func (s *Service) administers(st *state, c Caller, asked string) error {
+	if c.User == 0 || s.manages(st, c, access.PlatformID) {
+		return nil
+	}
+	return s.refuse(c, "change", asked, wants(st, access.Manage, access.PlatformID))
 }
 
 // reviews reports whether the caller may look at all subjects, grants and

@@ -58,7 +58,7 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	if err != nil && !errors.Is(err, errEnough) {
 		return wire.Result{}, s.failed(record, started, err)
 	}
-	if in.Plan {
+	if in.Plan && s.showsPlan(st, c, plan) {
 		if out.Plan, err = s.showPlan(ctx, p, plan, args, planned); err != nil {
 			return wire.Result{}, s.failed(record, started, err)
 		}
@@ -128,9 +128,18 @@ func planObjects(m *access.Model, plan *query.Plan) []string {
 	return paths
 }
 
-// showPlan is what --show-plan prints. Policies are shown to who may describe
-// the table; everyone may see the SQL that ran for them, without its constants
-// where these are the policies'.
+// showsPlan reports whether the caller may see what a plan is made of: policies
+// and the tables that they read, which is for who may review the tables.
+func (s *Service) showsPlan(st *state, c Caller, plan *query.Plan) bool {
+	for _, t := range plan.Tables {
+		if !s.reviewsObject(st, c, t.Table) {
+			return false
+		}
+	}
+	return true
+}
+
+// showPlan is what --show-plan prints.
 func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
 	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, PlanUS: planned.Microseconds()}
 	for i, a := range plan.Args {

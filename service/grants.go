@@ -109,6 +109,20 @@ func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, rev
 		}
 		return wire.Changed{}, err
 	}
+	for _, object := range objects {
+		var what change = access.AddGrant{Privilege: in.Privileges[0], Object: st.model.Path(object.ID)}
+		if revoke {
+			what = access.RemoveGrant{Object: st.model.Path(object.ID)}
+		}
+		if err := s.mayChange(st, c, what); err != nil {
+			if p, perr := s.standAt(st, c, wire.Standpoint{}); perr == nil && !p.review {
+				if _, serr := s.seen(p, in.Object); serr != nil {
+					return wire.Changed{}, serr
+				}
+			}
+			return wire.Changed{}, s.refuse(c, "change", fmt.Sprintf("a grant of %s on %s", strings.Join(in.Privileges, ", "), in.Object), err)
+		}
+	}
 	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
 	for _, ref := range in.Subjects {
 		subject, err := st.model.FindSubject(ref)

@@ -149,6 +149,9 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 			continue
 		}
 		d := g.Columns[id]
+		if !p.review {
+			d.By, d.Lost = nil, nil
+		}
 		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, NotNull: column.NotNull, Readable: readable,
 			Treatment: d.Treatment.String(), By: policyNames(d.By), Lost: policyNames(d.Lost), Conflict: d.Conflict, Revealed: d.Revealed})
 	}
@@ -188,18 +191,20 @@ func (s *Service) AccessOf(c Caller, ref, below string, paths bool, at wire.Stan
 		return wire.AccessList{}, err
 	}
 	at.As = subject.Ref()
-	p, err := s.standAs(st, subject.ID, at)
+	p, err := s.standAs(st, c, subject.ID, at)
 	if err != nil {
 		return wire.AccessList{}, err
 	}
 	root, err := st.model.Lookup(orPlatform(below))
-	if err != nil {
-		return wire.AccessList{}, err
+	if err != nil || !p.review && !p.Sees(root.ID) {
+		if root, err = s.seen(p, below); err != nil {
+			return wire.AccessList{}, err
+		}
 	}
 	out := wire.AccessList{About: p.words, Items: []wire.Access{}, Revision: st.revision}
 	var visit func(o *access.Object)
 	visit = func(o *access.Object) {
-		if v := p.Resolve(o.ID); v.Held != 0 && o.Kind != access.Column {
+		if v := p.Resolve(o.ID); v.Held != 0 && o.Kind != access.Column && (p.review || p.Sees(o.ID)) {
 			out.Items = append(out.Items, s.access(p, o, paths))
 		}
 		for _, id := range o.Children {
@@ -219,7 +224,7 @@ func orPlatform(path string) string {
 
 // standAs is standAt for questions about a subject, which reviewers may ask
 // without standing in for it.
-func (s *Service) standAs(st *state, id access.SubjectID, at wire.Standpoint) (*standpoint, error) {
+func (s *Service) standAs(st *state, c Caller, id access.SubjectID, at wire.Standpoint) (*standpoint, error) {
 	session := access.Session{Subject: id, Purpose: at.Purpose}
 	if at.Role != "" {
 		role, err := st.model.FindSubject("role:" + strings.TrimPrefix(at.Role, "role:"))
@@ -232,7 +237,7 @@ func (s *Service) standAs(st *state, id access.SubjectID, at wire.Standpoint) (*
 	if err != nil {
 		return nil, err
 	}
-	return &standpoint{Standing: standing, state: st, words: st.model.Ref(id), other: true}, nil
+	return &standpoint{Standing: standing, state: st, words: st.model.Ref(id), other: true, review: s.reviews(st, c)}, nil
 }
 
 // reviewable finds a subject that the caller may ask about: anyone for
@@ -285,7 +290,7 @@ func (s *Service) AccessTo(c Caller, path string, paths bool) (wire.AccessList, 
 	}
 	out := wire.AccessList{About: st.model.Path(o.ID), Items: []wire.Access{}, Revision: st.revision}
 	for _, subject := range st.model.Subjects(0) {
-		p, err := s.standAs(st, subject.ID, wire.Standpoint{})
+		p, err := s.standAs(st, c, subject.ID, wire.Standpoint{})
 		if err != nil {
 			continue // disabled: can do nothing
 		}

@@ -71,12 +71,19 @@ func (s *Service) AddSource(ctx context.Context, name, folder string) (wire.Chan
 // into the model.
 func (s *Service) Scan(ctx context.Context, c Caller, name string) (wire.Changed, error) {
 	st := s.current.Load()
-	o, err := st.model.Lookup(access.Quote(name))
-	if err != nil || o.Kind != access.Source {
-		return wire.Changed{}, problem(404, "not_found", "Not found", "no source %s", name)
+	p, err := s.standAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o, err := s.seen(p, access.Quote(name))
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	if o.Kind != access.Source {
+		return wire.Changed{}, problem(422, "wrong_level", "Not possible", "%s is a %s; a scan takes a source", name, o.Kind)
 	}
 	if !s.manages(st, c, o.ID) {
-		return wire.Changed{}, wants(st, access.Manage, o.ID)
+		return wire.Changed{}, s.refuse(c, "change", "a scan of "+name, wants(st, access.Manage, o.ID))
 	}
 	src, err := s.source(ctx, o.ID)
 	if err != nil {

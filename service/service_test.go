@@ -499,3 +499,84 @@ func TestRowsInOtherForms(t *testing.T) {
 		t.Errorf("a limit of 7 gives %d rows, truncated %v, %v", len(limited.Rows), limited.Truncated, err)
 	}
 }
+
+// TestOutsidersLearnNothing asks for things that are there and for things that
+// are not, as somebody who has no business with either: the answers are alike.
+func TestOutsidersLearnNothing(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	flint := caller(t, svc, "flint")
+	for _, c := range []struct {
+		name        string
+		there, gone string
+		ask         func(name string) error
+	}{
+		{"a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "SELECT 1 FROM " + n})
+			return err
+		}},
+		{"the tree", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Tree(flint, n, 1, wire.Standpoint{}); return err }},
+		{"an object's page", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Object(flint, n, wire.Standpoint{}); return err }},
+		{"who can", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.AccessTo(flint, n, false); return err }},
+		{"what one can below", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.AccessOf(flint, "user:flint", n, false, wire.Standpoint{})
+			return err
+		}},
+		{"why", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.Why(flint, "user:flint", "select", n, wire.Standpoint{})
+			return err
+		}},
+		{"a grant", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, false, 0)
+			return err
+		}},
+		{"a policy on a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}}, 0)
+			return err
+		}},
+		{"the policies of a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Policies(flint, n); return err }},
+		{"a policy's status", "holder-email", "holder-emails", func(n string) error {
+			_, err := svc.SetPolicyStatus(ctx, flint, n, wire.PolicyStatus{Status: "off"}, 0)
+			return err
+		}},
+		{"a policy's removal", "holder-email", "holder-emails", func(n string) error { _, err := svc.RemovePolicy(ctx, flint, n, wire.Change{}); return err }},
+		{"a subject", "user:garnet", "user:granite", func(n string) error { _, err := svc.Subject(flint, n); return err }},
+		{"a standpoint", "user:garnet", "user:granite", func(n string) error { _, err := svc.Whoami(flint, wire.Standpoint{As: n}); return err }},
+		{"adding a subject", "user:garnet", "user:granite", func(n string) error {
+			_, err := svc.PutSubject(ctx, flint, wire.SubjectRequest{Subject: n}, false, 0)
+			return err
+		}},
+		{"removing a subject", "role:partner", "role:parting", func(n string) error { _, err := svc.RemoveSubject(ctx, flint, n, wire.Change{}); return err }},
+		{"a membership", "role:partner", "role:parting", func(n string) error {
+			_, err := svc.Join(ctx, flint, wire.Member{Member: "user:flint", Of: n}, false)
+			return err
+		}},
+		{"a scan", "survey", "nothing", func(n string) error { _, err := svc.Scan(ctx, caller(t, svc, "marl"), n); return err }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			said := func(name string) string {
+				err := c.ask(name)
+				if err == nil {
+					t.Fatalf("%s was answered", name)
+				}
+				p := service.Problem(err)
+				return fmt.Sprintf("%d %s %s near %v missing %v fixes %v", p.Status, p.Code, strings.ReplaceAll(p.Detail, name, "NAME"), p.Near, p.Missing, p.Fixes)
+			}
+			there, gone := said(c.there), said(c.gone)
+			if there != gone {
+				t.Errorf("what is there and what is not are told apart:\n%s\n%s", there, gone)
+			}
+		})
+	}
+	r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes", Plan: true})
+	if err != nil || r.Plan != nil {
+		t.Errorf("a reader is shown the policies behind the query: %+v, %v", r.Plan, err)
+	}
+	o, err := svc.Object(flint, "survey.drilling.boreholes", wire.Standpoint{})
+	if err != nil || len(o.Policies) != 0 || len(o.Grants) != 0 || strings.Contains(fmt.Sprint(o), "boreholes-of-districts") {
+		t.Errorf("a reader is shown policies or grants: %+v, %v", o, err)
+	}
+	page, err := svc.Subject(caller(t, svc, "beryl"), "user:beryl")
+	if err != nil || strings.Contains(fmt.Sprint(page), "payments") {
+		t.Errorf("beryl's own page names a table behind a shut door: %+v, %v", page, err)
+	}
+}

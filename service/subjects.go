@@ -41,16 +41,25 @@ func (s *Service) Subject(c Caller, ref string) (wire.SubjectPage, error) {
 	}
 	page := wire.SubjectPage{Subject: s.subject(st, subject), Own: []wire.Grant{}, Inherited: []wire.Grant{},
 		Policies: append([]string{}, st.policies.Naming(subject.ID)...), Revision: st.revision}
-	for _, g := range st.model.GrantsTo(subject.ID) {
-		page.Own = append(page.Own, s.grant(st, g))
+	own, err := s.standAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return wire.SubjectPage{}, err
 	}
+	if !own.review {
+		page.Policies = []string{}
+	}
+	list := func(id access.SubjectID, into *[]wire.Grant) {
+		for _, g := range st.model.GrantsTo(id) {
+			if own.review || own.Sees(g.Object) {
+				*into = append(*into, s.grant(st, g))
+			}
+		}
+	}
+	list(subject.ID, &page.Own)
 	if standing, err := st.stand(access.Session{Subject: subject.ID}, s.now()); err == nil {
 		for _, id := range standing.Subjects() {
-			if id == subject.ID {
-				continue
-			}
-			for _, g := range st.model.GrantsTo(id) {
-				page.Inherited = append(page.Inherited, s.grant(st, g))
+			if id != subject.ID {
+				list(id, &page.Inherited)
 			}
 		}
 	}
@@ -100,6 +109,9 @@ func givenTime(t *time.Time) time.Time {
 
 // PutSubject adds a subject, or with exists changes one.
 func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectRequest, exists bool, ifMatch int64) (wire.Changed, error) {
+	if err := s.administers(s.current.Load(), c, "a change of "+in.Subject); err != nil {
+		return wire.Changed{}, err
+	}
 	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
 	if in.Password != "" && len(in.Password) < 8 {
 		return wire.Changed{}, problem(422, "weak_password", "Not possible", "a password has at least 8 characters")
@@ -173,6 +185,9 @@ func sortedKeys(m map[string][]string) []string {
 // RemoveSubject takes a subject away, with its memberships and the grants to it.
 func (s *Service) RemoveSubject(ctx context.Context, c Caller, ref string, in wire.Change) (wire.Changed, error) {
 	st := s.current.Load()
+	if err := s.administers(st, c, "the removal of "+ref); err != nil {
+		return wire.Changed{}, err
+	}
 	subject, err := st.model.FindSubject(ref)
 	if err != nil {
 		return wire.Changed{}, err
@@ -193,6 +208,9 @@ func count(n int, what string) string {
 // Join puts a member in a group or gives it a role; with leave, the reverse.
 func (s *Service) Join(ctx context.Context, c Caller, in wire.Member, leave bool) (wire.Changed, error) {
 	st := s.current.Load()
+	if err := s.administers(st, c, in.Of+" for "+in.Member); err != nil {
+		return wire.Changed{}, err
+	}
 	member, err := st.model.FindSubject(in.Member)
 	if err != nil {
 		return wire.Changed{}, err

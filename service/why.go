@@ -21,7 +21,7 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 	if err != nil {
 		return wire.Why{}, err
 	}
-	p, err := s.standAs(st, subject.ID, at)
+	p, err := s.standAs(st, c, subject.ID, at)
 	if err != nil {
 		return wire.Why{}, err
 	}
@@ -42,7 +42,9 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 		out.Says = fmt.Sprintf("%s has %s on %s", out.Subject, want, out.Object)
 		if o.Kind.IsRelation() && want == access.Select {
 			out.Says += ": " + strings.TrimPrefix(out.Bands.Says, "reads; ")
-			out.Policies = p.policySentences(o.ID)
+			if p.review {
+				out.Policies = p.policySentences(o.ID)
+			}
 		}
 	case st.model.Object(o.ID).Missing:
 		out.Says = fmt.Sprintf("%s is no longer in its source; no right on it takes effect", out.Object)
