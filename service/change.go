@@ -330,7 +330,7 @@ func atOrNobody(st *state, id access.SubjectID, now time.Time) *standpoint {
 	if err != nil {
 		return nil
 	}
-	return &standpoint{Standing: standing, state: st}
+	return &standpoint{Standing: standing, state: st, review: true}
 }
 
 // dormantNotes warns of new grants that give nothing yet, and says what would

@@ -580,3 +580,29 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		t.Errorf("beryl's own page names a table behind a shut door: %+v, %v", page, err)
 	}
 }
+
+func TestExpiredAndForeignTokens(t *testing.T) {
+	dir := demotest.Folder(t)
+	svc := demotest.Open(t, dir)
+	secret, _, err := svc.SignIn(ctx, wire.SignIn{User: "opal", Password: "northmark", Token: true}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Authenticate(ctx, secret+"x", "test"); service.Problem(err).Code != "not_signed_in" {
+		t.Errorf("a token that was never given: %v", err)
+	}
+	db, err := sql.Open("sqlite3", filepath.Join(dir, "records.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("UPDATE token SET expires = '2020-01-01T00:00:00Z'"); err != nil {
+		t.Fatal(err)
+	}
+	_, err = svc.Authenticate(ctx, secret, "test")
+	wants(t, err, 401, "the session has expired; sign in again")
+	var kept string
+	if err := db.QueryRow("SELECT group_concat(hash) FROM token").Scan(&kept); err != nil || strings.Contains(kept, strings.TrimPrefix(secret, "gneiss_")) {
+		t.Errorf("the records keep the token itself: %v", err)
+	}
+}
