@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"sync"
 	"time"
@@ -155,7 +154,7 @@ func (s *Service) own(st *state, c Caller) (*access.Standing, error) {
 // standAt works out a standpoint. Everyone may narrow their own session; only
 // who manages the platform may stand in for another.
 func (s *Service) standAt(st *state, c Caller, at wire.Standpoint) (*standpoint, error) {
-	session := access.Session{Subject: c.User, Purpose: strings.TrimSpace(at.Purpose)}
+	session := access.Session{Subject: c.User}
 	if at.As != "" {
 		subject, err := st.model.FindSubject(at.As)
 		if err != nil {
@@ -169,26 +168,43 @@ func (s *Service) standAt(st *state, c Caller, at wire.Standpoint) (*standpoint,
 	if session.Subject != c.User && !s.manages(st, c, access.PlatformID) {
 		return nil, s.notStandIn()
 	}
+	return s.standAs(st, c, session.Subject, at)
+}
+
+// standAs works out the standpoint of a subject, for who may ask about it.
+func (s *Service) standAs(st *state, c Caller, id access.SubjectID, at wire.Standpoint) (*standpoint, error) {
+	session := access.Session{Subject: id, Purpose: strings.TrimSpace(at.Purpose)}
 	if at.Role != "" {
 		role, err := st.model.FindSubject("role:" + strings.TrimPrefix(strings.ToLower(at.Role), "role:"))
-		if err != nil {
+		switch {
+		case err == nil:
+			session.Role = role.ID
+		case s.reviews(st, c):
 			return nil, err
+		default:
+			return nil, roleNotHeld(at.Role)
 		}
-		session.Role = role.ID
 	}
 	standing, err := st.stand(session, s.now())
+	if err != nil && session.Role != 0 && !s.reviews(st, c) {
+		return nil, roleNotHeld(at.Role)
+	}
 	if err != nil {
 		return nil, err
 	}
-	p := &standpoint{Standing: standing, state: st, words: st.model.Ref(session.Subject),
-		other: session.Subject != c.User, review: s.reviews(st, c)}
+	p := &standpoint{Standing: standing, state: st, words: st.model.Ref(id), other: id != c.User, review: s.reviews(st, c)}
 	if session.Role != 0 {
 		p.words += " in " + st.model.Ref(session.Role)
 	}
 	if session.Purpose != "" {
-		p.words += fmt.Sprintf(" for %s", session.Purpose)
+		p.words += " for " + session.Purpose
 	}
 	return p, nil
+}
+
+// roleNotHeld says the same of a role that is not there.
+func roleNotHeld(name string) error {
+	return problem(422, "role_not_held", "Not possible", "you do not hold a role %s", name)
 }
 
 func (s *Service) notStandIn() error {

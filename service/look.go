@@ -222,24 +222,6 @@ func orPlatform(path string) string {
 	return path
 }
 
-// standAs is standAt for questions about a subject, which reviewers may ask
-// without standing in for it.
-func (s *Service) standAs(st *state, c Caller, id access.SubjectID, at wire.Standpoint) (*standpoint, error) {
-	session := access.Session{Subject: id, Purpose: at.Purpose}
-	if at.Role != "" {
-		role, err := st.model.FindSubject("role:" + strings.TrimPrefix(at.Role, "role:"))
-		if err != nil {
-			return nil, err
-		}
-		session.Role = role.ID
-	}
-	standing, err := st.stand(session, s.now())
-	if err != nil {
-		return nil, err
-	}
-	return &standpoint{Standing: standing, state: st, words: st.model.Ref(id), other: true, review: s.reviews(st, c)}, nil
-}
-
 // reviewable finds a subject that the caller may ask about: anyone for
 // reviewers, for others themself and what they have.
 func (s *Service) reviewable(st *state, c Caller, ref string) (*access.Subject, error) {

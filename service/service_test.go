@@ -541,6 +541,7 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		{"a policy's removal", "holder-email", "holder-emails", func(n string) error { _, err := svc.RemovePolicy(ctx, flint, n, wire.Change{}); return err }},
 		{"a subject", "user:garnet", "user:granite", func(n string) error { _, err := svc.Subject(flint, n); return err }},
 		{"a standpoint", "user:garnet", "user:granite", func(n string) error { _, err := svc.Whoami(flint, wire.Standpoint{As: n}); return err }},
+		{"a role to act in", "partner", "parting", func(n string) error { _, err := svc.Whoami(flint, wire.Standpoint{Role: n}); return err }},
 		{"adding a subject", "user:garnet", "user:granite", func(n string) error {
 			_, err := svc.PutSubject(ctx, flint, wire.SubjectRequest{Subject: n}, false, 0)
 			return err

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -75,7 +76,7 @@ func (s *Store) Close() error {
 func (s *Store) Audit() *Audit { return s.audit }
 
 func open(path, folder string) (*sqlx.DB, error) {
-	db, err := sqlx.Open("sqlite3", "file:"+path+"?_journal_mode=WAL&_synchronous=FULL&_foreign_keys=on&_busy_timeout=5000&_txlock=immediate")
+	db, err := sqlx.Open("sqlite3", "file:"+(&url.URL{Path: path}).EscapedPath()+"?_journal_mode=WAL&_synchronous=FULL&_foreign_keys=on&_busy_timeout=5000&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}

@@ -215,7 +215,7 @@ func TestWithoutRights(t *testing.T) {
 		{"writing a policy", flint, "policy rows add p --on survey.field.visits --where true", 3, "needs MANAGE"},
 		{"asking about others", flint, "why user:garnet select survey.licensing.holders", 3, "needs DESCRIBE"},
 		{"asking about oneself", flint, "why user:flint select survey.licensing.payments", 1, "does not exist or is not"},
-		{"a role that is not held", flint, "query select(1) --role licensing_officer", 1, "does not hold"},
+		{"a role that is not held", flint, "query select(1) --role licensing_officer", 1, "do not hold"},
 		{"the auditor reads no rows", agate, "query select(1)from(survey.assay.results)", 1, ""},
 		{"the auditor sees who can", agate, "access --to survey.assay.results", 0, "role:lab_analyst"},
 		{"the auditor reads the record", agate, "audit", 0, "user:opal"},
@@ -381,5 +381,53 @@ func TestHealth(t *testing.T) {
 		if answer.StatusCode != 200 || !strings.Contains(b.String(), want) {
 			t.Errorf("%s: %d, lacks %q", path, answer.StatusCode, want)
 		}
+	}
+}
+
+// TestDemo makes the demo in a folder with a relative name, and pastes what it
+// says to try.
+func TestDemo(t *testing.T) {
+	dir := t.TempDir()
+	for _, round := range []string{"made", "found again"} {
+		t.Run(round, func(t *testing.T) {
+			c := gneiss(t, nil, "demo", "--data", "survey data", "--listen", "127.0.0.1:0")
+			c.Dir = dir
+			out, err := c.StdoutPipe()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := c.Start(); err != nil {
+				t.Fatal(err)
+			}
+			defer func() {
+				c.Process.Signal(os.Interrupt)
+				if err := c.Wait(); err != nil {
+					t.Errorf("Ctrl-C ends it with %v", err)
+				}
+			}()
+			var try []string
+			trying := false
+			for lines := bufio.NewScanner(out); lines.Scan(); {
+				line := strings.TrimSpace(lines.Text())
+				if trying && line == "" {
+					break
+				}
+				if trying {
+					try = append(try, line)
+				}
+				trying = trying || strings.HasPrefix(line, "Try")
+			}
+			if len(try) != 3 {
+				t.Fatalf("it offers %d commands, want 3: %q", len(try), try)
+			}
+			home := t.TempDir()
+			for i, want := range []string{"Signed in", "rows are matched by id", "Ways to give it"} {
+				paste := exec.Command("bash", "-c", try[i])
+				paste.Env = []string{"GNEISS_TEST_AS_MAIN=1", "PATH=" + os.Getenv("PATH"), "HOME=" + home}
+				if got, _ := paste.CombinedOutput(); !strings.Contains(string(got), want) {
+					t.Errorf("%s\nwant %q in\n%s", try[i], want, got)
+				}
+			}
+		})
 	}
 }

@@ -42,6 +42,10 @@ type Source struct {
 // Open opens a folder. The files are opened read-only, and again when a scan
 // finds that files have come or gone.
 func Open(dir string) (*Source, error) {
+	dir, err := filepath.Abs(dir) // a URI's path is absolute
+	if err != nil {
+		return nil, err
+	}
 	s := &Source{dir: dir}
 	if _, err := s.connect(); err != nil {
 		return nil, err
