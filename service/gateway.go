@@ -26,6 +26,9 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	if err != nil {
 		return wire.Result{}, s.refuse(c, "query", in.SQL, err)
 	}
+	if query.IsCommand(in.SQL) {
+		return s.command(ctx, c, p, in)
+	}
 	record := s.newRecord(c, p, "query", in.SQL)
 	started := s.now()
 	plan, err := st.plan(p.Standing, in.SQL, in.Params)

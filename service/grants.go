@@ -95,9 +95,18 @@ func targets(m *access.Model, in wire.GrantRequest) ([]*access.Object, error) {
 
 // Grant grants privileges; with revoke, it takes them back.
 func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, revoke bool, ifMatch int64) (wire.Changed, error) {
-	st := s.current.Load()
+	o, err := s.grantOrder(s.current.Load(), c, in, revoke)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o.ifMatch = ifMatch
+	return s.make(ctx, o)
+}
+
+// grantOrder is the order that a request for grants comes to.
+func (s *Service) grantOrder(st *state, c Caller, in wire.GrantRequest, revoke bool) (order, error) {
 	if len(in.Privileges) == 0 || len(in.Subjects) == 0 {
-		return wire.Changed{}, problem(422, "nothing", "Not possible", "name at least one privilege and one subject")
+		return order{}, problem(422, "nothing", "Not possible", "name at least one privilege and one subject")
 	}
 	objects, err := targets(st.model, in)
 	if err != nil {
@@ -107,7 +116,7 @@ func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, rev
 				err = serr
 			}
 		}
-		return wire.Changed{}, err
+		return order{}, err
 	}
 	for _, object := range objects {
 		var what change = access.AddGrant{Privilege: in.Privileges[0], Object: st.model.Path(object.ID)}
@@ -117,23 +126,23 @@ func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, rev
 		if err := s.mayChange(st, c, what); err != nil {
 			if p, perr := s.standAt(st, c, wire.Standpoint{}); perr == nil && !p.review {
 				if _, serr := s.seen(p, in.Object); serr != nil {
-					return wire.Changed{}, serr
+					return order{}, serr
 				}
 			}
-			return wire.Changed{}, s.refuse(c, "change", fmt.Sprintf("a grant of %s on %s", strings.Join(in.Privileges, ", "), in.Object), err)
+			return order{}, s.refuse(c, "change", fmt.Sprintf("a grant of %s on %s", strings.Join(in.Privileges, ", "), in.Object), err)
 		}
 	}
-	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
+	o := order{caller: c, Change: in.Change}
 	for _, ref := range in.Subjects {
 		subject, err := st.model.FindSubject(ref)
 		if err != nil {
-			return wire.Changed{}, err
+			return order{}, err
 		}
 		for _, object := range objects {
 			for _, name := range in.Privileges {
 				privilege, err := access.ParsePrivilege(name)
 				if err != nil {
-					return wire.Changed{}, err
+					return order{}, err
 				}
 				s.orderGrant(st, &o, in, privilege, object, subject, revoke)
 			}
@@ -142,7 +151,7 @@ func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, rev
 			s.orderEntry(st, &o, in, objects[0], subject)
 		}
 	}
-	return s.make(ctx, o)
+	return o, nil
 }
 
 func (s *Service) orderGrant(st *state, o *order, in wire.GrantRequest, privilege access.Privilege, object *access.Object, subject *access.Subject, revoke bool) {

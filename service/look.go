@@ -243,6 +243,9 @@ func (s *Service) access(p *standpoint, o *access.Object, paths bool) wire.Acces
 	if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {
 		g := p.state.policies.Govern(p.Standing, o.ID)
 		a.Rows, a.Columns = p.rowsSay(g), p.columnsSay(v, g)
+	} else if o.Kind == access.Column && v.Allowed.Has(access.Select) {
+		a.Columns = a.Bands.Says
+		a.Rows = p.rowsSay(p.state.policies.Govern(p.Standing, o.Parent))
 	} else if len(v.Shut) > 0 {
 		a.Rows = "door shut: " + p.Model.Path(v.Shut[0])
 	}

@@ -607,3 +607,65 @@ func TestExpiredAndForeignTokens(t *testing.T) {
 		t.Errorf("the records keep the token itself: %v", err)
 	}
 }
+
+// TestStatementsThatChange holds that GRANT and its like do what the requests
+// do, with the same refusals.
+func TestStatementsThatChange(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint, marl := caller(t, svc, "opal"), caller(t, svc, "flint"), caller(t, svc, "marl")
+	do := func(sql, want string) {
+		t.Helper()
+		r, err := svc.Query(ctx, opal, wire.QueryRequest{SQL: sql})
+		if err != nil || !strings.Contains(fmt.Sprint(r.Rows), want) {
+			t.Fatalf("%s: %v, %v; want %q", sql, r.Rows, err, want)
+		}
+	}
+	before := svc.Revision()
+	do("CREATE ROLE core_archivist", "added role:core_archivist")
+	do("GRANT core_archivist TO marl", "gave role:core_archivist to user:marl")
+	do("GRANT USAGE ON SCHEMA drilling TO core_archivist", "granted USAGE on survey.drilling to role:core_archivist")
+	do("GRANT USAGE ON DATABASE survey TO core_archivist", "granted USAGE on survey to role:core_archivist")
+	do("grant select (id, rock), describe on survey.drilling.lithology to core_archivist, beryl with grant option", "user:marl gains SELECT on survey.drilling.lithology")
+	if got := svc.Revision() - before; got != 5 {
+		t.Errorf("five statements made %d revisions", got)
+	}
+	if got := fmt.Sprint(ask(t, svc, marl, "SELECT id, rock FROM survey.drilling.lithology ORDER BY id LIMIT 1", wire.Standpoint{})); !strings.HasPrefix(got, "[[1 ") {
+		t.Errorf("marl reads %s", got)
+	}
+	_, err := svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT * FROM survey.drilling.lithology"})
+	wants(t, err, 403, "SELECT id, rock FROM survey.drilling.lithology")
+	do("REVOKE SELECT (rock) ON drilling.lithology FROM core_archivist, beryl", "revoked SELECT on survey.drilling.lithology.rock from role:core_archivist")
+	_, err = svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT rock FROM survey.drilling.lithology"})
+	wants(t, err, 403, "SELECT on survey.drilling.lithology.rock")
+	do("REVOKE core_archivist FROM marl", "took role:core_archivist from user:marl")
+	do("DROP ROLE core_archivist", "removed role:core_archivist")
+	for _, c := range []struct {
+		name   string
+		who    service.Caller
+		sql    string
+		at     wire.Standpoint
+		status int
+		says   string
+	}{
+		{"by who may not", flint, "GRANT SELECT ON survey.field.visits TO flint", wire.Standpoint{}, 403, "needs MANAGE on survey.field.visits"},
+		{"on what one does not see", marl, "GRANT SELECT ON survey.field.visits TO marl", wire.Standpoint{}, 404, "does not exist or is not yours"},
+		{"a role by who may not", flint, "CREATE ROLE mine", wire.Standpoint{}, 403, "needs MANAGE on platform"},
+		{"as somebody else", opal, "CREATE ROLE mine", wire.Standpoint{As: "user:flint"}, 422, "changes are made as yourself"},
+		{"an unknown privilege", opal, "GRANT TRUNCATE ON survey.field.visits TO marl", wire.Standpoint{}, 404, "no privilege"},
+		{"an unknown subject", opal, "GRANT SELECT ON survey.field.visits TO marlo", wire.Standpoint{}, 404, "did you mean user:marl?"},
+		{"all tables at once", opal, "GRANT SELECT ON ALL TABLES IN SCHEMA field TO marl", wire.Standpoint{}, 422, "a grant on the schema covers them, present and future"},
+		{"CASCADE", opal, "REVOKE SELECT ON survey.field FROM survey_reader CASCADE", wire.Standpoint{}, 422, "CASCADE is not supported"},
+		{"a table", opal, "CREATE TABLE x (y int)", wire.Standpoint{}, 422, "is not supported"},
+		{"a loop", opal, "GRANT district_geologist TO survey_reader", wire.Standpoint{}, 422, "would close a loop"},
+		{"half of a statement", opal, "GRANT SELECT, USAGE ON survey.field.visits TO marl", wire.Standpoint{}, 422, "USAGE cannot be granted on the table"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			before := svc.Revision()
+			_, err := svc.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql, Standpoint: c.at})
+			wants(t, err, c.status, c.says)
+			if svc.Revision() != before {
+				t.Error("a refused statement made a revision")
+			}
+		})
+	}
+}

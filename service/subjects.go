@@ -188,14 +188,21 @@ func (s *Service) RemoveSubject(ctx context.Context, c Caller, ref string, in wi
 	if err := s.administers(st, c, "the removal of "+ref); err != nil {
 		return wire.Changed{}, err
 	}
-	subject, err := st.model.FindSubject(ref)
+	o, err := s.removalOrder(st, ref)
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	o := order{caller: c, Change: in, changes: []change{access.RemoveSubject{Subject: subject.Ref()}}}
-	o.says = append(o.says, fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
-		count(len(st.model.GrantsTo(subject.ID)), "grant"), count(len(subject.Memberships)+len(subject.Members), "membership")))
+	o.caller, o.Change = c, in
 	return s.make(ctx, o)
+}
+
+func (s *Service) removalOrder(st *state, ref string) (order, error) {
+	subject, err := st.model.FindSubject(ref)
+	if err != nil {
+		return order{}, err
+	}
+	return order{changes: []change{access.RemoveSubject{Subject: subject.Ref()}}, says: []string{fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
+		count(len(st.model.GrantsTo(subject.ID)), "grant"), count(len(subject.Memberships)+len(subject.Members), "membership"))}}, nil
 }
 
 func count(n int, what string) string {
@@ -211,26 +218,34 @@ func (s *Service) Join(ctx context.Context, c Caller, in wire.Member, leave bool
 	if err := s.administers(st, c, in.Of+" for "+in.Member); err != nil {
 		return wire.Changed{}, err
 	}
-	member, err := st.model.FindSubject(in.Member)
+	o, err := s.joinOrder(st, c, in, leave)
 	if err != nil {
 		return wire.Changed{}, err
+	}
+	o.caller, o.Change = c, in.Change
+	return s.make(ctx, o)
+}
+
+func (s *Service) joinOrder(st *state, c Caller, in wire.Member, leave bool) (order, error) {
+	member, err := st.model.FindSubject(in.Member)
+	if err != nil {
+		return order{}, err
 	}
 	of, err := st.model.FindSubject(in.Of)
 	if err != nil {
-		return wire.Changed{}, err
+		return order{}, err
 	}
-	o := order{caller: c, Change: in.Change}
 	verbs := map[bool][2]string{false: {"put %s in %s", "gave %[2]s to %[1]s"}, true: {"took %s out of %s", "took %[2]s from %[1]s"}}[leave]
 	verb := verbs[0]
 	if of.Kind == access.Role {
 		verb = verbs[1]
 	}
-	o.says = append(o.says, fmt.Sprintf(verb, member.Ref(), of.Ref()))
+	o := order{says: []string{fmt.Sprintf(verb, member.Ref(), of.Ref())}}
 	if leave {
 		o.changes = append(o.changes, access.Leave{Member: member.Ref(), Of: of.Ref()})
-	} else {
-		o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: of.Ref(), By: st.model.Ref(c.User),
-			Until: givenTime(in.Until), Reason: in.Reason, Ticket: in.Ticket})
+		return o, nil
 	}
-	return s.make(ctx, o)
+	o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: of.Ref(), By: st.model.Ref(c.User),
+		Until: givenTime(in.Until), Reason: in.Reason, Ticket: in.Ticket})
+	return o, nil
 }

@@ -1,0 +1,165 @@
+package query
+
+import (
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+)
+
+// A Command is a statement of ISO SQL that changes the access model: GRANT and
+// REVOKE of privileges and of roles, CREATE ROLE and DROP ROLE.
+type Command struct {
+	Kind CommandKind
+	// Rights are what GRANT and REVOKE name, each with its columns.
+	Rights []Right
+	// Objects are paths. A schema may be named without its source.
+	Objects  []string
+	Subjects []string // whom it is granted to or revoked from; members of a role
+	Roles    []string // that are given, taken, created or dropped
+	Option   bool     // WITH GRANT OPTION
+}
+
+// A Right is a privilege, on some columns or on all.
+type Right struct {
+	Privilege string
+	Columns   []string
+}
+
+// A CommandKind is what a command does.
+type CommandKind uint8
+
+const (
+	GrantPrivileges CommandKind = iota + 1
+	RevokePrivileges
+	GiveRole
+	TakeRole
+	CreateRole
+	DropRole
+)
+
+// IsCommand reports whether a text begins as a command does, so that it is not
+// for [Make].
+func IsCommand(text string) bool {
+	first, _, _ := strings.Cut(strings.TrimSpace(text), " ")
+	switch strings.ToUpper(first) {
+	case "GRANT", "REVOKE", "CREATE", "DROP":
+		return true
+	}
+	return false
+}
+
+// ParseCommand reads a command. Names are not looked up.
+func ParseCommand(text string) (c *Command, err error) {
+	defer caught(&err)
+	b := &binder{text: text}
+	if len(text) > mostText {
+		return nil, &Error{Code: Unsupported, Text: "the text is too long"}
+	}
+	tree, err := pg.Parse(text)
+	if err != nil {
+		return nil, syntaxError(text, err)
+	}
+	if len(tree.Stmts) != 1 {
+		return nil, &Error{Code: Unsupported, Text: "one statement at a time, please"}
+	}
+	at := tree.Stmts[0].StmtLocation
+	switch s := tree.Stmts[0].Stmt.GetNode().(type) {
+	case *pg.Node_GrantStmt:
+		return b.grantCommand(s.GrantStmt, at), nil
+	case *pg.Node_GrantRoleStmt:
+		return b.roleCommand(s.GrantRoleStmt, at), nil
+	case *pg.Node_CreateRoleStmt:
+		if s.CreateRoleStmt.StmtType != pg.RoleStmtType_ROLESTMT_ROLE || len(s.CreateRoleStmt.Options) > 0 {
+			b.unsupported(at, "CREATE USER or GROUP, and options of CREATE ROLE")
+		}
+		return &Command{Kind: CreateRole, Roles: []string{s.CreateRoleStmt.Role}}, nil
+	case *pg.Node_DropRoleStmt:
+		if s.DropRoleStmt.MissingOk {
+			b.unsupported(at, "IF EXISTS")
+		}
+		return &Command{Kind: DropRole, Roles: b.roleNames(s.DropRoleStmt.Roles)}, nil
+	}
+	b.unsupported(at, statementName(tree.Stmts[0].Stmt))
+	return nil, nil
+}
+
+func (b *binder) grantCommand(s *pg.GrantStmt, at int32) *Command {
+	c := &Command{Kind: GrantPrivileges, Subjects: b.roleNames(s.Grantees), Option: s.GrantOption}
+	if !s.IsGrant {
+		c.Kind = RevokePrivileges
+		if s.GrantOption {
+			b.unsupported(at, "GRANT OPTION FOR")
+		}
+	}
+	if s.Behavior == pg.DropBehavior_DROP_CASCADE {
+		b.unsupported(at, "CASCADE")
+	}
+	if s.Grantor != nil {
+		b.unsupported(at, "GRANTED BY")
+	}
+	if s.Targtype != pg.GrantTargetType_ACL_TARGET_OBJECT {
+		b.unsupported(at, "ALL TABLES IN SCHEMA (a grant on the schema covers them, present and future)")
+	}
+	for _, n := range s.Objects {
+		switch s.Objtype {
+		case pg.ObjectType_OBJECT_TABLE:
+			r := n.GetRangeVar()
+			parts := []string{}
+			for _, part := range []string{r.Catalogname, r.Schemaname, r.Relname} {
+				if part != "" {
+					parts = append(parts, part)
+				}
+			}
+			c.Objects = append(c.Objects, access.JoinPath(parts...))
+		case pg.ObjectType_OBJECT_SCHEMA, pg.ObjectType_OBJECT_DATABASE:
+			// A quoted name may be a whole path: ON SCHEMA "survey.drilling".
+			c.Objects = append(c.Objects, n.GetString_().GetSval())
+		default:
+			b.unsupported(at, "a privilege on this kind of object")
+		}
+	}
+	if len(s.Privileges) == 0 {
+		c.Rights = []Right{{Privilege: "ALL"}}
+	}
+	for _, n := range s.Privileges {
+		p := n.GetAccessPriv()
+		c.Rights = append(c.Rights, Right{Privilege: p.PrivName, Columns: texts(p.Cols)})
+	}
+	return c
+}
+
+func (b *binder) roleCommand(s *pg.GrantRoleStmt, at int32) *Command {
+	c := &Command{Kind: GiveRole, Subjects: b.roleNames(s.GranteeRoles)}
+	if !s.IsGrant {
+		c.Kind = TakeRole
+	}
+	if len(s.Opt) > 0 || s.Grantor != nil {
+		b.unsupported(at, "options of GRANT of a role")
+	}
+	for _, n := range s.GrantedRoles {
+		p := n.GetAccessPriv()
+		if len(p.Cols) > 0 {
+			b.unsupported(at, "columns of a role")
+		}
+		c.Roles = append(c.Roles, p.PrivName)
+	}
+	return c
+}
+
+func (b *binder) roleNames(nodes []*pg.Node) []string {
+	var names []string
+	for _, n := range nodes {
+		r := n.GetRoleSpec()
+		switch r.Roletype {
+		case pg.RoleSpecType_ROLESPEC_CSTRING:
+			names = append(names, r.Rolename)
+		case pg.RoleSpecType_ROLESPEC_PUBLIC:
+			names = append(names, "public")
+		default:
+			b.unsupported(r.Location, "CURRENT_USER and its like as a grantee")
+		}
+	}
+	return names
+}
