@@ -25,6 +25,11 @@ type (
 		Paths bool   `query:"paths" description:"with the ways to each privilege"`
 		wire.Standpoint
 	}
+	compareIn struct {
+		A     string `query:"a" required:"true" description:"a subject"`
+		B     string `query:"b" required:"true" description:"another"`
+		Below string `query:"below" description:"only at and below this object"`
+	}
 	whyIn struct {
 		Subject   string `query:"subject" required:"true"`
 		Privilege string `query:"privilege" required:"true"`
@@ -107,6 +112,12 @@ func (s *Server) register() {
 	})
 	handle(s, "GET", "/why", "why a subject may do something, or what is missing", func(r request, in whyIn) (wire.Why, error) {
 		return svc.Why(r.Caller, in.Subject, in.Privilege, in.Object, in.Standpoint)
+	})
+	handle(s, "GET", "/comparison", "where two subjects differ in what they can do", func(r request, in compareIn) (wire.Comparison, error) {
+		return svc.Compare(r.Caller, in.A, in.B, in.Below)
+	})
+	handle(s, "GET", "/findings", "rights and subjects that deserve a look", func(r request, _ none) (wire.List[wire.Finding], error) {
+		return svc.Findings(r.Caller)
 	})
 	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {
 		return svc.Search(r.Caller, in.Text, in.Standpoint)

@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"iter"
 	"maps"
+	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"gneiss/client"
@@ -64,7 +66,31 @@ func (a *app) ask(root *cobra.Command) {
 	}
 	why.Flags().StringVar(&a.at.Role, "role", "", "the subject acts in this role only")
 	why.Flags().StringVar(&a.at.Purpose, "purpose", "", "the subject declares this purpose")
-	root.AddCommand(accessCmd, why)
+	var part string
+	compare := &cobra.Command{
+		Use: "compare SUBJECT SUBJECT", Short: "Where two subjects or roles differ in what they can do, and by which grants", GroupID: "look", Args: words(2, 2),
+		Example: "  gneiss compare user:flint user:garnet\n  gneiss compare role:regional_lead role:district_geologist --below survey.drilling", ValidArgsFunction: a.completeSubjects(""),
+		RunE: func(c *cobra.Command, args []string) error {
+			list, err := client.Get[wire.Comparison](c.Context(), a.connect(), "/comparison", query(wire.Standpoint{}, "a", args[0], "b", args[1], "below", part))
+			if err != nil {
+				return err
+			}
+			return a.showComparison(list)
+		},
+	}
+	compare.Flags().StringVar(&part, "below", "", "only at and below this object")
+	compare.RegisterFlagCompletionFunc("below", a.completeObjects)
+	findings := &cobra.Command{
+		Use: "findings", Short: "Rights and subjects that deserve a look, each with its fix", GroupID: "look", Args: words(0, 0),
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := client.Get[wire.List[wire.Finding]](c.Context(), a.connect(), "/findings", nil)
+			if err != nil {
+				return err
+			}
+			return a.showFindings(list.Items)
+		},
+	}
+	root.AddCommand(accessCmd, why, compare, findings)
 }
 
 func (a *app) showAccess(list wire.AccessList, of, paths bool) error {
@@ -99,6 +125,61 @@ func (a *app) showAccess(list wire.AccessList, of, paths bool) error {
 		}
 	}
 	fmt.Fprintln(a.out, "\n"+glyphHelp)
+	return nil
+}
+
+func (a *app) showComparison(c wire.Comparison) error {
+	g := grid{head: []string{"object", "A", "B", "only " + c.A + " (A)", "only " + c.B + " (B)"}}
+	for _, x := range c.Items {
+		g.rows = append(g.rows, []string{x.Object, glyph(x.A.Bands), glyph(x.B.Bands), strings.Join(x.OnlyA, "; "), strings.Join(x.OnlyB, "; ")})
+	}
+	if a.output == "table" && len(c.Items) == 0 {
+		fmt.Fprintf(a.out, "%s and %s can do the same, on %s.\n", c.A, c.B, objectsSay(c.Alike))
+		return nil
+	}
+	if err := a.show(c, g); err != nil || a.output != "table" {
+		return err
+	}
+	var grants []wire.Grant
+	said := map[string]bool{}
+	for _, x := range c.Items {
+		for _, grant := range x.Grants {
+			if key := grant.Privilege + grant.Object + grant.Subject + grant.Grantor; !said[key] {
+				said[key] = true
+				grants = append(grants, grant)
+			}
+		}
+	}
+	a.head(fmt.Sprintf("Alike on %s. The grants that make the difference", objectsSay(c.Alike)))
+	return a.grantsOrNone(grants)
+}
+
+func objectsSay(n int) string {
+	if n == 1 {
+		return "1 object"
+	}
+	return fmt.Sprintf("%d objects", n)
+}
+
+func (a *app) showFindings(list []wire.Finding) error {
+	g := grid{head: []string{"finding", "what", "why it matters", "fix"}}
+	for _, f := range list {
+		g.rows = append(g.rows, []string{f.Kind, f.Says, f.Why, strings.Join(f.Fix, "; or ")})
+	}
+	if a.output != "table" {
+		return a.show(list, g)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(a.out, "Nothing to mend.")
+		return nil
+	}
+	for _, f := range list {
+		fmt.Fprintf(a.out, "%s  %s.\n", a.mark(f.Kind, text.Bold), f.Says)
+		fmt.Fprintf(a.out, "    %s\n", f.Why)
+		for _, fix := range f.Fix {
+			fmt.Fprintf(a.out, "    $ %s\n", fix)
+		}
+	}
 	return nil
 }
 

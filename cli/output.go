@@ -91,16 +91,11 @@ func (a *app) table(g grid) error {
 		t.AppendRow(row)
 	}
 	var configs []table.ColumnConfig
-	width := a.width()
+	fitted := g.fit(a.width())
 	for i := range g.head {
-		c := table.ColumnConfig{Number: i + 1}
+		c := table.ColumnConfig{Number: i + 1, WidthMax: fitted[i], WidthMaxEnforcer: text.WrapSoft}
 		if g.right[i] {
 			c.Align, c.AlignHeader = text.AlignRight, text.AlignRight
-		}
-		if width > 0 && i == len(g.head)-1 {
-			// The last column takes what is left of the line.
-			c.WidthMax = max(width-g.used(i)-1, 24)
-			c.WidthMaxEnforcer = text.WrapSoft
 		}
 		configs = append(configs, c)
 	}
@@ -113,17 +108,35 @@ func (a *app) table(g grid) error {
 	return nil
 }
 
-// used is the width of the columns before the last.
-func (g grid) used(last int) int {
-	used := 0
-	for i := range last {
-		widest := len([]rune(g.head[i]))
+// narrowest is what a column keeps when a table is fitted to the terminal.
+const narrowest = 16
+
+// fit gives each column its width, so that the table fits the width of the
+// terminal: the widest give way first. Width zero is no bound.
+func (g grid) fit(width int) []int {
+	widths := make([]int, len(g.head))
+	total := 0
+	for i, h := range g.head {
+		widths[i] = text.StringWidthWithoutEscSequences(h)
 		for _, r := range g.rows {
-			widest = max(widest, len([]rune(r[i])))
+			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(r[i]))
 		}
-		used += widest + 2
+		total += widths[i] + 2
 	}
-	return used
+	for width > 0 && total > width {
+		widest := 0
+		for i := range widths {
+			if widths[i] > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= narrowest {
+			break
+		}
+		widths[widest]--
+		total--
+	}
+	return widths
 }
 
 // width is that of the terminal, or what COLUMNS says; zero when the output goes

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -50,7 +51,7 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 	if err := s.checkPolicies(before, after, o.changes); err != nil {
 		return wire.Changed{}, err
 	}
-	out := wire.Changed{Revision: before.revision, Says: o.says, Notes: append([]string{}, o.notes...), Effects: s.effects(before, after, now)}
+	out := wire.Changed{Revision: before.revision, Says: o.says, Notes: append([]string{}, o.notes...), Effects: s.effects(before, after, o.changes, now)}
 	out.Notes = append(out.Notes, s.dormantNotes(after, o.changes)...)
 	if o.DryRun || len(o.changes) == 0 {
 		return out, nil
@@ -261,26 +262,106 @@ func checkRule(st *state, table, rule string) error {
 // mostCompared bounds the comparison of two states: subjects times relations.
 const mostCompared = 400_000
 
-// effects says who gains and who loses what: for every user and service, the
-// relations whose bands differ.
-func (s *Service) effects(before, after *state, now time.Time) []wire.Effect {
-	effects := []wire.Effect{}
-	var relations []*access.Object
-	after.model.Relations(access.PlatformID, func(o *access.Object) bool {
-		relations = append(relations, o)
-		return true
-	})
+// effects says who gains and who loses what: for every user and service that
+// the changes can touch, the relations they can touch whose bands differ.
+func (s *Service) effects(before, after *state, changes []change, now time.Time) []wire.Effect {
+	touched := map[access.SubjectID]map[access.ObjectID]bool{}
 	compared := 0
-	for _, subject := range after.model.Subjects(0) {
-		if !subject.Acts() || compared > mostCompared {
-			continue
+	for _, c := range changes {
+		t := before.touches(after, c)
+		for _, subject := range append(before.actors(t.subject, now), after.actors(t.subject, now)...) {
+			if touched[subject] == nil {
+				touched[subject] = map[access.ObjectID]bool{}
+			}
+			after.model.Relations(t.object, func(o *access.Object) bool {
+				touched[subject][o.ID] = true
+				compared++
+				return compared < mostCompared
+			})
 		}
-		compared += len(relations)
-		if e := compareSubject(before, after, subject.ID, relations, now); len(e.Gains)+len(e.Loses) > 0 {
+	}
+	effects := []wire.Effect{}
+	for _, subject := range slices.Sorted(maps.Keys(touched)) {
+		var relations []*access.Object
+		for _, id := range slices.Sorted(maps.Keys(touched[subject])) {
+			relations = append(relations, after.model.Object(id))
+		}
+		if e := compareSubject(before, after, subject, relations, now); len(e.Gains)+len(e.Loses) > 0 {
 			effects = append(effects, e)
 		}
 	}
 	return effects
+}
+
+// a touch is whom and what a change can make a difference to: who has the
+// rights of a subject, at and below an object. Without a subject it touches
+// nobody.
+type touch struct {
+	subject access.SubjectID
+	object  access.ObjectID
+}
+
+// touches works out what a change from s to after can make a difference to.
+func (s *state) touches(after *state, c change) touch {
+	subject := func(ref string) access.SubjectID {
+		for _, st := range []*state{after, s} {
+			if found, err := st.model.FindSubject(ref); err == nil {
+				return found.ID
+			}
+		}
+		return 0
+	}
+	object := func(path string) access.ObjectID {
+		o, err := after.model.Lookup(path)
+		if err != nil {
+			return access.PlatformID
+		}
+		return o.ID
+	}
+	policy := func(name string) touch {
+		for _, st := range []*state{after, s} {
+			if row, column := st.policies.Find(name); row != nil {
+				return touch{access.PublicID, row.Table}
+			} else if column != nil {
+				return touch{access.PublicID, st.model.Object(column.Columns[0]).Parent}
+			}
+		}
+		return touch{}
+	}
+	switch c := c.(type) {
+	case access.AddGrant:
+		return touch{subject(c.Subject), object(c.Object)}
+	case access.RemoveGrant:
+		return touch{subject(c.Subject), object(c.Object)}
+	case access.Join:
+		return touch{subject(c.Member), access.PlatformID}
+	case access.Leave:
+		return touch{subject(c.Member), access.PlatformID}
+	case access.SetSubject:
+		return touch{subject(c.Subject), access.PlatformID}
+	case access.SetAttribute:
+		return touch{subject(c.Subject), access.PlatformID}
+	case access.RemoveSubject:
+		return touch{subject(c.Subject), access.PlatformID}
+	case policyNamed:
+		return policy(c.PolicyName())
+	}
+	return touch{}
+}
+
+// policyNamed is what changes of policies have in common.
+type policyNamed interface{ PolicyName() string }
+
+// actors lists the users and services that have the rights of a subject.
+func (s *state) actors(id access.SubjectID, now time.Time) []access.SubjectID {
+	var ids []access.SubjectID
+	if id != 0 && s.model.HasSubject(id) {
+		s.model.Actors(id, now, func(subject *access.Subject) bool {
+			ids = append(ids, subject.ID)
+			return true
+		})
+	}
+	return ids
 }
 
 func compareSubject(before, after *state, id access.SubjectID, relations []*access.Object, now time.Time) wire.Effect {

@@ -669,3 +669,89 @@ func TestStatementsThatChange(t *testing.T) {
 		})
 	}
 }
+
+func TestCompare(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	got := func(a, b string) map[string]wire.Compared {
+		t.Helper()
+		c, err := svc.Compare(opal, a, b, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		items := map[string]wire.Compared{}
+		for _, item := range c.Items {
+			items[item.Object] = item
+		}
+		return items
+	}
+	items := got("user:flint", "user:garnet")
+	if x := items["survey.licensing.payments"]; fmt.Sprint(x.OnlyA, x.OnlyB) != "[] [SELECT]" || len(x.Grants) != 1 || x.Grants[0].Subject != "role:licensing_officer" {
+		t.Errorf("payments: %+v", x)
+	}
+	if x := items["survey.licensing.holders"]; len(x.OnlyB) != 1 || x.OnlyB[0] != "all columns in clear" {
+		t.Errorf("holders: %+v", x)
+	}
+	// Under one policy two readers differ by what the policy looks at.
+	items = got("user:flint", "user:jasper")
+	if x := items["survey.drilling.boreholes"]; len(items) != 2 || fmt.Sprint(x.OnlyA, x.OnlyB) != "[some rows, by boreholes-of-districts, for north] [some rows, by boreholes-of-districts, for coast]" {
+		t.Errorf("flint and jasper: %+v", items)
+	}
+	if items = got("user:flint", "user:flint"); len(items) != 0 {
+		t.Errorf("flint differs from flint: %+v", items)
+	}
+	if _, err := svc.Compare(caller(t, svc, "flint"), "user:flint", "user:garnet", ""); service.Problem(err).Status != 403 {
+		t.Errorf("a reader compares themself with others: %v", err)
+	}
+}
+
+func TestFindings(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	do := func(_ wire.Changed, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	grant := func(privilege, object, subject string) {
+		do(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{subject}}, false, 0))
+	}
+	grant("DESCRIBE", "survey.field", "public")
+	grant("SELECT", "survey.field.visits", "user:marl")
+	grant("SELECT", "survey.drilling.lithology", "role:survey_reader") // the schema's grant covers it
+	for _, u := range []string{"slate", "garnet", "agate"} {
+		do(svc.Join(ctx, opal, wire.Member{Member: "user:" + u, Of: "role:administrator"}, false))
+	}
+	list, err := svc.Findings(opal)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		"dormant|role:lab_analyst|survey.licensing.payments|gneiss grant usage on survey.licensing to role:lab_analyst",
+		"dormant|role:sample_courier|survey.assay.samples|gneiss role give sample_courier to SUBJECT",
+		"broad|service:slag|survey|gneiss revoke select on survey from service:slag",
+		"no_holders|group:geologits||gneiss group remove geologits",
+		"alike_names|group:geologits||gneiss group remove geologits",
+		"to_public|public|survey.field|gneiss revoke describe on survey.field from public",
+		"to_user|user:marl|survey.field.visits|gneiss revoke select on survey.field.visits from user:marl",
+		"redundant|role:survey_reader|survey.drilling.lithology|gneiss revoke select on survey.drilling.lithology from role:survey_reader",
+		"administrators|role:administrator|platform|gneiss role take administrator from SUBJECT",
+	} {
+		found := false
+		for _, f := range list.Items {
+			found = found || len(f.Fix) > 0 && strings.Join([]string{f.Kind, f.Subject, f.Object, f.Fix[0]}, "|") == want
+		}
+		if !found {
+			t.Errorf("not found: %s", want)
+		}
+	}
+	for _, f := range list.Items {
+		if f.Kind == "redundant" && f.Object != "survey.drilling.lithology" {
+			t.Errorf("a grant that does something is called redundant: %+v", f)
+		}
+	}
+	if _, err := svc.Findings(caller(t, svc, "flint")); service.Problem(err).Status != 403 {
+		t.Errorf("a reader sees findings: %v", err)
+	}
+}

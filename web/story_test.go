@@ -65,7 +65,7 @@ func TestStory(t *testing.T) {
 	run(t, ctx, signIn(server, "opal"))
 
 	// Look round.
-	run(t, ctx, treeItem("field"), treeItem("visits"), sees("survey.field.visits"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
+	run(t, ctx, sees("SELECT on survey.licensing.payments to role:lab_analyst gives nothing"), link("Tables"), treeItem("field"), treeItem("visits"), sees("survey.field.visits"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
 
 	// A role, given to marl.
 	run(t, ctx, link("Roles"), button("Add"), chromedp.SendKeys(`input[name=name]`, "core_archivist", chromedp.ByQuery), inDialog("Add"), noticed("added role:core_archivist"))
@@ -137,13 +137,14 @@ func TestStory(t *testing.T) {
 func TestKeys(t *testing.T) {
 	server := demotest.Start(t)
 	ctx := browser(t, true)
-	run(t, ctx, signIn(server, "opal"), treeItem("assay"))
+	run(t, ctx, signIn(server, "opal"), chromedp.KeyEvent("t"), treeItem("assay"))
 	run(t, ctx, chromedp.KeyEvent("/"), chromedp.WaitVisible(`input[aria-label="Search for"]`, chromedp.ByQuery),
 		chromedp.SendKeys(`input[aria-label="Search for"]`, "results", chromedp.ByQuery), sees("survey.assay.results"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
 	run(t, ctx, chromedp.KeyEvent("?"), sees("step back to your own standpoint"), chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(`[role=dialog]`, chromedp.ByQuery))
 	run(t, ctx, chromedp.KeyEvent("a"), sees("R-83"), chromedp.KeyEvent("r"), sees("district_geologist"))
+	run(t, ctx, chromedp.KeyEvent("c"), choose("First", "user:flint"), choose("Second", "user:jasper"), sees("They differ on 2 objects"), sees("for north"))
 	var fits bool
-	for _, page := range []string{"/tables/survey.drilling.boreholes", "/roles/role:regional_lead", "/audit", "/query"} {
+	for _, page := range []string{"/tables/survey.drilling.boreholes", "/roles/role:regional_lead", "/audit", "/query", "/overview", "/compare?a=user:flint&b=user:garnet"} {
 		run(t, ctx, chromedp.Navigate(server+page), chromedp.WaitVisible(`nav`, chromedp.ByQuery), chromedp.Evaluate(`document.documentElement.scrollWidth <= innerWidth`, &fits))
 		if !fits {
 			t.Errorf("%s scrolls sideways at 1280", page)

@@ -417,3 +417,34 @@ type List[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" description:"the cursor of the next page"`
 }
+
+// A Comparison is what two subjects can do, where it differs.
+type Comparison struct {
+	A        string     `json:"a"`
+	B        string     `json:"b"`
+	Items    []Compared `json:"items" description:"only objects where the two differ"`
+	Alike    int        `json:"alike" description:"objects that one of them can use, where they do not differ"`
+	Revision int64      `json:"revision"`
+}
+
+// A Compared is one object as two subjects stand to it.
+type Compared struct {
+	Object string   `json:"object"`
+	Kind   string   `json:"kind"`
+	A      Access   `json:"a"`
+	B      Access   `json:"b"`
+	OnlyA  []string `json:"only_a" description:"what the first has and the second lacks"`
+	OnlyB  []string `json:"only_b"`
+	Grants []Grant  `json:"grants" description:"the grants that make the difference"`
+}
+
+// A Finding is something about rights that deserves a look, with its reason and
+// its fix.
+type Finding struct {
+	Kind    string   `json:"kind" description:"stable, for programs"`
+	Subject string   `json:"subject,omitempty"`
+	Object  string   `json:"object,omitempty"`
+	Says    string   `json:"says"`
+	Why     string   `json:"why"`
+	Fix     []string `json:"fix" description:"commands that mend it"`
+}

@@ -27,6 +27,15 @@ type ScopeText struct {
 	Comment  string   `json:"comment,omitempty"`
 }
 
+// PolicyName is the name of the policy that a change is about.
+func (t ScopeText) PolicyName() string { return t.Name }
+
+// PolicyName is the name of the policy that a change is about.
+func (c SetPolicyStatus) PolicyName() string { return c.Name }
+
+// PolicyName is the name of the policy that a change is about.
+func (c RemovePolicy) PolicyName() string { return c.Name }
+
 var policyName = regexp.MustCompile(`^[a-z0-9][a-z0-9_.-]{0,62}$`)
 
 func (t ScopeText) resolve(m *access.Model) (Scope, error) {

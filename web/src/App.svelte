@@ -8,9 +8,11 @@
   import SignIn from './pages/SignIn.svelte'
 
   const pages = [
+    { at: '/overview', name: 'Overview', key: 'o', load: () => import('./pages/Overview.svelte') },
     { at: '/tables', name: 'Tables', key: 't', load: () => import('./pages/Tables.svelte') },
     { at: '/subjects', name: 'Subjects', key: 's', load: () => import('./pages/Subjects.svelte') },
     { at: '/roles', name: 'Roles', key: 'r', load: () => import('./pages/Roles.svelte') },
+    { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
     { at: '/query', name: 'Query', key: 'q', load: () => import('./pages/Query.svelte') },
     { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },
   ]
@@ -50,7 +52,7 @@
     class:elsewhere={place.elsewhere}
   >
     <nav class="row-span-2 flex flex-col border-r border-line bg-surface" aria-label="Pages">
-      <a href={place.href('/tables')} class="flex items-center gap-2 px-3 py-3 font-semibold tracking-tight">
+      <a href={place.href('/overview')} class="flex items-center gap-2 px-3 py-3 font-semibold tracking-tight">
         <img src="/gneiss.svg" alt="" width="22" height="22" />Gneiss
       </a>
       {#each pages as p (p.at)}

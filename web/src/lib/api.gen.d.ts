@@ -63,6 +63,101 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** where two subjects differ in what they can do */
+        get: {
+            parameters: {
+                query: {
+                    /** @description a subject */
+                    a: string;
+                    /** @description another */
+                    b: string;
+                    /** @description only at and below this object */
+                    below?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireComparison"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** rights and subjects that deserve a look */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireFinding"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/grants": {
         parameters: {
             query?: never;
@@ -1379,10 +1474,41 @@ export interface components {
             treatment: string;
             type: string;
         };
+        WireCompared: {
+            a: components["schemas"]["WireAccess"];
+            b: components["schemas"]["WireAccess"];
+            /** @description the grants that make the difference */
+            grants: components["schemas"]["WireGrant"][];
+            kind: string;
+            object: string;
+            /** @description what the first has and the second lacks */
+            only_a: string[];
+            only_b: string[];
+        };
+        WireComparison: {
+            a: string;
+            /** @description objects that one of them can use, where they do not differ */
+            alike: number;
+            b: string;
+            /** @description only objects where the two differ */
+            items: components["schemas"]["WireCompared"][];
+            /** Format: int64 */
+            revision: number;
+        };
         WireEffect: {
             gains: string[];
             loses: string[];
             subject: string;
+        };
+        WireFinding: {
+            /** @description commands that mend it */
+            fix: string[];
+            /** @description stable, for programs */
+            kind: string;
+            object?: string;
+            says: string;
+            subject?: string;
+            why: string;
         };
         WireFix: {
             commands: string[];
@@ -1431,6 +1557,11 @@ export interface components {
             until?: null | string;
             /** @description grant USAGE on the doors that are shut, too */
             with_entry?: boolean;
+        };
+        WireListGneissWireFinding: {
+            items: components["schemas"]["WireFinding"][];
+            /** @description the cursor of the next page */
+            next?: string;
         };
         WireListGneissWireFound: {
             items: components["schemas"]["WireFound"][];

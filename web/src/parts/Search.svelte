@@ -7,6 +7,8 @@
   let text = $state('')
   let found = $state<Schemas['WireFound'][]>([])
   let chosen = $state(0)
+  let foundFor = $state('')
+  let waiting = false // Enter was pressed before the answer to what is typed
 
   $effect(() => {
     const asked = text
@@ -15,7 +17,9 @@
       .then((list) => {
         if (asked === text) {
           found = list.items
+          foundFor = asked
           chosen = 0
+          if (waiting) visit(found[0])
         }
       })
       .catch(() => (found = []))
@@ -28,12 +32,19 @@
     return '/tables/' + f.name
   }
 
+  function visit(f?: Schemas['WireFound']) {
+    waiting = false
+    if (!f) return
+    place.go(where(f))
+    open = false
+  }
+
   function key(event: KeyboardEvent) {
     if (event.key === 'ArrowDown') chosen = Math.min(chosen + 1, found.length - 1)
     else if (event.key === 'ArrowUp') chosen = Math.max(chosen - 1, 0)
-    else if (event.key === 'Enter' && found[chosen]) {
-      place.go(where(found[chosen]!))
-      open = false
+    else if (event.key === 'Enter') {
+      waiting = foundFor !== text
+      if (!waiting) visit(found[chosen])
     } else return
     event.preventDefault()
   }

@@ -58,14 +58,15 @@
   <div class="mb-3 flex flex-wrap items-start justify-between gap-3">
     <div>
       <p class="text-sm text-muted">{page.kind}{page.disabled ? ', disabled' : ''}</p>
-      <h1 class="font-mono">{page.name}</h1>
+      <h1 class="font-mono">{page.name || page.ref}</h1>
       <p class="text-muted">{page.title}</p>
     </div>
     <div class="flex gap-2">
-      {#if admin && page.ref !== signed.session?.user}
+      {#if admin && page.ref !== signed.session?.user && page.kind !== 'public'}
         <button class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}>Look as {page.name}</button>
         <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Put beside</button>
       {/if}
+      <a class="btn" href={place.href('/compare', { a: page.ref })}>Compare</a>
       {#if admin && (page.kind === 'user' || page.kind === 'service')}
         <button class="btn" onclick={() => disable(!page!.disabled)}>{page.disabled ? 'Enable' : 'Disable'}</button>
       {/if}
@@ -88,7 +89,7 @@
           {#if admin}<button aria-label="Take {m.of} away" onclick={() => join(page!.ref, m.of, true)}>×</button>{/if}
         </span>
       {:else}<span class="text-muted">no groups and no roles</span>{/each}
-      {#if admin}<span class="w-44"
+      {#if admin && page.kind !== 'public'}<span class="w-44"
           ><SubjectPicker
             bind:value={give}
             kinds={page.kind === 'role' ? ['role'] : ['role', 'group']}

@@ -1,0 +1,105 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/wire"
+)
+
+// Compare lists where two subjects differ in what they can do, at and below an
+// object, with the grants that make the difference.
+func (s *Service) Compare(c Caller, a, b, below string) (wire.Comparison, error) {
+	st := s.current.Load()
+	out := wire.Comparison{Items: []wire.Compared{}, Revision: st.revision}
+	var sides [2]*standpoint
+	for i, ref := range []string{a, b} {
+		subject, err := s.reviewable(st, c, ref)
+		if err != nil {
+			return out, err
+		}
+		if sides[i], err = s.standAs(st, c, subject.ID, wire.Standpoint{}); err != nil {
+			return out, err
+		}
+	}
+	out.A, out.B = sides[0].words, sides[1].words
+	root, err := st.model.Lookup(orPlatform(below))
+	if err != nil || !sides[0].review && !sides[0].Sees(root.ID) {
+		if root, err = s.seen(sides[0], below); err != nil {
+			return out, err
+		}
+	}
+	var visit func(o *access.Object)
+	visit = func(o *access.Object) {
+		if o.Kind == access.Column || !sides[0].review && !sides[0].Sees(o.ID) && !sides[1].Sees(o.ID) {
+			return
+		}
+		if item, used := s.compared(sides, o); used && len(item.OnlyA)+len(item.OnlyB) > 0 {
+			out.Items = append(out.Items, item)
+		} else if used {
+			out.Alike++
+		}
+		for _, child := range o.Children {
+			visit(st.model.Object(child))
+		}
+	}
+	visit(root)
+	return out, nil
+}
+
+// compared is one object from both sides; used says that one side has a right.
+func (s *Service) compared(sides [2]*standpoint, o *access.Object) (item wire.Compared, used bool) {
+	va, vb := sides[0].Resolve(o.ID), sides[1].Resolve(o.ID)
+	if va.Held|vb.Held == 0 {
+		return item, false
+	}
+	item = wire.Compared{Object: sides[0].Model.Path(o.ID), Kind: o.Kind.String(), A: s.access(sides[0], o, false), B: s.access(sides[1], o, false), Grants: []wire.Grant{}}
+	item.OnlyA = privilegeNames(va.Allowed &^ vb.Allowed)
+	item.OnlyB = privilegeNames(vb.Allowed &^ va.Allowed)
+	item.Grants = append(s.making(sides[0], va.Allowed&^vb.Allowed, o.ID), s.making(sides[1], vb.Allowed&^va.Allowed, o.ID)...)
+	if both := va.Allowed & vb.Allowed; o.Kind.IsRelation() && both.Has(access.Select) {
+		if facts := [2]string{sides[0].facts(o), sides[1].facts(o)}; item.A.Rows == item.B.Rows && facts[0] != facts[1] {
+			item.A.Rows, item.B.Rows = item.A.Rows+facts[0], item.B.Rows+facts[1]
+		}
+		for _, pair := range [][2]string{{item.A.Rows, item.B.Rows}, {item.A.Columns, item.B.Columns}} {
+			if pair[0] != pair[1] {
+				item.OnlyA, item.OnlyB = append(item.OnlyA, pair[0]), append(item.OnlyB, pair[1])
+			}
+		}
+	}
+	return item, true
+}
+
+// facts tells what a table's rules come to for a side: the constants that its
+// facts are folded into. Two readers under one policy can see different rows.
+func (p *standpoint) facts(o *access.Object) string {
+	plan, err := p.state.plan(p.Standing, "SELECT count(*) FROM "+p.Model.Path(o.ID), nil)
+	if err != nil {
+		return ", but the table is closed: " + Problem(err).Detail
+	}
+	var values []string
+	for _, a := range plan.Args {
+		values = append(values, fmt.Sprint(a.Value))
+	}
+	if len(values) == 0 {
+		return ", for no values"
+	}
+	return ", for " + strings.Join(values, ", ")
+}
+
+// making lists the grants by which a side has privileges, each once.
+func (s *Service) making(p *standpoint, privileges access.Privileges, id access.ObjectID) []wire.Grant {
+	var seen []access.GrantID
+	grants := []wire.Grant{}
+	for _, privilege := range privileges.Each() {
+		for _, path := range p.Paths(privilege, id) {
+			if !slices.Contains(seen, path.Grant.ID) {
+				seen = append(seen, path.Grant.ID)
+				grants = append(grants, s.grant(p.state, path.Grant))
+			}
+		}
+	}
+	return grants
+}
