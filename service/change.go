@@ -268,16 +268,17 @@ func (s *Service) effects(before, after *state, changes []change, now time.Time)
 	touched := map[access.SubjectID]map[access.ObjectID]bool{}
 	compared := 0
 	for _, c := range changes {
-		t := before.touches(after, c)
-		for _, subject := range append(before.actors(t.subject, now), after.actors(t.subject, now)...) {
-			if touched[subject] == nil {
-				touched[subject] = map[access.ObjectID]bool{}
+		for _, t := range before.touches(after, c) {
+			for _, subject := range append(before.actors(t.subject, now), after.actors(t.subject, now)...) {
+				if touched[subject] == nil {
+					touched[subject] = map[access.ObjectID]bool{}
+				}
+				after.model.Relations(t.object, func(o *access.Object) bool {
+					touched[subject][o.ID] = true
+					compared++
+					return compared < mostCompared
+				})
 			}
-			after.model.Relations(t.object, func(o *access.Object) bool {
-				touched[subject][o.ID] = true
-				compared++
-				return compared < mostCompared
-			})
 		}
 	}
 	effects := []wire.Effect{}
@@ -302,7 +303,7 @@ type touch struct {
 }
 
 // touches works out what a change from s to after can make a difference to.
-func (s *state) touches(after *state, c change) touch {
+func (s *state) touches(after *state, c change) []touch {
 	subject := func(ref string) access.SubjectID {
 		for _, st := range []*state{after, s} {
 			if found, err := st.model.FindSubject(ref); err == nil {
@@ -318,35 +319,35 @@ func (s *state) touches(after *state, c change) touch {
 		}
 		return o.ID
 	}
-	policy := func(name string) touch {
+	policy := func(name string) (on []touch) { // an edit can move a policy to another table
 		for _, st := range []*state{after, s} {
 			if row, column := st.policies.Find(name); row != nil {
-				return touch{access.PublicID, row.Table}
+				on = append(on, touch{access.PublicID, row.Table})
 			} else if column != nil {
-				return touch{access.PublicID, st.model.Object(column.Columns[0]).Parent}
+				on = append(on, touch{access.PublicID, st.model.Object(column.Columns[0]).Parent})
 			}
 		}
-		return touch{}
+		return on
 	}
 	switch c := c.(type) {
 	case access.AddGrant:
-		return touch{subject(c.Subject), object(c.Object)}
+		return []touch{{subject(c.Subject), object(c.Object)}}
 	case access.RemoveGrant:
-		return touch{subject(c.Subject), object(c.Object)}
+		return []touch{{subject(c.Subject), object(c.Object)}}
 	case access.Join:
-		return touch{subject(c.Member), access.PlatformID}
+		return []touch{{subject(c.Member), access.PlatformID}}
 	case access.Leave:
-		return touch{subject(c.Member), access.PlatformID}
+		return []touch{{subject(c.Member), access.PlatformID}}
 	case access.SetSubject:
-		return touch{subject(c.Subject), access.PlatformID}
+		return []touch{{subject(c.Subject), access.PlatformID}}
 	case access.SetAttribute:
-		return touch{subject(c.Subject), access.PlatformID}
+		return []touch{{subject(c.Subject), access.PlatformID}}
 	case access.RemoveSubject:
-		return touch{subject(c.Subject), access.PlatformID}
+		return []touch{{subject(c.Subject), access.PlatformID}}
 	case policyNamed:
 		return policy(c.PolicyName())
 	}
-	return touch{}
+	return nil
 }
 
 // policyNamed is what changes of policies have in common.

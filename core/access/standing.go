@@ -155,7 +155,7 @@ func (st *Standing) Resolve(id ObjectID) Verdict {
 	v.AllColumns = v.Held.Has(Select)
 	if o.Kind.IsRelation() {
 		for _, g := range st.columns[id] {
-			if g.Privilege == Select && !v.AllColumns && !slices.Contains(v.Columns, g.Object) {
+			if g.Privilege == Select && !v.AllColumns && !m.Object(g.Object).Missing && !slices.Contains(v.Columns, g.Object) {
 				v.Columns = append(v.Columns, g.Object)
 				v.Held |= Set(Select)
 			}
