@@ -30,7 +30,7 @@ func (st *Standing) Paths(p Privilege, object ObjectID) []Path {
 	}
 	if p == Select {
 		for _, g := range st.columns[object] {
-			if g.Privilege == Select {
+			if g.Privilege == Select && !st.Model.Object(g.Object).Missing {
 				paths = append(paths, st.pathsTo(g)...)
 			}
 		}
