@@ -142,20 +142,20 @@ func (s *Service) mayChange(st *state, c Caller, what change) error {
 	object := access.PlatformID
 	switch what := what.(type) {
 	case access.AddGrant:
-		o, err := st.model.Lookup(what.Object)
+		target, err := st.model.LookupTarget(what.Object)
 		if err != nil {
 			return err
 		}
-		if passesOn(own, what.Privilege, o.ID) {
+		if passesOn(own, what.Privilege, target) {
 			return nil
 		}
-		object = o.ID
+		object = target.Object
 	case access.RemoveGrant:
-		o, err := st.model.Lookup(what.Object)
+		target, err := st.model.LookupTarget(what.Object)
 		if err != nil {
 			return err
 		}
-		object = o.ID
+		object = target.Object
 	case policy.PutRowPolicy:
 		o, err := st.model.Lookup(what.Table)
 		if err != nil {
@@ -205,18 +205,15 @@ func (s *Service) managesOld(st *state, own *access.Standing, name string) error
 }
 
 // passesOn reports whether the standing holds the privilege with grant option
-// at or above the object.
-func passesOn(own *access.Standing, privilege string, id access.ObjectID) bool {
+// at or above the target: on all of it. A pattern takes MANAGE.
+func passesOn(own *access.Standing, privilege string, target access.Target) bool {
 	p, err := access.ParsePrivilege(privilege)
-	if err != nil {
+	if err != nil || target.Pattern != "" {
 		return false
 	}
-	for _, path := range own.Paths(p, id) {
-		if path.Grant.Option {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(own.Paths(p, target.Object), func(path access.Path) bool {
+		return path.Grant.Option && own.Model.Covers(path.Grant.Target, target.Object)
+	})
 }
 
 func wants(st *state, p access.Privilege, id access.ObjectID) error {
@@ -313,11 +310,11 @@ func (s *state) touches(after *state, c change) []touch {
 		return 0
 	}
 	object := func(path string) access.ObjectID {
-		o, err := after.model.Lookup(path)
+		target, err := after.model.LookupTarget(path)
 		if err != nil {
 			return access.PlatformID
 		}
-		return o.ID
+		return target.Object
 	}
 	policy := func(name string) (on []touch) { // an edit can move a policy to another table
 		for _, st := range []*state{after, s} {
@@ -429,7 +426,7 @@ func (s *Service) dormantNotes(after *state, changes []change) []string {
 			continue // a later change of the same order has removed it
 		}
 		for _, g := range after.model.GrantsTo(subject.ID) {
-			if after.model.Path(g.Object) != add.Object || !strings.EqualFold(g.Privilege.String(), add.Privilege) {
+			if after.model.Target(g.Target) != add.Object || !strings.EqualFold(g.Privilege.String(), add.Privilege) {
 				continue
 			}
 			if w := s.grant(after, g); w.Dormant != "" {

@@ -70,7 +70,7 @@ func (f *finder) grant(g *access.Grant) {
 	case kind == access.User:
 		f.add("to_user", w.Subject, w.Object, says+", straight to a user", "rights given through roles are found, reviewed and taken back together", revoke)
 	}
-	if o := m.Object(g.Object); (o.Kind == access.Platform || o.Kind == access.Source) && g.Privilege != access.Usage && g.Privilege != access.Audit {
+	if o := m.Object(g.Object); g.Pattern == "" && (o.Kind == access.Platform || o.Kind == access.Source) && g.Privilege != access.Usage && g.Privilege != access.Audit {
 		f.add("broad", w.Subject, w.Object, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, also those that come", revoke)
 	}
 	if other := f.covering(g); other != nil {
@@ -86,10 +86,18 @@ func (f *finder) covering(g *access.Grant) *access.Grant {
 	if err != nil || g.Option {
 		return nil
 	}
+	// What covers all that a pattern can match covers the object it stands in;
+	// only for USAGE does that not follow.
+	if g.Pattern != "" && g.Privilege == access.Usage {
+		return nil
+	}
 	for _, path := range standing.Paths(g.Privilege, g.Object) {
 		other := path.Grant
+		if !f.st.model.Within(other.Object, g.Object) || g.Pattern != "" && other.Pattern != "" {
+			continue // columns of it, or the pattern itself
+		}
 		// Of two that cover each other, the older one stays.
-		wider := other.Object != g.Object || other.Privilege != g.Privilege || other.Subject != g.Subject
+		wider := other.Target != g.Target || other.Privilege != g.Privilege || other.Subject != g.Subject
 		if other.ID != g.ID && other.Until.IsZero() && (wider || other.ID < g.ID) {
 			return other
 		}

@@ -11,7 +11,7 @@ import (
 
 // grant is a grant as callers see it, with why it gives nothing where it does.
 func (s *Service) grant(st *state, g *access.Grant) wire.Grant {
-	w := wire.Grant{Privilege: g.Privilege.String(), Object: st.model.Path(g.Object), Subject: st.model.Ref(g.Subject), Grantor: st.model.Ref(g.Grantor),
+	w := wire.Grant{Privilege: g.Privilege.String(), Object: st.model.Target(g.Target), Subject: st.model.Ref(g.Subject), Grantor: st.model.Ref(g.Grantor),
 		Option: g.Option, At: g.At, Until: optionalTime(g.Until), Reason: g.Reason, Ticket: g.Ticket}
 	d := st.model.Dormant(g, s.now())
 	if d == nil {
@@ -23,6 +23,8 @@ func (s *Service) grant(st *state, g *access.Grant) wire.Grant {
 		w.Wake = grantCommand(w.Privilege, w.Object, w.Subject, "")
 	case access.CauseMissing:
 		w.Dormant = w.Object + " is no longer in its source"
+	case access.CauseNoMatch:
+		w.Dormant = "no name matches its pattern yet"
 	case access.CauseNoHolders:
 		w.Dormant = "nobody has " + w.Subject
 		if kind := st.model.Subject(g.Subject).Kind; kind == access.Role {
@@ -70,25 +72,29 @@ func (s *Service) Grants(c Caller, object, subject string, dormantOnly bool) (wi
 	return out, nil
 }
 
-// targets are the objects that a request names: one, or columns of a table.
-func targets(m *access.Model, in wire.GrantRequest) ([]*access.Object, error) {
-	o, err := m.Lookup(in.Object)
+// targets are what a request names: an object, a pattern, or columns of a table.
+func targets(m *access.Model, in wire.GrantRequest) ([]access.Target, error) {
+	target, err := m.LookupTarget(in.Object)
 	if err != nil {
 		return nil, err
 	}
+	o := m.Object(target.Object)
 	if len(in.Columns) == 0 {
-		return []*access.Object{o}, nil
+		return []access.Target{target}, nil
+	}
+	if target.Pattern != "" {
+		return nil, problem(422, "bad_pattern", "Not possible", "columns belong to one table, not to the pattern %s", in.Object)
 	}
 	if !o.Kind.IsRelation() {
 		return nil, problem(422, "wrong_level", "Not possible", "columns belong to a table; %s is a %s", m.Path(o.ID), o.Kind)
 	}
-	var out []*access.Object
+	var out []access.Target
 	for _, name := range in.Columns {
 		column, err := m.Lookup(m.Path(o.ID) + "." + name)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, column)
+		out = append(out, access.Target{Object: column.ID})
 	}
 	return out, nil
 }
@@ -112,20 +118,20 @@ func (s *Service) grantOrder(st *state, c Caller, in wire.GrantRequest, revoke b
 	if err != nil {
 		// What the caller does not see is not told from what is not there.
 		if p, perr := s.standAt(st, c, wire.Standpoint{}); perr == nil && !s.reviews(st, c) {
-			if _, serr := s.seen(p, in.Object); serr != nil {
+			if _, serr := s.seen(p, plainPath(in.Object)); serr != nil {
 				err = serr
 			}
 		}
 		return order{}, err
 	}
 	for _, object := range objects {
-		var what change = access.AddGrant{Privilege: in.Privileges[0], Object: st.model.Path(object.ID)}
+		var what change = access.AddGrant{Privilege: in.Privileges[0], Object: st.model.Target(object)}
 		if revoke {
-			what = access.RemoveGrant{Object: st.model.Path(object.ID)}
+			what = access.RemoveGrant{Object: st.model.Target(object)}
 		}
 		if err := s.mayChange(st, c, what); err != nil {
 			if p, perr := s.standAt(st, c, wire.Standpoint{}); perr == nil && !p.review {
-				if _, serr := s.seen(p, in.Object); serr != nil {
+				if _, serr := s.seen(p, plainPath(in.Object)); serr != nil {
 					return order{}, serr
 				}
 			}
@@ -154,8 +160,8 @@ func (s *Service) grantOrder(st *state, c Caller, in wire.GrantRequest, revoke b
 	return o, nil
 }
 
-func (s *Service) orderGrant(st *state, o *order, in wire.GrantRequest, privilege access.Privilege, object *access.Object, subject *access.Subject, revoke bool) {
-	path := st.model.Path(object.ID)
+func (s *Service) orderGrant(st *state, o *order, in wire.GrantRequest, privilege access.Privilege, target access.Target, subject *access.Subject, revoke bool) {
+	path := st.model.Target(target)
 	if revoke {
 		o.changes = append(o.changes, access.RemoveGrant{Privilege: privilege.String(), Object: path, Subject: subject.Ref()})
 		o.says = append(o.says, fmt.Sprintf("revoked %s on %s from %s", privilege, path, subject.Ref()))
@@ -171,8 +177,9 @@ func (s *Service) orderGrant(st *state, o *order, in wire.GrantRequest, privileg
 }
 
 // orderEntry adds the doors that are shut for the subject on the way to the
-// object, the object's own among them.
-func (s *Service) orderEntry(st *state, o *order, in wire.GrantRequest, object *access.Object, subject *access.Subject) {
+// target, the target's own among them. Below a source, or a pattern of schemas,
+// it opens the doors of those schemas, also of those that come.
+func (s *Service) orderEntry(st *state, o *order, in wire.GrantRequest, target access.Target, subject *access.Subject) {
 	standing, err := st.model.Stand(access.Session{Subject: subject.ID}, s.now())
 	if err != nil {
 		o.notes = append(o.notes, subject.Ref()+" is disabled; no doors were opened for it")
@@ -180,15 +187,31 @@ func (s *Service) orderEntry(st *state, o *order, in wire.GrantRequest, object *
 	}
 	in.Option = false
 	opened := 0
-	for _, door := range standing.Resolve(object.ID).Shut {
-		s.orderGrant(st, o, in, access.Usage, st.model.Object(door), subject, false)
+	open := func(door access.Target) {
+		s.orderGrant(st, o, in, access.Usage, door, subject, false)
 		opened++
 	}
-	if object.Kind == access.Source {
-		o.notes = append(o.notes, fmt.Sprintf("USAGE opens one door: the schemas of %s need their own, such as: %s", st.model.Path(object.ID),
-			grantCommand("usage", st.model.Path(object.ID)+".SCHEMA", subject.Ref(), "")))
+	for _, door := range standing.Resolve(target.Object).Shut {
+		open(access.Target{Object: door})
+	}
+	if st.model.Object(target.Object).Kind == access.Source {
+		schemas := access.Target{Object: target.Object, Pattern: target.Pattern}
+		if schemas.Pattern == "" {
+			schemas.Pattern = "*"
+		}
+		if len(standing.Paths(access.All, target.Object)) == 0 {
+			open(schemas)
+		}
 	}
 	if opened == 0 {
-		o.notes = append(o.notes, "all doors to "+st.model.Path(object.ID)+" were open to "+subject.Ref()+" already")
+		o.notes = append(o.notes, "all doors to "+st.model.Target(target)+" were open to "+subject.Ref()+" already")
 	}
+}
+
+// plainPath is a path without the pattern at its end.
+func plainPath(path string) string {
+	if dot := strings.LastIndexByte(path, '.'); dot > 0 && strings.Contains(path[dot:], "*") {
+		return path[:dot]
+	}
+	return path
 }

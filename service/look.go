@@ -295,7 +295,7 @@ func (s *Service) paths(p *standpoint, privilege access.Privilege, id access.Obj
 		}
 		g := path.Grant
 		w.Grant = s.grant(p.state, g)
-		w.Says = fmt.Sprintf("%s → %s on %s", strings.Join(w.Steps, " → "), g.Privilege, p.Model.Path(g.Object))
+		w.Says = fmt.Sprintf("%s → %s on %s", strings.Join(w.Steps, " → "), g.Privilege, p.Model.Target(g.Target))
 		if g.Grantor != 0 {
 			w.Says += " by " + p.Model.Ref(g.Grantor)
 		}

@@ -755,3 +755,57 @@ func TestFindings(t *testing.T) {
 		t.Errorf("a reader sees findings: %v", err)
 	}
 }
+
+func TestPatternsAndEntryToASource(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, marl := caller(t, svc, "opal"), caller(t, svc, "marl")
+	grant := func(privilege, object string, entry bool) wire.Changed {
+		t.Helper()
+		out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:marl"}, WithEntry: entry}, false, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	out := grant("SELECT", "survey.assay.b*", true)
+	if len(out.Effects) != 1 || fmt.Sprint(out.Effects[0].Gains) != "[SELECT on survey.assay.batches]" {
+		t.Errorf("a pattern with entry: %+v", out)
+	}
+	ask(t, svc, marl, "SELECT count(*) FROM survey.assay.batches", wire.Standpoint{})
+	_, err := svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.assay.results"})
+	wants(t, err, 403, "SELECT on survey.assay.results")
+	if out = grant("SELECT", "survey.geo*", false); len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "no name matches its pattern yet") {
+		t.Errorf("a pattern that matches nothing is allowed, and said: %+v", out)
+	}
+	if out = grant("SELECT", "survey", true); len(out.Effects) != 1 || len(out.Effects[0].Gains) != 14 {
+		t.Errorf("entry to a source opens its schemas too: %+v", out.Effects)
+	}
+	if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.*", Subjects: []string{"user:marl"}}, true, 0); err != nil {
+		t.Errorf("revoking the pattern: %v", err)
+	}
+}
+
+// TestGrantOptionCoversWhatIsHeld: who may pass on a column, or a door, passes
+// on no more than that.
+func TestGrantOptionCoversWhatIsHeld(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	pass := func(who service.Caller, to, privilege, object string, columns ...string) error {
+		_, err := svc.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{to}, Option: who == opal}, false, 0)
+		return err
+	}
+	for _, err := range []error{pass(opal, "user:flint", "SELECT", "survey.field.visits", "id"), pass(opal, "user:flint", "USAGE", "survey"), pass(opal, "user:flint", "SELECT", "survey.assay")} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := pass(flint, "user:marl", "SELECT", "survey.field.visits", "id"); err != nil {
+		t.Errorf("what is held with grant option can be passed on: %v", err)
+	}
+	if err := pass(flint, "user:marl", "SELECT", "survey.assay.results"); err != nil {
+		t.Errorf("so can what lies below: %v", err)
+	}
+	for _, c := range [][]string{{"SELECT", "survey.field.visits"}, {"SELECT", "survey.field.visits", "note"}, {"SELECT", "survey.field"}, {"USAGE", "survey.*"}, {"USAGE", "survey.field"}, {"SELECT", "survey.assay.*"}, {"MANAGE", "survey.assay"}} {
+		wants(t, pass(flint, "user:marl", c[0], c[1], c[2:]...), 403, "needs MANAGE")
+	}
+}

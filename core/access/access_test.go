@@ -108,6 +108,11 @@ func TestResolve(t *testing.T) {
 		{"ALL on a schema leaves the source's door shut", []Change{grant("ALL", "survey.drilling", "user:flint")}, "user:flint", boreholes, "DESCRIBE, MANAGE, AUDIT, ALL", "survey"},
 		{"ALL on the platform opens all doors", nil, "user:opal", boreholes, "SELECT, DESCRIBE, MANAGE, AUDIT, ALL", ""},
 		{"PUBLIC counts for everyone", []Change{grant("SELECT", boreholes, "public"), grant("USAGE", "survey", "public"), grant("USAGE", "survey.drilling", "public")}, "user:marl", boreholes, "SELECT", ""},
+		{"a pattern opens every door it names", []Change{grant("USAGE", "survey", "user:flint"), grant("USAGE", "survey.*", "user:flint"), grant("SELECT", "survey", "user:flint")}, "user:flint", boreholes, "SELECT", ""},
+		{"a pattern of tables covers those so named", append([]Change{grant("SELECT", "survey.drilling.bore*", "user:flint")}, entry...), "user:flint", boreholes, "SELECT", ""},
+		{"a pattern of tables covers their columns", append([]Change{grant("SELECT", "survey.drilling.*holes", "user:flint")}, entry...), "user:flint", boreholes + ".name", "SELECT", ""},
+		{"a pattern of tables covers no other", append([]Change{grant("SELECT", "survey.drilling.*log*", "user:flint")}, entry...), "user:flint", boreholes, "", ""},
+		{"a pattern of schemas covers their tables", append([]Change{grant("SELECT", "survey.d*g", "user:flint")}, entry...), "user:flint", boreholes, "SELECT", ""},
 		{"what one role gives another does not have", append([]Change{grant("SELECT", boreholes, "role:district_geologist")}, entry...), "role:survey_reader", boreholes, "", ""},
 		{"a role that nobody signs in as can be a standpoint", append([]Change{grant("SELECT", boreholes, "role:survey_reader")}, entry...), "role:district_geologist", boreholes, "SELECT", ""},
 		{"DESCRIBE needs no door", []Change{grant("DESCRIBE", "survey", "user:marl")}, "user:marl", boreholes, "DESCRIBE", "survey survey.drilling"},
@@ -154,7 +159,11 @@ func TestColumnGrantsAddUp(t *testing.T) {
 
 func TestPresentAndFuture(t *testing.T) {
 	m := survey(t, append([]Change{grant("SELECT", "survey.drilling", "role:survey_reader")}, entry...)...)
-	m = apply(t, m, AddObject{Path: "survey.drilling.core_boxes", Kind: "table"})
+	m = apply(t, m, AddObject{Path: "survey.drilling.core_boxes", Kind: "table"}, grant("SELECT", "survey.assay.b*", "user:marl"), grant("USAGE", "survey", "user:marl"), grant("USAGE", "survey.assay", "user:marl"),
+		AddObject{Path: "survey.assay.batches", Kind: "table"})
+	if !stand(t, m, "user:marl").Resolve(object(t, m, "survey.assay.batches")).AllColumns {
+		t.Error("a table found later is not covered by a pattern")
+	}
 	v := stand(t, m, "user:flint").Resolve(object(t, m, "survey.drilling.core_boxes"))
 	if !v.Allowed.Has(Select) || !v.AllColumns {
 		t.Errorf("a table found later is not covered: %v", v.Allowed)
@@ -261,6 +270,8 @@ func TestDormantGrants(t *testing.T) {
 			[]Change{SetSubject{Subject: "user:marl", Disabled: new(false)}}},
 		{"the object is missing", []Change{MissObject{"survey.assay.results"}}, AddGrant{Privilege: "DESCRIBE", Object: "survey.assay.results", Subject: "user:marl"}, CauseMissing,
 			[]Change{AddObject{Path: "survey.assay.results", Kind: "table"}}},
+		{"the pattern matches nothing yet", nil, AddGrant{Privilege: "USAGE", Object: "survey.geo*", Subject: "user:marl"}, CauseNoMatch,
+			[]Change{AddObject{Path: "survey.geophysics", Kind: "schema"}}},
 		{"the date has passed", nil, AddGrant{Privilege: "USAGE", Object: "survey", Subject: "user:marl", Until: day.Add(-time.Second)}, CauseExpired,
 			[]Change{AddGrant{Privilege: "USAGE", Object: "survey", Subject: "user:marl"}}},
 	} {
@@ -293,6 +304,10 @@ func TestRefusedChanges(t *testing.T) {
 		{"a role for everyone", Join{Member: "public", Of: "role:survey_reader"}, "grant the privilege to public"},
 		{"a user is no container", Join{Member: "user:flint", Of: "user:marl"}, "no group and no role"},
 		{"USAGE on a table", grant("USAGE", "survey.assay.results", "user:flint"), "applies to source or schema"},
+		{"USAGE on a pattern of tables", grant("USAGE", "survey.assay.*", "user:flint"), "applies to source or schema"},
+		{"a pattern within a table", grant("SELECT", "survey.assay.results.p*", "user:flint"), "stands within a source or a schema"},
+		{"a pattern of sources", grant("SELECT", "*", "user:flint"), "stands within a source or a schema"},
+		{"a pattern that is none", grant("SELECT", "survey.a?*", "user:flint"), "is no pattern"},
 		{"MANAGE on a column", grant("MANAGE", "survey.assay.results.ppm", "user:flint"), "cannot be granted on the column"},
 		{"an unknown privilege", grant("SELEKT", "survey", "user:flint"), "no privilege SELEKT"},
 		{"an unknown table", grant("SELECT", "survey.assay.resluts", "user:flint"), "no table survey.assay.resluts"},

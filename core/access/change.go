@@ -315,9 +315,9 @@ func (c AddGrant) apply(m *Model, at time.Time) error {
 	if err != nil {
 		return err
 	}
-	o := m.Object(g.Object)
-	if !g.Privilege.AppliesTo(o.Kind) {
-		return invalid("wrong_level", "%s cannot be granted on the %s %s: it applies to %s", g.Privilege, o.Kind, m.Path(o.ID), kindList(levels[g.Privilege]))
+	o, kind := m.Object(g.Object), m.kind(g.Target)
+	if !g.Privilege.AppliesTo(kind) {
+		return invalid("wrong_level", "%s cannot be granted on the %s %s: it applies to %s", g.Privilege, kind, m.Target(g.Target), kindList(levels[g.Privilege]))
 	}
 	g.At, g.Option, g.Until, g.Reason, g.Ticket = at, c.Option, c.Until, c.Reason, c.Ticket
 	if old := m.findGrant(g); old != nil {
@@ -350,13 +350,13 @@ func (c RemoveGrant) apply(m *Model, _ time.Time) error {
 	}
 	found := false
 	for _, g := range m.GrantsTo(key.Subject) {
-		if g.Privilege == key.Privilege && g.Object == key.Object && (c.Grantor == "" || g.Grantor == key.Grantor) {
+		if g.Privilege == key.Privilege && g.Target == key.Target && (c.Grantor == "" || g.Grantor == key.Grantor) {
 			m.dropGrant(g)
 			found = true
 		}
 	}
 	if !found {
-		return invalid("no_grant", "%s has no grant of %s on %s itself", m.Ref(key.Subject), key.Privilege, m.Path(key.Object))
+		return invalid("no_grant", "%s has no grant of %s on %s itself", m.Ref(key.Subject), key.Privilege, m.Target(key.Target))
 	}
 	return m.checkAdministrator()
 }
@@ -365,22 +365,21 @@ func (m *Model) grantKey(privilege, object, subject, grantor string) (g Grant, e
 	if g.Privilege, err = ParsePrivilege(privilege); err != nil {
 		return g, err
 	}
-	o, err := m.Lookup(object)
-	if err != nil {
+	if g.Target, err = m.LookupTarget(object); err != nil {
 		return g, err
 	}
 	s, err := m.FindSubject(subject)
 	if err != nil {
 		return g, err
 	}
-	g.Object, g.Subject = o.ID, s.ID
+	g.Subject = s.ID
 	g.Grantor, err = m.optional(grantor)
 	return g, err
 }
 
 func (m *Model) findGrant(key Grant) *Grant {
 	for _, g := range m.GrantsTo(key.Subject) {
-		if g.Privilege == key.Privilege && g.Object == key.Object && g.Grantor == key.Grantor {
+		if g.Privilege == key.Privilege && g.Target == key.Target && g.Grantor == key.Grantor {
 			return g
 		}
 	}
@@ -404,7 +403,7 @@ func (m *Model) dropGrant(g *Grant) {
 func (m *Model) checkAdministrator() error {
 	id, _ := m.byRef.get(Administrator)
 	all := slices.ContainsFunc(m.GrantsTo(id), func(g *Grant) bool {
-		return g.Privilege == All && g.Object == PlatformID && g.Until.IsZero()
+		return g.Privilege == All && g.Target == (Target{Object: PlatformID}) && g.Until.IsZero()
 	})
 	held := false
 	m.Actors(id, endOfTime, func(s *Subject) bool {

@@ -10,15 +10,15 @@ type GrantID uint32
 type Grant struct {
 	ID        GrantID
 	Privilege Privilege
-	Object    ObjectID
-	Subject   SubjectID
-	Grantor   SubjectID
-	Option    bool // WITH GRANT OPTION
-	At        time.Time
-	Until     time.Time // zero: without end
-	Reason    string
-	Ticket    string
-	Revoked   bool // kept so that ids stay what they were
+	Target
+	Subject SubjectID
+	Grantor SubjectID
+	Option  bool // WITH GRANT OPTION
+	At      time.Time
+	Until   time.Time // zero: without end
+	Reason  string
+	Ticket  string
+	Revoked bool // kept so that ids stay what they were
 }
 
 // Grant returns the grant with the id, which must be one of this model's.
@@ -52,9 +52,9 @@ func (m *Model) grantList(ids []GrantID) []*Grant {
 // Reaches reports whether g, were it in force, would give p on the object.
 func (m *Model) reaches(g *Grant, p Privilege, object ObjectID) bool {
 	if p == Usage && g.Privilege == Usage {
-		return g.Object == object
+		return g.Pattern == "" && g.Object == object || g.Pattern != "" && m.named(g.Target, object) == object
 	}
-	return carries(g.Privilege).Has(p) && m.Within(g.Object, object)
+	return carries(g.Privilege).Has(p) && m.Covers(g.Target, object)
 }
 
 // A Cause says why a grant gives nothing now.
@@ -63,6 +63,7 @@ type Cause string
 const (
 	CauseExpired   Cause = "expired"    // its end date has passed
 	CauseMissing   Cause = "missing"    // its object is gone from the source
+	CauseNoMatch   Cause = "no_match"   // its pattern matches no name yet
 	CauseNoHolders Cause = "no_holders" // nobody has what it was given to
 	CauseDoorShut  Cause = "door_shut"  // USAGE is wanting on the way to the object
 )
@@ -81,6 +82,8 @@ func (m *Model) Dormant(g *Grant, now time.Time) *Dormancy {
 		return &Dormancy{Cause: CauseExpired}
 	case m.missing(g.Object):
 		return &Dormancy{Cause: CauseMissing}
+	case len(m.Matched(g.Target)) == 0:
+		return &Dormancy{Cause: CauseNoMatch}
 	}
 	holders, useful := false, g.Privilege != Select && g.Privilege != Reveal
 	var shut ObjectID
@@ -93,14 +96,16 @@ func (m *Model) Dormant(g *Grant, now time.Time) *Dormancy {
 		if err != nil {
 			return true
 		}
-		m.Relations(g.Object, func(o *Object) bool {
-			door := st.ShutDoor(o.ID)
-			useful = useful || door == 0
-			if shut == 0 {
-				shut = door
-			}
-			return !useful
-		})
+		for _, id := range m.Matched(g.Target) {
+			m.Relations(id, func(o *Object) bool {
+				door := st.ShutDoor(o.ID)
+				useful = useful || door == 0
+				if shut == 0 {
+					shut = door
+				}
+				return !useful
+			})
+		}
 		return !useful
 	})
 	switch {

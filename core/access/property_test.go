@@ -3,6 +3,7 @@ package access
 import (
 	"fmt"
 	"math/rand/v2"
+	"path"
 	"slices"
 	"strings"
 	"testing"
@@ -53,9 +54,19 @@ func (r *rules) given(has []string, privilege, object string) bool {
 		if g.ended || !slices.Contains(has, g.subject) {
 			continue
 		}
-		covers := g.object == "platform" || g.object == object || strings.HasPrefix(object, g.object+".")
+		at := g.object
+		if dot := strings.LastIndexByte(at, '.'); strings.Contains(at, "*") {
+			// The object at the pattern's level, if its name matches.
+			parts, level := strings.Split(object, "."), strings.Count(at, ".")
+			if at = "nothing"; len(parts) > level && strings.HasPrefix(object, g.object[:dot+1]) {
+				if ok, _ := path.Match(g.object[dot+1:], parts[level]); ok {
+					at = strings.Join(parts[:level+1], ".")
+				}
+			}
+		}
+		covers := at == "platform" || at == object || strings.HasPrefix(object, at+".")
 		switch {
-		case g.privilege == privilege && (privilege != "USAGE" && covers || g.object == object):
+		case g.privilege == privilege && (privilege != "USAGE" && covers || at == object):
 			return true
 		case g.privilege == "ALL" && covers && privilege != "REVEAL" && (privilege != "USAGE" || kind < 2):
 			return true
@@ -135,7 +146,7 @@ func TestResolveAgainstThePlainRules(t *testing.T) {
 			}
 		}
 		for range 22 {
-			g := plainGrant{one([]string{"USAGE", "USAGE", "USAGE", "SELECT", "SELECT", "DESCRIBE", "REVEAL", "MANAGE", "ALL"}), one(append(objects, "platform")), one(append(subjects, "public")), r.IntN(6) == 0}
+			g := plainGrant{one([]string{"USAGE", "USAGE", "USAGE", "SELECT", "SELECT", "DESCRIBE", "REVEAL", "MANAGE", "ALL"}), one(append(objects, "platform", "s0.*", "s1.c*", "s0.c0.t*", "s0.c1.*1", "s1.c0.*x*")), one(append(subjects, "public")), r.IntN(6) == 0}
 			end := time.Time{}
 			if g.ended {
 				end = now.Add(-time.Second)
@@ -181,8 +192,8 @@ func TestResolveAgainstThePlainRules(t *testing.T) {
 			if err != nil {
 				t.Fatalf("seed %d: %s in %q: %v", seed, s, role, err)
 			}
-			for _, path := range objects {
-				o, err := m.Lookup(path)
+			for _, name := range objects {
+				o, err := m.Lookup(name)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -191,18 +202,18 @@ func TestResolveAgainstThePlainRules(t *testing.T) {
 					if !p.AppliesTo(o.Kind) {
 						continue
 					}
-					want := plain.allowed(s, role, p.String(), path)
+					want := plain.allowed(s, role, p.String(), name)
 					if o.Kind == Table && p == Select { // a column's grant opens its table in part
-						want = want || plain.allowed(s, role, "SELECT", path+".x")
+						want = want || plain.allowed(s, role, "SELECT", name+".x")
 					}
 					if got := v.Allowed.Has(p); got != want {
-						t.Fatalf("seed %d: %s in %q, %s on %s: Resolve says %v, the rules %v\nmemberships %v\ngrants %+v\nmissing %v", seed, s, role, p, path, got, want, plain.member, plain.grants, plain.gone)
+						t.Fatalf("seed %d: %s in %q, %s on %s: Resolve says %v, the rules %v\nmemberships %v\ngrants %+v\nmissing %v", seed, s, role, p, name, got, want, plain.member, plain.grants, plain.gone)
 					}
 					if missing := st.Missing(p, o.ID); (len(missing) == 0) != v.Allowed.Has(p) && !m.missing(o.ID) {
-						t.Fatalf("seed %d: %s on %s for %s is %v, yet missing is %v", seed, p, path, s, want, missing)
+						t.Fatalf("seed %d: %s on %s for %s is %v, yet missing is %v", seed, p, name, s, want, missing)
 					}
 					if (len(st.Paths(p, o.ID)) > 0) != v.Held.Has(p) && !(o.Kind == Column && p == Select) {
-						t.Fatalf("seed %d: %s holds %s on %s: %v, by %d paths", seed, s, p, path, v.Held.Has(p), len(st.Paths(p, o.ID)))
+						t.Fatalf("seed %d: %s holds %s on %s: %v, by %d paths", seed, s, p, name, v.Held.Has(p), len(st.Paths(p, o.ID)))
 					}
 					compared++
 					if want {

@@ -27,6 +27,7 @@ type Standing struct {
 	holds    map[SubjectID][]SubjectID // the same, not narrowed to one role
 	byObject map[ObjectID][]*Grant     // grants in force, by their object
 	columns  map[ObjectID][]*Grant     // grants on columns, by their table
+	patterns map[ObjectID][]*Grant     // grants on patterns, by the object whose children they name
 }
 
 // Stand works out what a session holds at the moment now. It is refused for a
@@ -78,13 +79,17 @@ func (st *Standing) narrow() {
 }
 
 func (st *Standing) collect() {
-	st.byObject, st.columns = map[ObjectID][]*Grant{}, map[ObjectID][]*Grant{}
+	st.byObject, st.columns, st.patterns = map[ObjectID][]*Grant{}, map[ObjectID][]*Grant{}, map[ObjectID][]*Grant{}
 	for id := range st.reach {
 		for _, g := range st.Model.GrantsTo(id) {
 			if ended(g.Until, st.At) {
 				continue
 			}
 			st.ends(g.Until)
+			if g.Pattern != "" {
+				st.patterns[g.Object] = append(st.patterns[g.Object], g)
+				continue
+			}
 			st.byObject[g.Object] = append(st.byObject[g.Object], g)
 			if o := st.Model.Object(g.Object); o.Kind == Column {
 				st.columns[o.Parent] = append(st.columns[o.Parent], g)
@@ -187,6 +192,11 @@ func (st *Standing) held(id ObjectID) Privileges {
 		held |= carries(g.Privilege)
 	}
 	for at := o; at.ID != PlatformID; {
+		for _, g := range st.patterns[at.Parent] {
+			if (g.Privilege != Usage || at == o) && matches(g.Pattern, at.Name) {
+				held |= carries(g.Privilege)
+			}
+		}
 		at = m.Object(at.Parent)
 		for _, g := range st.byObject[at.ID] {
 			if g.Privilege != Usage {

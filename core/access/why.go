@@ -22,7 +22,7 @@ func (st *Standing) Paths(p Privilege, object ObjectID) []Path {
 	var paths []Path
 	ids := append([]ObjectID{object}, st.Model.Above(object)...)
 	for _, id := range ids {
-		for _, g := range st.byObject[id] {
+		for _, g := range slices.Concat(st.byObject[id], st.patterns[id]) {
 			if st.Model.reaches(g, p, object) {
 				paths = append(paths, st.pathsTo(g)...)
 			}
