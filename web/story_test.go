@@ -69,7 +69,7 @@ func TestStory(t *testing.T) {
 
 	// A role, given to marl.
 	run(t, ctx, link("Roles"), button("Add"), chromedp.SendKeys(`input[name=name]`, "core_archivist", chromedp.ByQuery), inDialog("Add"), noticed("added role:core_archivist"))
-	run(t, ctx, sees("∅ nobody"), choose("Give it to", "user:marl"), noticed("gave role:core_archivist to user:marl"))
+	run(t, ctx, chromedp.WaitVisible(`//h1[normalize-space(.)="core_archivist"]`, chromedp.BySearch), choose("Give it to", "user:marl"), noticed("gave role:core_archivist to user:marl"))
 
 	// A grant on the table, doors included; its effect is shown first.
 	run(t, ctx, link("Tables"), treeItem("field"), treeItem("visits"), sees("survey.field.visits"), button("Grant"), choose("Grant to", "role:core_archivist"),
@@ -143,6 +143,9 @@ func TestKeys(t *testing.T) {
 	run(t, ctx, chromedp.KeyEvent("?"), sees("step back to your own standpoint"), chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(`[role=dialog]`, chromedp.ByQuery))
 	run(t, ctx, chromedp.KeyEvent("a"), sees("R-83"), chromedp.KeyEvent("r"), sees("district_geologist"))
 	run(t, ctx, chromedp.KeyEvent("c"), choose("First", "user:flint"), choose("Second", "user:jasper"), sees("They differ on 2 objects"), sees("for north"))
+	// The graph of roles leads to each, and lights what the chosen one reaches.
+	run(t, ctx, chromedp.KeyEvent("r"), chromedp.Click(`//*[@data-testid="graph"]//*[local-name()="a"][starts-with(@aria-label, "role:regional_lead")]`, chromedp.BySearch, chromedp.NodeVisible),
+		chromedp.Click(`//button[@role="tab"][normalize-space(.)="Hierarchy"]`, chromedp.BySearch, chromedp.NodeVisible), chromedp.WaitVisible(`[data-testid=graph] path[stroke="var(--garnet)"]`, chromedp.ByQuery))
 	var fits bool
 	for _, page := range []string{"/tables/survey.drilling.boreholes", "/roles/role:regional_lead", "/audit", "/query", "/overview", "/compare?a=user:flint&b=user:garnet"} {
 		run(t, ctx, chromedp.Navigate(server+page), chromedp.WaitVisible(`nav`, chromedp.ByQuery), chromedp.Evaluate(`document.documentElement.scrollWidth <= innerWidth`, &fits))

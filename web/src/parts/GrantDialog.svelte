@@ -23,7 +23,11 @@
     AUDIT: ['platform', 'source', 'schema'],
     ALL: ['platform', 'source', 'schema', 'table'],
   }
-  const offered = $derived(Object.keys(levels).filter((p) => levels[p]!.includes(kind)))
+  // A pattern stands for children of a source or schema, also those that come.
+  let pattern = $state('')
+  const below = $derived(kind === 'source' ? 'schema' : kind === 'schema' ? 'table' : '')
+  const level = $derived(pattern && below ? below : kind)
+  const offered = $derived(Object.keys(levels).filter((p) => levels[p]!.includes(level)))
   let privileges = $state(['SELECT'])
   /* svelte-ignore state_referenced_locally */
   let refs = $state<string[]>([...to])
@@ -36,8 +40,8 @@
   let problem = $state<Problem | null>(null)
 
   const body = $derived({
-    privileges,
-    object,
+    privileges: privileges.filter((p) => offered.includes(p)),
+    object: pattern && below ? `${object}.${pattern}` : object,
     subjects: refs,
     columns: some,
     with_entry: entry,
@@ -115,6 +119,17 @@
           {/each}
         </div>
       </details>
+    {/if}
+    {#if below}
+      <label class="text-sm text-muted"
+        >Only {below}s named, with * for any characters
+        <input
+          class="field mono text-ink"
+          bind:value={pattern}
+          placeholder="all that is below it"
+          pattern="[a-z0-9_*]*\*[a-z0-9_*]*"
+        />
+      </label>
     {/if}
     <label class="flex items-center gap-2"
       ><input type="checkbox" bind:checked={entry} /> Open the doors on the way, too (USAGE on source and schema)</label

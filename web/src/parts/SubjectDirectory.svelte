@@ -1,4 +1,5 @@
 <script lang="ts">
+  import type { Snippet } from 'svelte'
   import { says, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
@@ -9,7 +10,7 @@
   import Trouble from './Trouble.svelte'
 
   // A list of subjects with the page of one: users, services and groups, or roles.
-  let { title, base, kinds }: { title: string; base: string; kinds: string[] } = $props()
+  let { title, base, kinds, overview }: { title: string; base: string; kinds: string[]; overview?: Snippet } = $props()
   let filter = $state('')
   let adding = $state(false)
   let problem = $state<Problem | null>(null)
@@ -80,9 +81,10 @@
       {#key ref}<SubjectView {ref} />{/key}
     {:else}
       <h1>{title}</h1>
-      <p class="mt-1 max-w-prose text-muted">
+      <p class="mt-1 mb-4 max-w-prose text-muted">
         Choose one on the left: what it holds, what it can do in each schema, and through what.
       </p>
+      {@render overview?.()}
     {/if}
   </div>
 </div>

@@ -4,6 +4,7 @@
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
+  import { subjects } from '../lib/subjects.svelte'
   import AccessTable from './AccessTable.svelte'
   import GrantTable from './GrantTable.svelte'
   import SubjectPicker from './SubjectPicker.svelte'
@@ -130,7 +131,7 @@
   </div>
   <Tabs.Root value={place.query.get('tab') ?? 'access'} onValueChange={(tab) => place.go(place.path, { tab })}>
     <Tabs.List class="mb-3 flex gap-1 border-b border-line">
-      {#each [['access', 'Effective access'], ['grants', `Grants ${page.own.length} + ${page.inherited.length}`], ['why', 'Why']] as [value, name] (value)}
+      {#each [['access', 'Effective access'], ['grants', `Grants ${page.own.length} + ${page.inherited.length}`], ['why', 'Why'], ...(page.kind === 'role' ? [['graph', 'Hierarchy']] : [])] as [value, name] (value)}
         <Tabs.Trigger
           value={value!}
           class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
@@ -145,6 +146,11 @@
       <h2 class="mb-1">Inherited</h2>
       <div class="panel overflow-hidden"><GrantTable grants={page.inherited} /></div>
     </Tabs.Content>
+    {#if page.kind === 'role'}
+      <Tabs.Content value="graph">
+        {#await import('./RoleGraph.svelte') then graph}<graph.default all={subjects.all} chosen={page.ref} />{/await}
+      </Tabs.Content>
+    {/if}
     <Tabs.Content value="why"><WhyBox subject={page.ref} /></Tabs.Content>
   </Tabs.Root>
 {:else}
