@@ -592,6 +592,20 @@ func TestExpiredAndForeignTokens(t *testing.T) {
 	if _, err := svc.Authenticate(ctx, secret+"x", "test"); service.Problem(err).Code != "not_signed_in" {
 		t.Errorf("a token that was never given: %v", err)
 	}
+	flint := caller(t, svc, "flint")
+	flints, _, err := svc.SignIn(ctx, wire.SignIn{User: "flint", Password: "northmark", Token: true}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.PutSubject(ctx, caller(t, svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Password: "another-one"}, true, 0); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Authenticate(ctx, flints, "test"); service.Problem(err).Status != 401 {
+		t.Errorf("a session outlives its password: %v", err)
+	}
+	if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err != nil {
+		t.Errorf("the account itself goes on: %v", err)
+	}
 	db, err := sql.Open("sqlite3", filepath.Join(dir, "records.db"))
 	if err != nil {
 		t.Fatal(err)

@@ -57,9 +57,13 @@ func passwordMatches(password, hash string) bool {
 // as against a real one, so that time does not tell which accounts there are.
 var nobody = HashPassword(rand.Text())
 
-// SetPassword returns what sets a subject's password within a transaction.
+// SetPassword returns what sets a subject's password within a transaction. It
+// ends the subject's sessions: who knew the old one is out.
 func SetPassword(subject uint32, hash string) func(*sqlx.Tx) error {
 	return func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`DELETE FROM token WHERE subject = ?`, subject); err != nil {
+			return err
+		}
 		_, err := tx.Exec(`INSERT INTO password (subject, hash) VALUES (?, ?) ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash`, subject, hash)
 		return err
 	}

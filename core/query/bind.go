@@ -35,18 +35,26 @@ type binder struct {
 }
 
 const (
-	mostDepth  = 100     // nested queries and expressions
-	mostText   = 100_000 // bytes
-	mostGrowth = 16      // operands of concatenations before a fence is put up
+	mostDepth    = 100     // nested queries and expressions
+	mostText     = 100_000 // bytes
+	mostComments = 100
+	mostGrowth   = 16 // operands of concatenations before a fence is put up
 )
 
-// parse reads one SELECT statement.
-func parse(text string) (*pg.SelectStmt, error) {
+// parseOne reads one statement, of any kind.
+func parseOne(text string) (*pg.ParseResult, error) {
 	if len(text) > mostText {
 		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("the text is longer than %d bytes", mostText)}
 	}
 	if strings.IndexByte(text, 0) >= 0 {
 		return nil, &Error{Code: Syntax, Text: "the text has a NUL character"}
+	}
+	if n := strings.Count(text, "/*"); n > mostComments {
+		// The grammar's scanner takes time in the square of how deep they nest.
+		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("the text opens more than %d comments", mostComments)}
+	}
+	if err := checkDepth(text); err != nil {
+		return nil, err
 	}
 	tree, err := pg.Parse(text)
 	if err != nil {
@@ -54,6 +62,15 @@ func parse(text string) (*pg.SelectStmt, error) {
 	}
 	if len(tree.Stmts) != 1 {
 		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("one statement at a time, please; here are %d", len(tree.Stmts))}
+	}
+	return tree, nil
+}
+
+// parse reads one SELECT statement.
+func parse(text string) (*pg.SelectStmt, error) {
+	tree, err := parseOne(text)
+	if err != nil {
+		return nil, err
 	}
 	s := tree.Stmts[0].Stmt.GetSelectStmt()
 	if s == nil {

@@ -54,15 +54,9 @@ func IsCommand(text string) bool {
 func ParseCommand(text string) (c *Command, err error) {
 	defer caught(&err)
 	b := &binder{text: text}
-	if len(text) > mostText {
-		return nil, &Error{Code: Unsupported, Text: "the text is too long"}
-	}
-	tree, err := pg.Parse(text)
+	tree, err := parseOne(text)
 	if err != nil {
-		return nil, syntaxError(text, err)
-	}
-	if len(tree.Stmts) != 1 {
-		return nil, &Error{Code: Unsupported, Text: "one statement at a time, please"}
+		return nil, err
 	}
 	at := tree.Stmts[0].StmtLocation
 	switch s := tree.Stmts[0].Stmt.GetNode().(type) {
