@@ -124,6 +124,7 @@ func (c *connector) Connect(context.Context) (driver.Conn, error) {
 				return fmt.Errorf("%w: schema %s: %v", source.ErrUnavailable, name, err)
 			}
 		}
+		conn.SetLimit(sqlite3.SQLITE_LIMIT_ATTACHED, len(c.schemas)) // and no file more
 		_, err := conn.Exec("PRAGMA query_only = ON; PRAGMA case_sensitive_like = ON", nil)
 		return err
 	}}
