@@ -172,6 +172,12 @@ func (s *Server) register() {
 		return svc.RemovePolicy(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 
+	handle(s, "GET", "/sources", "connected databases", func(r request, _ none) (wire.List[wire.Source], error) {
+		return svc.Sources(r.ctx, r.Caller)
+	})
+	handle(s, "POST", "/sources", "connect a database and scan it", func(r request, in wire.SourceRequest) (wire.Changed, error) {
+		return svc.AddSource(r.ctx, r.Caller, in)
+	})
 	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {
 		return svc.Scan(r.ctx, r.Caller, in.Name)
 	})

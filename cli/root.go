@@ -76,6 +76,7 @@ role:survey_reader, service:pumice, public.`,
 	a.session(root)
 	a.look(root)
 	a.ask(root)
+	a.sources(root)
 	a.subjects(root)
 	a.grants(root)
 	a.policies(root)

@@ -74,7 +74,7 @@ func makeModel(ctx context.Context, dir, password string) error {
 	}
 	opal, err := svc.Bootstrap(ctx, "opal", password)
 	if err == nil {
-		_, err = svc.AddSource(ctx, "survey", "survey")
+		_, err = svc.AddSource(ctx, opal, wire.SourceRequest{Name: "survey", Folder: "survey"})
 	}
 	if err == nil {
 		err = (&maker{ctx: ctx, svc: svc, as: opal, password: password}).model()

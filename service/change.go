@@ -133,7 +133,7 @@ func (s *Service) stale(ctx context.Context, now *state, seen int64) error {
 // the caller's own: a standpoint gives no rights.
 func (s *Service) mayChange(st *state, c Caller, what change) error {
 	if c.User == 0 {
-		return nil // the service itself: a scan, or the making of a platform
+		return nil // the service itself: the making of a platform
 	}
 	own, err := s.own(st, c)
 	if err != nil {
@@ -141,6 +141,8 @@ func (s *Service) mayChange(st *state, c Caller, what change) error {
 	}
 	object := access.PlatformID
 	switch what := what.(type) {
+	case access.AddObject, access.MissObject:
+		return nil // a scan's, which has asked
 	case access.AddGrant:
 		target, err := st.model.LookupTarget(what.Object)
 		if err != nil {

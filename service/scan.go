@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/jmoiron/sqlx"
@@ -36,36 +37,82 @@ func (s *Service) Bootstrap(ctx context.Context, name, password string) (Caller,
 // Empty reports whether the platform has no user yet.
 func (s *Service) Empty() bool { return len(s.current.Load().model.Subjects(access.User)) == 0 }
 
-// AddSource connects a folder of SQLite files as a source and scans it. Folder
-// is below the data folder when it is not absolute.
-func (s *Service) AddSource(ctx context.Context, name, folder string) (wire.Changed, error) {
-	r := store.SourceRecord{Name: name, Kind: "sqlite", Folder: folder}
-	path := folder
-	if len(folder) > 0 && folder[0] != '/' {
-		path = s.store.Dir + "/" + folder
+// AddSource connects a folder of SQLite files, one a schema, as a source, and
+// scans it. Folder is below the data folder when it is not absolute. Without a
+// caller it is the service's own doing.
+func (s *Service) AddSource(ctx context.Context, c Caller, in wire.SourceRequest) (wire.Changed, error) {
+	st := s.current.Load()
+	if err := s.administers(st, c, "the source "+in.Name); err != nil {
+		return wire.Changed{}, err
 	}
-	src, err := sqlite.Open(path)
+	if parts, err := access.ParsePath(in.Name); err != nil || len(parts) != 1 || in.Folder == "" {
+		return wire.Changed{}, problem(422, "bad_source", "Not possible", "a source needs a plain name and the folder of its files")
+	}
+	if _, err := st.model.Lookup(in.Name); err == nil {
+		return wire.Changed{}, problem(409, "exists", "Not possible", "there is a source %s already; to look at it again: gneiss source scan %s", in.Name, in.Name)
+	}
+	r := store.SourceRecord{Name: in.Name, Kind: "sqlite", Folder: in.Folder}
+	src, err := sqlite.Open(s.folder(r))
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	defer src.Close()
 	tables, err := src.Scan(ctx)
-	if err != nil {
+	if err == nil && len(tables) == 0 {
+		err = problem(422, "empty_source", "Not possible", "there are no tables in %s: it should hold SQLite files, one a schema, named SCHEMA.db", s.folder(r))
+	}
+	if err := errors.Join(err, src.Close()); err != nil {
 		return wire.Changed{}, err
 	}
-	o := order{says: []string{fmt.Sprintf("connected the source %s: %s", name, count(len(tables), "table"))},
-		changes: append([]change{access.AddObject{Path: access.Quote(name), Kind: "source"}}, found(s.current.Load(), name, tables)...)}
+	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("connected the source %s: %s", in.Name, count(len(tables), "table"))},
+		changes: append([]change{access.AddObject{Path: in.Name, Kind: "source"}}, found(st, in.Name, tables)...)}
 	o.also = func(*state) func(*sqlx.Tx) error { return store.AddSource(r) }
 	out, err := s.make(ctx, o)
-	if err != nil {
+	if err != nil || !out.Done {
 		return out, err
 	}
-	object, err := s.current.Load().model.Lookup(access.Quote(name))
+	object, err := s.current.Load().model.Lookup(in.Name)
 	if err != nil {
 		return out, err
 	}
 	return out, s.connect(object.ID, r)
 }
+
+// Sources lists the sources that the caller sees, with what they are.
+func (s *Service) Sources(ctx context.Context, c Caller) (wire.List[wire.Source], error) {
+	out := wire.List[wire.Source]{Items: []wire.Source{}}
+	p, err := s.standAt(s.current.Load(), c, wire.Standpoint{})
+	if err != nil {
+		return out, err
+	}
+	records, err := s.store.Sources(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range records {
+		o, err := p.Model.Lookup(access.Quote(r.Name))
+		if err != nil || !p.Sees(o.ID) {
+			continue
+		}
+		w := wire.Source{Name: r.Name, Kind: r.Kind, Available: true}
+		p.Model.Relations(o.ID, func(*access.Object) bool {
+			w.Tables++
+			return true
+		})
+		if p.review {
+			w.Folder = s.folder(r)
+		}
+		if src, err := s.source(ctx, o.ID); err != nil {
+			w.Available, w.Problem = false, Problem(err).Detail
+		} else if _, err := src.Scan(ctx); err != nil {
+			w.Available, w.Problem = false, Problem(err).Detail
+		}
+		out.Items = append(out.Items, w)
+	}
+	return out, nil
+}
+
+// mostNamed is how many differences a scan names.
+const mostNamed = 20
 
 // Scan looks at a source again and takes what appeared, changed or went missing
 // into the model.
@@ -94,7 +141,19 @@ func (s *Service) Scan(ctx context.Context, c Caller, name string) (wire.Changed
 		return wire.Changed{}, err
 	}
 	changes := append(found(st, name, tables), gone(st, o, tables)...)
-	return s.make(ctx, order{changes: changes, says: []string{fmt.Sprintf("scanned %s: %s, %s", name, count(len(tables), "table"), count(len(changes), "difference"))}})
+	scan := order{caller: c, changes: changes, says: []string{fmt.Sprintf("scanned %s: %s, %s", name, count(len(tables), "table"), count(len(changes), "difference"))}}
+	for _, what := range changes[:min(len(changes), mostNamed)] {
+		switch what := what.(type) {
+		case access.AddObject:
+			scan.notes = append(scan.notes, "there is now "+what.Path)
+		case access.MissObject:
+			scan.notes = append(scan.notes, what.Path+" is missing; its grants and policies stay, and take no effect")
+		}
+	}
+	if more := len(changes) - mostNamed; more > 0 {
+		scan.notes = append(scan.notes, fmt.Sprintf("and %d more", more))
+	}
+	return s.make(ctx, scan)
 }
 
 // found lists the changes for what a scan found that the model does not have as

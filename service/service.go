@@ -110,13 +110,17 @@ func (s *Service) open(ctx context.Context) error {
 	return nil
 }
 
+// folder is where a source's files are.
+func (s *Service) folder(r store.SourceRecord) string {
+	if filepath.IsAbs(r.Folder) {
+		return r.Folder
+	}
+	return filepath.Join(s.store.Dir, r.Folder)
+}
+
 // connect opens a source and keeps it under its object.
 func (s *Service) connect(id access.ObjectID, r store.SourceRecord) error {
-	folder := r.Folder
-	if !filepath.IsAbs(folder) {
-		folder = filepath.Join(s.store.Dir, folder)
-	}
-	src, err := sqlite.Open(folder)
+	src, err := sqlite.Open(s.folder(r))
 	if err != nil {
 		return err
 	}

@@ -418,6 +418,23 @@ type List[T any] struct {
 	Next  string `json:"next,omitempty" description:"the cursor of the next page"`
 }
 
+// A SourceRequest connects a folder of SQLite files, one a schema.
+type SourceRequest struct {
+	Name   string `json:"name" required:"true"`
+	Folder string `json:"folder" required:"true" description:"below the data folder when it is not absolute"`
+	Change
+}
+
+// A Source is a connected database.
+type Source struct {
+	Name      string `json:"name"`
+	Kind      string `json:"kind"`
+	Folder    string `json:"folder,omitempty"`
+	Tables    int    `json:"tables" description:"that the last scan found"`
+	Available bool   `json:"available"`
+	Problem   string `json:"problem,omitempty" description:"why it is not available"`
+}
+
 // A Comparison is what two subjects can do, where it differs.
 type Comparison struct {
 	A        string     `json:"a"`

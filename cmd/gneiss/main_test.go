@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -429,5 +430,85 @@ func TestDemo(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestFirstSteps takes a new, empty platform to the first governed query.
+func TestFirstSteps(t *testing.T) {
+	files := t.TempDir()
+	for name, text := range map[string]string{"shop.db": "CREATE TABLE orders (id INTEGER PRIMARY KEY, buyer TEXT, total REAL); INSERT INTO orders VALUES (1, 'ann', 3.5), (2, 'bea', 4)", "empty.txt": ""} {
+		path := filepath.Join(files, name)
+		if text == "" {
+			if err := os.WriteFile(path, nil, 0o600); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		db, err := sql.Open("sqlite3", path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := db.Exec(text); err != nil {
+			t.Fatal(err)
+		}
+		db.Close()
+	}
+	s := startServe(t, t.TempDir())
+	opal := signedIn(t, s.server, "opal")
+	if out := opal.must("tree"); !strings.Contains(out, "platform") {
+		t.Errorf("the tree of an empty platform: %s", out)
+	}
+	if out := opal.must("source", "list"); !strings.Contains(out, "gneiss source add NAME FOLDER") {
+		t.Errorf("an empty list says nothing to do: %s", out)
+	}
+	for _, c := range []struct{ args, says string }{
+		{"source add trade " + filepath.Join(files, "nowhere"), "is not there"},
+		{"source add trade " + t.TempDir(), "there are no tables in"},
+		{"source scan trade", "does not exist or is not yours"},
+		{"query select(1)", "no source is connected"},
+	} {
+		if out, errs, code := opal.run(strings.Fields(c.args)...); code != 1 || !strings.Contains(errs, c.says) {
+			t.Errorf("%s: exit code %d, want %q\n%s%s", c.args, code, c.says, out, errs)
+		}
+	}
+	if out := opal.must("source", "add", "trade", files); !strings.Contains(out, "Connected the source trade: 1 table") {
+		t.Errorf("source add: %s", out)
+	}
+	if _, errs, code := opal.run("source", "add", "trade", files); code != 1 || !strings.Contains(errs, "there is a source trade already") {
+		t.Errorf("the same source again: %d %s", code, errs)
+	}
+	c := gneiss(t, opal.env, "user", "add", "ann", "--password-stdin")
+	c.Stdin = strings.NewReader("northmark\n")
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	opal.must("grant", "select", "on", "trade", "to", "user:ann", "--with-entry")
+	opal.must("policy", "rows", "add", "own-orders", "--on", "trade.shop.orders", "--where", "buyer = CURRENT_USER")
+	ann := signedIn(t, s.server, "ann")
+	if got := ann.must("query", "select * from trade.shop.orders", "-o", "csv"); got != "id,buyer,total\r\n1,ann,3.5\r\n" {
+		t.Errorf("ann reads %q", got)
+	}
+	db, err := sql.Open("sqlite3", filepath.Join(files, "shop.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE TABLE items (id INTEGER PRIMARY KEY); ALTER TABLE orders DROP COLUMN total"); err != nil {
+		t.Fatal(err)
+	}
+	out := opal.must("source", "scan", "trade")
+	for _, want := range []string{"there is now trade.shop.items", "trade.shop.orders.total is missing"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the scan does not say %q:\n%s", want, out)
+		}
+	}
+	if got := ann.must("query", "select count(*) as n from trade.shop.items", "-o", "csv"); got != "n\r\n0\r\n" {
+		t.Errorf("a table that the scan found is not covered: %q", got)
+	}
+	if got := ann.must("query", "select * from trade.shop.orders", "-o", "csv"); got != "id,buyer\r\n1,ann\r\n" {
+		t.Errorf("after a column went: %q", got)
+	}
+	if out := ann.must("source", "list", "-o", "csv"); strings.Contains(out, files) {
+		t.Errorf("a reader is told where the files are: %s", out)
 	}
 }

@@ -1015,6 +1015,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** connected databases */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireSource"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** connect a database and scan it */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireSourceRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources/{name}/scan": {
         parameters: {
             query?: never;
@@ -1583,6 +1659,11 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireSource: {
+            items: components["schemas"]["WireSource"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireListGneissWireSubject: {
             items: components["schemas"]["WireSubject"][];
             /** @description the cursor of the next page */
@@ -1896,6 +1977,25 @@ export interface components {
             password: string;
             token?: boolean;
             user: string;
+        };
+        WireSource: {
+            available: boolean;
+            folder?: string;
+            kind: string;
+            name: string;
+            /** @description why it is not available */
+            problem?: string;
+            /** @description that the last scan found */
+            tables: number;
+        };
+        WireSourceRequest: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description below the data folder when it is not absolute */
+            folder: string;
+            name: string;
+            /** @description kept in the journal */
+            reason?: string;
         };
         WireStandpoint: {
             /** @description a subject: user:flint, or role:survey_reader alone */

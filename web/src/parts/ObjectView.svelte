@@ -36,6 +36,14 @@
       })
   })
 
+  async function scan() {
+    try {
+      changes.made(await get(api.POST('/api/v1/sources/{name}/scan', { params: { path: { name: page!.name } } })))
+    } catch (error) {
+      changes.failed(error)
+    }
+  }
+
   function edit(policy: Policy | undefined, kind: string) {
     editing = policy
     if (kind === 'rows') rows = true
@@ -72,6 +80,7 @@
     {#if page.manage}
       <div class="flex shrink-0 gap-2">
         <button class="btn btn-main" onclick={() => (granting = true)}>Grant</button>
+        {#if page.kind === 'source'}<button class="btn" onclick={scan}>Scan again</button>{/if}
         {#if isTable}
           <button class="btn" onclick={() => edit(undefined, 'rows')}>Row policy</button>
           <button class="btn" onclick={() => edit(undefined, 'columns')}>Column policy</button>
