@@ -181,10 +181,14 @@ func (e *emitter) cast(x *Cast) {
 		wrap("substr(", ", 1, 10)")
 	case from == Date && x.To == Timestamp:
 		wrap("(", " || ' 00:00:00')")
-	case x.To == Text && from.numeric():
+	case x.To == Text:
+		// A date is a text as it is, but a bare column would keep its declared
+		// type, by which the driver reads it.
 		wrap("CAST(", " AS TEXT)")
+	case x.To == Bigint:
+		wrap("CAST(", " AS INTEGER)")
 	default:
-		e.expr(x.X) // a date or timestamp is a text as it is; a boolean a number
+		e.expr(x.X) // NULL, whatever it is to be
 	}
 }
 
