@@ -172,7 +172,7 @@ func (a *app) showSubject(c *cobra.Command, ref string) error {
 		fmt.Fprintf(a.out, "has %s%s\n", m.Of, untilSays(m))
 	}
 	if s.Kind == "role" || s.Kind == "group" {
-		fmt.Fprintf(a.out, "held by %s; %d users and services in all\n", orNone(s.Members), s.Holders)
+		fmt.Fprintf(a.out, "held by %s; users and services in all: %d\n", orNone(s.Members), s.Holders)
 	}
 	if len(s.Policies) > 0 {
 		fmt.Fprintf(a.out, "named by the policies %s\n", strings.Join(s.Policies, ", "))

@@ -99,15 +99,17 @@ func sortedColumns[V any](m map[access.ObjectID]V) []access.ObjectID {
 	return ids
 }
 
-// mostFixes bounds what is proposed.
+// mostFixes bounds what is proposed. The last way, a grant to the subject
+// itself, is always among it.
 const mostFixes = 5
 
 func (s *Service) fixes(p *standpoint, privilege access.Privilege, id access.ObjectID) []wire.Fix {
 	out := []wire.Fix{}
-	for _, f := range p.Fixes(privilege, id) {
-		if len(out) == mostFixes {
-			break
-		}
+	fixes := p.Fixes(privilege, id)
+	if len(fixes) > mostFixes {
+		fixes = append(slices.Clone(fixes[:mostFixes-1]), fixes[len(fixes)-1])
+	}
+	for _, f := range fixes {
 		to := p.Model.Ref(f.To)
 		if f.Give != 0 {
 			of := p.Model.Subject(f.Give)

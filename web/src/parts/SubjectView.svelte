@@ -120,7 +120,7 @@
               onpick={(m) => join(m, page!.ref)}
             /></span
           >{/if}
-        <span class="text-sm text-muted">{page.holders} users and services in all</span>
+        <span class="text-sm text-muted">users and services in all: {page.holders}</span>
       </span>
     {/if}
     {#if page.policies.length}
