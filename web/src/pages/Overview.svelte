@@ -69,7 +69,7 @@
         <ul class="panel divide-y divide-line">
           {#each shown as f, i (i)}
             <li class="p-3">
-              <p class="font-medium first-letter:uppercase">
+              <p class="font-medium">
                 <a class="hover:underline" href={place.href(where(f))}>{f.says}</a>.
               </p>
               <p class="text-sm text-muted">{f.why}</p>
