@@ -20,7 +20,7 @@ import (
 func BenchmarkGovernedAgainstByHand(b *testing.B) {
 	dir := demotest.Folder(b)
 	svc := demotest.Open(b, dir)
-	flint := caller(b, svc, "flint")
+	opal := caller(b, svc, "opal")
 	hand, err := sqlite.Open(dir + "/survey")
 	if err != nil {
 		b.Fatal(err)
@@ -39,8 +39,7 @@ func BenchmarkGovernedAgainstByHand(b *testing.B) {
 			`SELECT id, conductivity FROM monitoring.readings WHERE` + mine + ` ORDER BY conductivity DESC NULLS LAST LIMIT 10`},
 	} {
 		b.Run(strings.ReplaceAll(c.name, " ", "-"), func(b *testing.B) {
-			in := wire.QueryRequest{SQL: c.governed, Plan: true}
-			shown, err := svc.Query(ctx, flint, in)
+			shown, err := svc.Query(ctx, opal, wire.QueryRequest{SQL: c.governed, Plan: true, Standpoint: wire.Standpoint{As: "user:flint"}})
 			if err != nil {
 				b.Fatal(err)
 			}
