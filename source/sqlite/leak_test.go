@@ -39,8 +39,9 @@ type world struct {
 	r      *rand.Rand
 	rows   map[string][]map[string]any // by table
 	groups map[string][]string         // by user
-	roles  map[string][]string
-	gs     map[string][]string // the attribute gs
+	roles  map[string][]string         // that are held
+	acting map[string][]string         // that the session acts in: all, or one
+	gs     map[string][]string         // the attribute gs
 	rowPs  []rowPolicy
 	colPs  []colPolicy
 	// granted has, by user and table, the readable columns; absent: none.
@@ -86,7 +87,7 @@ func pick[T any](r *rand.Rand, list ...T) T { return list[r.IntN(len(list))] }
 
 func newWorld(seed uint64) *world {
 	r := rand.New(rand.NewPCG(seed, 7))
-	w := &world{r: r, rows: map[string][]map[string]any{}, groups: map[string][]string{}, roles: map[string][]string{}, gs: map[string][]string{},
+	w := &world{r: r, rows: map[string][]map[string]any{}, groups: map[string][]string{}, roles: map[string][]string{}, acting: map[string][]string{}, gs: map[string][]string{},
 		granted: map[string]map[string][]string{}, reveal: map[string]bool{}}
 	some := func(list ...string) []string {
 		return slices.DeleteFunc(slices.Clone(list), func(string) bool { return r.IntN(2) == 0 })
@@ -109,6 +110,10 @@ func newWorld(seed uint64) *world {
 	}
 	for _, u := range users {
 		w.groups[u], w.roles[u], w.gs[u] = some("a", "b"), some("r1", "r2"), some("a", "b", "c")
+		w.acting[u] = w.roles[u]
+		if len(w.roles[u]) > 0 && r.IntN(3) == 0 { // narrowed to one role
+			w.acting[u] = []string{pick(r, w.roles[u]...)}
+		}
 		w.granted[u] = map[string][]string{}
 		for _, t := range tables {
 			switch r.IntN(12) {
@@ -151,7 +156,7 @@ func randomRowPolicy(r *rand.Rand) rowPolicy {
 		}},
 		rowPolicy{table: "s1.u", rule: "in_group(g)", holds: func(w *world, u string, row map[string]any) bool { return among(w.groups[u], row["g"]) }},
 		rowPolicy{table: "s1.t", rule: "in_group(g) OR has_role('r1')", holds: func(w *world, u string, row map[string]any) bool {
-			return among(w.groups[u], row["g"]) || slices.Contains(w.roles[u], "r1")
+			return among(w.groups[u], row["g"]) || slices.Contains(w.acting[u], "r1")
 		}},
 		rowPolicy{table: "s1.t", rule: fmt.Sprintf("n > %d", k), holds: func(_ *world, _ string, row map[string]any) bool {
 			return is(row["n"], func(n int64) bool { return n > k })
@@ -207,8 +212,8 @@ func randomColPolicy(r *rand.Rand) colPolicy {
 	return p
 }
 
-// is reports whether the user is, is in, or holds the subject.
-func (w *world) is(user, subject string) bool {
+// is reports whether the user is, is in, or has the subject among the roles.
+func (w *world) is(user, subject string, roles []string) bool {
 	kind, name, _ := strings.Cut(subject, ":")
 	switch kind {
 	case "user":
@@ -216,13 +221,19 @@ func (w *world) is(user, subject string) bool {
 	case "group":
 		return slices.Contains(w.groups[user], name)
 	case "role":
-		return slices.Contains(w.roles[user], name)
+		return slices.Contains(roles, name)
 	}
 	return false
 }
 
-func (w *world) applies(user, whom, except string) bool {
-	return (whom == "" || w.is(user, whom)) && (except == "" || !w.is(user, except))
+// gives and takes: what is given must be acted in, what is taken goes by what is
+// held.
+func (w *world) gives(user, whom, except string) bool {
+	return (whom == "" || w.is(user, whom, w.acting[user])) && (except == "" || !w.is(user, except, w.roles[user]))
+}
+
+func (w *world) takes(user, whom, except string) bool {
+	return (whom == "" || w.is(user, whom, w.roles[user])) && (except == "" || !w.is(user, except, w.acting[user]))
 }
 
 // visible is the plain interpreter: a table as one user may see it.
@@ -234,11 +245,10 @@ func (w *world) visible(user, table string) []map[string]any {
 			if p.table != table {
 				continue
 			}
-			applies := w.applies(user, p.whom, p.except)
 			if p.mode == "allow" {
 				allows = true
-				allowed = allowed || applies && p.holds(w, user, row)
-			} else if applies && !p.holds(w, user, row) {
+				allowed = allowed || w.gives(user, p.whom, p.except) && p.holds(w, user, row)
+			} else if w.takes(user, p.whom, p.except) && !p.holds(w, user, row) {
 				limited = true
 			}
 		}
@@ -259,7 +269,7 @@ func (w *world) treated(user, table, column string, v any) any {
 	var best colPolicy
 	conflict := false
 	for _, p := range w.colPs {
-		if p.table != table || p.column != column || !w.applies(user, p.whom, p.except) {
+		if p.table != table || p.column != column || !w.takes(user, p.whom, p.except) {
 			continue
 		}
 		switch {
@@ -444,14 +454,22 @@ func TestNoLeak(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		standing, err := m.Stand(access.Session{Subject: subject.ID}, time.Unix(2, 0))
+		session := access.Session{Subject: subject.ID}
+		if len(w.acting[user]) < len(w.roles[user]) {
+			role, err := m.FindSubject("role:" + w.acting[user][0])
+			if err != nil {
+				t.Fatal(err)
+			}
+			session.Role = role.ID
+		}
+		standing, err := m.Stand(session, time.Unix(2, 0))
 		if err != nil {
 			t.Fatal(err)
 		}
 		for range perWorld {
 			q := randomQuery(w.r)
 			context := func() string {
-				return fmt.Sprintf("seed %d, user %s\nquery: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v\nreveal: %v", seed, user, q.text, w.rowPs, w.colPs, w.granted[user], w.reveal)
+				return fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nquery: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v\nreveal: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user], w.reveal)
 			}
 			plan, err := query.Make(q.text, nil, standing, set)
 			if !q.permitted(w.granted[user]) {
