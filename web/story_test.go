@@ -78,7 +78,7 @@ func TestStory(t *testing.T) {
 	// A row policy, with live counts while typing.
 	run(t, ctx, button("Row policy"), chromedp.SendKeys(`//*[@role="dialog"]//input[@placeholder="boreholes-of-districts"]`, "visits-of-crew-one", chromedp.BySearch),
 		choose("For", "role:core_archivist"), chromedp.SendKeys(`textarea`, "crew_id = 1", chromedp.ByQuery),
-		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//tr[contains(., "user:marl")][contains(., "−")]`, chromedp.BySearch), inDialog("Put in force"), noticed("added the row policy visits-of-crew-one"))
+		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//tr[contains(., "user:marl")][contains(., "▼")]`, chromedp.BySearch), inDialog("Put in force"), noticed("added the row policy visits-of-crew-one"))
 
 	// A column policy: notes masked for the role.
 	run(t, ctx, button("Column policy"), chromedp.SendKeys(`//*[@role="dialog"]//input[@placeholder="holder-contacts"]`, "visit-notes", chromedp.BySearch),

@@ -104,7 +104,7 @@
 </script>
 
 <Modal bind:open wide title={start ? `Row policy ${start.name}` : `Row policy on ${table}`}>
-  <form class="grid grid-cols-[minmax(0,1fr)_15rem] gap-5" onsubmit={submit}>
+  <form class="grid grid-cols-[minmax(0,1fr)_17rem] gap-5" onsubmit={submit}>
     <div class="flex flex-col gap-3">
       {#if !start}<label class="text-sm text-muted"
           >Name <input
@@ -193,7 +193,7 @@
                     ? 'font-semibold text-epidote'
                     : c.then < c.now
                       ? 'font-semibold text-garnet'
-                      : ''}">{c.then > c.now ? '+ ' : c.then < c.now ? '− ' : ''}{c.then}</td
+                      : ''}">{c.then > c.now ? '▲ ' : c.then < c.now ? '▼ ' : ''}{c.then}</td
                 >
               {/if}
             </tr>
