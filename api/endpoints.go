@@ -71,7 +71,7 @@ type (
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,preview,change,sign-in"`
+		Action   string `query:"action" enum:"query,preview,trial,change,sign-in"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Before   string `query:"before" description:"a cursor"`

@@ -3,8 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"iter"
-	"maps"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -13,8 +11,6 @@ import (
 	"gneiss/client"
 	"gneiss/wire"
 )
-
-func mapsKeys[V any](m map[string]V) iter.Seq[string] { return maps.Keys(m) }
 
 // ask adds the questions about access.
 func (a *app) ask(root *cobra.Command) {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -165,7 +166,7 @@ func (a *app) showSubject(c *cobra.Command, ref string) error {
 	if s.Disabled {
 		fmt.Fprintln(a.out, "disabled")
 	}
-	for _, name := range slices.Sorted(mapsKeys(s.Attributes)) {
+	for _, name := range slices.Sorted(maps.Keys(s.Attributes)) {
 		fmt.Fprintf(a.out, "%s = {%s}\n", name, strings.Join(s.Attributes[name], ", "))
 	}
 	for _, m := range s.Memberships {

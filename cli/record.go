@@ -49,7 +49,7 @@ func (a *app) record(root *cobra.Command) {
 		},
 	}
 	c.Flags().StringVar(&actor, "who", "", "a subject: as itself, or stood in for")
-	c.Flags().StringVar(&action, "action", "", "query, preview, change or sign-in")
+	c.Flags().StringVar(&action, "action", "", "query, preview, trial, change or sign-in")
 	c.Flags().StringVar(&decision, "decision", "", "allowed, refused or failed")
 	c.Flags().StringVar(&contains, "contains", "", "a text in the statement, the objects or the reason")
 	c.Flags().StringVar(&before, "before", "", "only records before this one")

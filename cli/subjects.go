@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -153,7 +154,7 @@ func (a *app) listSubjects(kind string) *cobra.Command {
 
 func attributesSay(attributes map[string][]string) string {
 	var parts []string
-	for _, name := range slices.Sorted(mapsKeys(attributes)) {
+	for _, name := range slices.Sorted(maps.Keys(attributes)) {
 		parts = append(parts, name+"={"+strings.Join(attributes[name], ", ")+"}")
 	}
 	return strings.Join(parts, " ")

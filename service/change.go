@@ -51,7 +51,7 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 	if err := s.checkPolicies(before, after, o.changes); err != nil {
 		return wire.Changed{}, err
 	}
-	out := wire.Changed{Revision: before.revision, Says: o.says, Notes: append([]string{}, o.notes...), Effects: s.effects(before, after, o.changes, now)}
+	out := wire.Changed{Revision: before.revision, Says: o.says, Notes: append([]string{}, o.notes...), Effects: s.effects(before, after, o, now)}
 	out.Notes = append(out.Notes, s.dormantNotes(after, o.changes)...)
 	if o.DryRun || len(o.changes) == 0 {
 		return out, nil
@@ -262,18 +262,21 @@ func checkRule(st *state, table, rule string) error {
 const mostCompared = 400_000
 
 // effects says who gains and who loses what: for every user and service that
-// the changes can touch, the relations they can touch whose bands differ.
-func (s *Service) effects(before, after *state, changes []change, now time.Time) []wire.Effect {
+// the changes can touch, the relations they can touch whose bands differ. Who
+// passes on a right without reviewing its object is not told what others have.
+func (s *Service) effects(before, after *state, o order, now time.Time) []wire.Effect {
 	touched := map[access.SubjectID]map[access.ObjectID]bool{}
 	compared := 0
-	for _, c := range changes {
+	for _, c := range o.changes {
 		for _, t := range before.touches(after, c) {
 			for _, subject := range append(before.actors(t.subject, now), after.actors(t.subject, now)...) {
 				if touched[subject] == nil {
 					touched[subject] = map[access.ObjectID]bool{}
 				}
-				after.model.Relations(t.object, func(o *access.Object) bool {
-					touched[subject][o.ID] = true
+				after.model.Relations(t.object, func(r *access.Object) bool {
+					if o.caller.User == 0 || s.reviewsObject(after, o.caller, r.ID) {
+						touched[subject][r.ID] = true
+					}
 					compared++
 					return compared < mostCompared
 				})

@@ -6,6 +6,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -207,7 +208,12 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 		return out, err
 	}
 	out.Sentence = sentence(then, in.Name)
-	if out.Total, err = s.countAll(ctx, table); err != nil {
+	// A trial counts rows by values that its maker may not see, so it is on record.
+	if err := s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "trial", Decision: "allowed", Text: out.Sentence,
+		Objects: jsonList([]string{in.Table}), Address: c.Address}); err != nil {
+		return out, err
+	}
+	if out.Total, err = s.countAll(ctx, st, table); err != nil {
 		return out, err
 	}
 	for _, at := range in.Standpoints {

@@ -122,10 +122,10 @@ func (s *Service) readSide(ctx context.Context, c Caller, v *side, table *access
 			return nil
 		})
 		if err != nil {
-			return s.failed(record, started, err)
+			return s.failed(v.standpoint, record, started, err)
 		}
 		if v.view.Count, err = s.countRows(ctx, v.state, v.standpoint, table); err != nil {
-			return s.failed(record, started, err)
+			return s.failed(v.standpoint, record, started, err)
 		}
 		if v.more = len(v.rows) > limit; v.more {
 			v.rows = v.rows[:limit]

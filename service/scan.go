@@ -93,18 +93,23 @@ func (s *Service) Sources(ctx context.Context, c Caller) (wire.List[wire.Source]
 		if err != nil || !p.Sees(o.ID) {
 			continue
 		}
-		w := wire.Source{Name: r.Name, Kind: r.Kind, Available: true}
-		p.Model.Relations(o.ID, func(*access.Object) bool {
-			w.Tables++
+		w := wire.Source{Name: r.Name, Kind: r.Kind}
+		p.Model.Relations(o.ID, func(r *access.Object) bool {
+			if p.review || p.Sees(r.ID) {
+				w.Tables++
+			}
 			return true
 		})
+		src, err := s.source(ctx, o.ID)
+		if err == nil {
+			_, err = src.Scan(ctx)
+		}
+		w.Available = err == nil
 		if p.review {
 			w.Folder = s.folder(r)
-		}
-		if src, err := s.source(ctx, o.ID); err != nil {
-			w.Available, w.Problem = false, Problem(err).Detail
-		} else if _, err := src.Scan(ctx); err != nil {
-			w.Available, w.Problem = false, Problem(err).Detail
+			if err != nil {
+				w.Problem = Problem(err).Detail
+			}
 		}
 		out.Items = append(out.Items, w)
 	}

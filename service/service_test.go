@@ -222,6 +222,10 @@ func TestTrialCounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	records, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Action: "trial"})
+	if err != nil || len(records.Items) != 1 || !strings.Contains(records.Items[0].Text, "crew_id <= 10") {
+		t.Errorf("a trial counts by hidden values and is not on record: %+v, %v", records.Items, err)
+	}
 	flint := trial.Counts[0]
 	if trial.Total != 3000 || flint.Now != 3000 || flint.Then == 0 || flint.Then >= 3000 || trial.Counts[1].Problem == "" {
 		t.Errorf("%+v", trial)
@@ -362,6 +366,10 @@ func TestSourceFiles(t *testing.T) {
 	}
 	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.crews"})
 	wants(t, err, 503, "is not there")
+	_, err = svc.Query(ctx, caller(t, svc, "flint"), wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits"})
+	if p := wants(t, err, 503, "is not available now"); strings.Contains(p.Detail, dir) {
+		t.Errorf("a reader is told where the files are: %s", p.Detail)
+	}
 }
 
 func TestALockedSourceFile(t *testing.T) {
@@ -567,6 +575,23 @@ func TestOutsidersLearnNothing(t *testing.T) {
 				t.Errorf("what is there and what is not are told apart:\n%s\n%s", there, gone)
 			}
 		})
+	}
+	tree, err := svc.Tree(flint, "survey", 1, wire.Standpoint{})
+	if err != nil || tree.Bands.Says != "doors open; 13 of 13 tables readable" {
+		t.Errorf("the tree counts what flint may not know of: %q, %v", tree.Bands.Says, err)
+	}
+	sources, err := svc.Sources(ctx, flint)
+	if err != nil || len(sources.Items) != 1 || sources.Items[0].Tables != 13 || sources.Items[0].Folder != "" {
+		t.Errorf("the list of sources counts what flint may not know of: %+v, %v", sources, err)
+	}
+	opal := caller(t, svc, "opal")
+	pass := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.assay.results", Subjects: []string{"user:flint"}, Option: true}
+	if _, err := svc.Grant(ctx, opal, pass, false, 0); err != nil {
+		t.Fatal(err)
+	}
+	pass.Subjects, pass.Option, pass.WithEntry, pass.DryRun = []string{"role:sample_courier", "role:licensing_officer", "role:partner"}, false, false, true
+	if out, err := svc.Grant(ctx, flint, pass, false, 0); err != nil || len(out.Effects) != 0 {
+		t.Errorf("who may pass a right on is told who holds which role: %+v, %v", out.Effects, err)
 	}
 	r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes", Plan: true})
 	if err != nil || r.Plan != nil {

@@ -34,15 +34,11 @@ type Decision struct {
 
 // Govern works out what the live policies of a table mean for a session.
 func (s *Set) Govern(st *access.Standing, table access.ObjectID) Governance {
-	return s.governWith(st, table, func(p *Scope) bool { return p.Status == Live })
-}
-
-func (s *Set) governWith(st *access.Standing, table access.ObjectID, effective func(*Scope) bool) Governance {
 	var g Governance
 	allows := false
 	for _, p := range s.rows[table] {
 		switch {
-		case !effective(&p.Scope):
+		case p.Status != Live:
 		case p.Mode == Allow:
 			allows = true
 			if p.gives(st) {
@@ -54,7 +50,7 @@ func (s *Set) governWith(st *access.Standing, table access.ObjectID, effective f
 	}
 	g.Closed = allows && len(g.Allow) == 0
 	for _, p := range s.columns[table] {
-		if !effective(&p.Scope) || !p.takes(st) {
+		if p.Status != Live || !p.takes(st) {
 			continue
 		}
 		for _, column := range p.Columns {

@@ -25,13 +25,13 @@ type binder struct {
 	own  bool
 	home *access.Object // a table
 
-	source  access.ObjectID // the one source of all tables
-	tables  []*Relation     // base tables, in the order of the text
-	needs   []access.Need
-	growth  int  // operands of concatenations, which can make long texts
-	fenced  bool // an expression can fail on a value
-	depth   int
-	scratch []*CTE // WITH queries in scope, innermost last
+	source access.ObjectID // the one source of all tables
+	tables []*Relation     // base tables, in the order of the text
+	needs  []access.Need
+	growth int  // operands of concatenations, which can make long texts
+	fenced bool // an expression can fail on a value
+	depth  int
+	withs  []*CTE // WITH queries in scope, innermost last
 }
 
 const (

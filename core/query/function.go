@@ -81,9 +81,10 @@ func dated(result Type) func([]Type) (Type, bool) {
 }
 
 // functions are all that may be called, by name.
-var functions = map[string]*Function{}
+var functions = listed()
 
-func init() {
+func listed() map[string]*Function {
+	functions := map[string]*Function{}
 	for _, f := range []Function{
 		{Name: "lower", result: signature(Text, 0, Text), takes: "a text"},
 		{Name: "upper", result: signature(Text, 0, Text), takes: "a text"},
@@ -137,6 +138,7 @@ func init() {
 		"substr": "substring", "ceiling": "ceil", "every": "bool_and"} {
 		functions[alias] = functions[name]
 	}
+	return functions
 }
 
 func lagResult(args []Type) (Type, bool) {

@@ -14,8 +14,8 @@ import (
 func (b *binder) query(s *pg.SelectStmt, outer *scope) *Query {
 	defer b.deeper(-1)()
 	q := &Query{}
-	scratch := len(b.scratch)
-	defer func() { b.scratch = b.scratch[:scratch] }()
+	outside := len(b.withs)
+	defer func() { b.withs = b.withs[:outside] }()
 	if s.WithClause != nil {
 		b.with(q, s.WithClause, outer)
 	}
@@ -61,7 +61,7 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 			cte.Query.Columns[i].Name = name
 		}
 		q.With = append(q.With, cte)
-		b.scratch = append(b.scratch, cte)
+		b.withs = append(b.withs, cte)
 	}
 }
 

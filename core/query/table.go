@@ -16,8 +16,8 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 		b.unsupported(v.Location, "ONLY")
 	}
 	if v.Schemaname == "" {
-		for i := len(b.scratch) - 1; i >= 0; i-- {
-			if cte := b.scratch[i]; cte.Name == v.Relname {
+		for i := len(b.withs) - 1; i >= 0; i-- {
+			if cte := b.withs[i]; cte.Name == v.Relname {
 				r := &Relation{Alias: cte.Name, CTE: cte, Columns: cte.Query.Columns}
 				b.alias(r, v.Alias)
 				return r

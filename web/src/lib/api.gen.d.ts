@@ -767,7 +767,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "preview" | "change" | "sign-in";
+                    action?: "query" | "preview" | "trial" | "change" | "sign-in";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;

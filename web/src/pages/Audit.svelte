@@ -7,7 +7,7 @@
   import Trouble from '../parts/Trouble.svelte'
 
   type Decision = 'allowed' | 'refused' | 'failed'
-  type Action = 'query' | 'preview' | 'change' | 'sign-in'
+  type Action = 'query' | 'preview' | 'trial' | 'change' | 'sign-in'
   let items = $state<AuditRecord[] | null>(null)
   let next = $state('')
   let problem = $state<Problem | null>(null)
@@ -53,7 +53,8 @@
     <h1 class="mr-3">Audit</h1>
     <div class="w-48"><SubjectPicker bind:value={actor} label="Who" placeholder="anybody" /></div>
     <select class="field w-auto" bind:value={action} aria-label="Action"
-      ><option value="">any action</option>{#each ['query', 'preview', 'change', 'sign-in'] as a (a)}<option>{a}</option
+      ><option value="">any action</option>{#each ['query', 'preview', 'trial', 'change', 'sign-in'] as a (a)}<option
+          >{a}</option
         >{/each}</select
     >
     <select class="field w-auto" bind:value={decision} aria-label="Decision"
