@@ -38,7 +38,7 @@ func survey(t testing.TB, more ...Change) *Model {
 func apply(t testing.TB, m *Model, changes ...Change) *Model {
 	t.Helper()
 	for _, c := range changes {
-		next, err := m.Apply(c, day)
+		next, err := m.Apply(day, c)
 		if err != nil {
 			t.Fatalf("%+v: %v", c, err)
 		}
@@ -86,6 +86,9 @@ var entry = []Change{
 	grant("USAGE", "survey.drilling", "role:survey_reader"),
 }
 
+// everything is what ALL gives on a table behind open doors.
+const everything = "SELECT, INSERT, UPDATE, DELETE, REFERENCES, DESCRIBE, MANAGE, AUDIT, ALL"
+
 func TestResolve(t *testing.T) {
 	boreholes := "survey.drilling.boreholes"
 	for _, c := range []struct {
@@ -104,9 +107,9 @@ func TestResolve(t *testing.T) {
 		{"SELECT without the doors is nothing", []Change{grant("SELECT", boreholes, "user:flint")}, "user:flint", boreholes, "", "survey survey.drilling"},
 		{"SELECT with one door of two is nothing", []Change{grant("SELECT", boreholes, "user:flint"), grant("USAGE", "survey.drilling", "user:flint")}, "user:flint", boreholes, "", "survey"},
 		{"USAGE opens the one object it names", []Change{grant("USAGE", "survey", "user:flint"), grant("SELECT", "survey", "user:flint")}, "user:flint", boreholes, "", "survey.drilling"},
-		{"ALL on a schema opens its own door", []Change{grant("ALL", "survey.drilling", "user:flint"), grant("USAGE", "survey", "user:flint")}, "user:flint", boreholes, "SELECT, DESCRIBE, MANAGE, AUDIT, ALL", ""},
+		{"ALL on a schema opens its own door", []Change{grant("ALL", "survey.drilling", "user:flint"), grant("USAGE", "survey", "user:flint")}, "user:flint", boreholes, everything, ""},
 		{"ALL on a schema leaves the source's door shut", []Change{grant("ALL", "survey.drilling", "user:flint")}, "user:flint", boreholes, "DESCRIBE, MANAGE, AUDIT, ALL", "survey"},
-		{"ALL on the platform opens all doors", nil, "user:opal", boreholes, "SELECT, DESCRIBE, MANAGE, AUDIT, ALL", ""},
+		{"ALL on the platform opens all doors", nil, "user:opal", boreholes, everything, ""},
 		{"PUBLIC counts for everyone", []Change{grant("SELECT", boreholes, "public"), grant("USAGE", "survey", "public"), grant("USAGE", "survey.drilling", "public")}, "user:marl", boreholes, "SELECT", ""},
 		{"a pattern opens every door it names", []Change{grant("USAGE", "survey", "user:flint"), grant("USAGE", "survey.*", "user:flint"), grant("SELECT", "survey", "user:flint")}, "user:flint", boreholes, "SELECT", ""},
 		{"a pattern of tables covers those so named", append([]Change{grant("SELECT", "survey.drilling.bore*", "user:flint")}, entry...), "user:flint", boreholes, "SELECT", ""},
@@ -148,8 +151,8 @@ func TestColumnGrantsAddUp(t *testing.T) {
 		grant("SELECT", "survey.drilling.boreholes.depth_m", "role:survey_reader"),
 	}, entry...)...)
 	v := stand(t, m, "user:flint").Resolve(object(t, m, "survey.drilling.boreholes"))
-	if v.AllColumns || len(v.Columns) != 2 {
-		t.Errorf("got all=%v columns=%v, want two columns", v.AllColumns, v.Columns)
+	if v.Whole.Has(Select) || len(v.ColumnsWith(Select)) != 2 {
+		t.Errorf("got all=%v columns=%v, want two columns", v.Whole.Has(Select), v.Columns)
 	}
 	v = stand(t, m, "user:marl").Resolve(object(t, m, "survey.drilling.boreholes"))
 	if v.Allowed != 0 || v.Columns != nil {
@@ -161,11 +164,11 @@ func TestPresentAndFuture(t *testing.T) {
 	m := survey(t, append([]Change{grant("SELECT", "survey.drilling", "role:survey_reader")}, entry...)...)
 	m = apply(t, m, AddObject{Path: "survey.drilling.core_boxes", Kind: "table"}, grant("SELECT", "survey.assay.b*", "user:marl"), grant("USAGE", "survey", "user:marl"), grant("USAGE", "survey.assay", "user:marl"),
 		AddObject{Path: "survey.assay.batches", Kind: "table"})
-	if !stand(t, m, "user:marl").Resolve(object(t, m, "survey.assay.batches")).AllColumns {
+	if !stand(t, m, "user:marl").Resolve(object(t, m, "survey.assay.batches")).Whole.Has(Select) {
 		t.Error("a table found later is not covered by a pattern")
 	}
 	v := stand(t, m, "user:flint").Resolve(object(t, m, "survey.drilling.core_boxes"))
-	if !v.Allowed.Has(Select) || !v.AllColumns {
+	if !v.Allowed.Has(Select) || !v.Whole.Has(Select) {
 		t.Errorf("a table found later is not covered: %v", v.Allowed)
 	}
 }
@@ -241,7 +244,7 @@ func TestMissingAndFixes(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var got []string
-			for _, f := range stand(t, m, c.subject).Fixes(Select, object(t, m, c.object)) {
+			for _, f := range stand(t, m, c.subject).Fixes(Select, object(t, m, c.object), m.TakeCensus(day)) {
 				got = append(got, describe(f))
 			}
 			if strings.Join(got, "\n") != c.want {
@@ -249,7 +252,7 @@ func TestMissingAndFixes(t *testing.T) {
 			}
 		})
 	}
-	if fixes := stand(t, m, "user:opal").Fixes(Select, object(t, m, "survey.assay.results")); fixes != nil {
+	if fixes := stand(t, m, "user:opal").Fixes(Select, object(t, m, "survey.assay.results"), m.TakeCensus(day)); fixes != nil {
 		t.Errorf("nothing is missing, yet: %v", fixes)
 	}
 }
@@ -263,7 +266,13 @@ func TestDormantGrants(t *testing.T) {
 		awaken []Change
 	}{
 		{"a door is shut", nil, AddGrant{Privilege: "SELECT", Object: "survey.assay", Subject: "role:survey_reader"}, CauseDoorShut,
-			[]Change{grant("USAGE", "survey", "public"), grant("USAGE", "survey.assay", "public")}},
+			[]Change{grant("USAGE", "survey", "public"), grant("USAGE", "survey.assay", "public"), grant("USAGE", "lane:interactive", "public")}},
+		{"nobody who has it may run a query", []Change{grant("USAGE", "survey", "public"), grant("USAGE", "survey.assay", "public")}, AddGrant{Privilege: "SELECT", Object: "survey.assay", Subject: "role:survey_reader"}, CauseNoLane,
+			[]Change{grant("USAGE", "lane:interactive", "role:district_geologist")}},
+		{"a door behind a shut door", nil, AddGrant{Privilege: "USAGE", Object: "survey.assay", Subject: "user:marl"}, CauseDoorShut,
+			[]Change{grant("USAGE", "survey", "user:marl")}},
+		{"the basis has ended", []Change{AddGrant{Privilege: "DESCRIBE", Object: "survey", Subject: "user:flint", Option: true, Until: day}}, AddGrant{Privilege: "DESCRIBE", Object: "survey.assay", Subject: "user:marl", Grantor: "user:flint"}, CauseBasis,
+			[]Change{AddGrant{Privilege: "DESCRIBE", Object: "survey", Subject: "user:flint", Option: true}}},
 		{"nobody holds the role", []Change{AddSubject{Subject: "role:core_archivist"}}, AddGrant{Privilege: "USAGE", Object: "survey", Subject: "role:core_archivist"}, CauseNoHolders,
 			[]Change{Join{Member: "user:marl", Of: "role:core_archivist"}}},
 		{"the only holder is disabled", []Change{SetSubject{Subject: "user:marl", Disabled: new(true)}}, AddGrant{Privilege: "USAGE", Object: "survey", Subject: "user:marl"}, CauseNoHolders,
@@ -271,20 +280,27 @@ func TestDormantGrants(t *testing.T) {
 		{"the object is missing", []Change{MissObject{"survey.assay.results"}}, AddGrant{Privilege: "DESCRIBE", Object: "survey.assay.results", Subject: "user:marl"}, CauseMissing,
 			[]Change{AddObject{Path: "survey.assay.results", Kind: "table"}}},
 		{"the pattern matches nothing yet", nil, AddGrant{Privilege: "USAGE", Object: "survey.geo*", Subject: "user:marl"}, CauseNoMatch,
-			[]Change{AddObject{Path: "survey.geophysics", Kind: "schema"}}},
+			[]Change{AddObject{Path: "survey.geophysics", Kind: "schema"}, grant("USAGE", "survey", "user:marl")}},
 		{"the date has passed", nil, AddGrant{Privilege: "USAGE", Object: "survey", Subject: "user:marl", Until: day.Add(-time.Second)}, CauseExpired,
 			[]Change{AddGrant{Privilege: "USAGE", Object: "survey", Subject: "user:marl"}}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			m := survey(t, append(c.more, c.grant)...)
+			m := survey(t)
+			for _, change := range append(c.more, c.grant) {
+				next, err := m.Apply(day.Add(-time.Minute), change)
+				if err != nil {
+					t.Fatal(err)
+				}
+				m = next
+			}
 			all := m.Grants()
 			g := all[len(all)-1]
-			d := m.Dormant(g, day)
+			d := m.TakeCensus(day).Dormant(g)
 			if d == nil || d.Cause != c.cause {
 				t.Fatalf("got %+v, want %s", d, c.cause)
 			}
 			m = apply(t, m, c.awaken...)
-			if d := m.Dormant(m.Grant(g.ID), day); d != nil {
+			if d := m.TakeCensus(day).Dormant(m.Grant(g.ID)); d != nil {
 				t.Errorf("still dormant after the fix: %+v", d)
 			}
 		})
@@ -303,13 +319,13 @@ func TestRefusedChanges(t *testing.T) {
 		{"a role in a group", Join{Member: "role:survey_reader", Of: "group:field-north"}, "cannot be in a group"},
 		{"a role for everyone", Join{Member: "public", Of: "role:survey_reader"}, "grant the privilege to public"},
 		{"a user is no container", Join{Member: "user:flint", Of: "user:marl"}, "no group and no role"},
-		{"USAGE on a table", grant("USAGE", "survey.assay.results", "user:flint"), "applies to source or schema"},
-		{"USAGE on a pattern of tables", grant("USAGE", "survey.assay.*", "user:flint"), "applies to source or schema"},
+		{"USAGE on a table", grant("USAGE", "survey.assay.results", "user:flint"), "applies to source, schema or lane"},
+		{"USAGE on a pattern of tables", grant("USAGE", "survey.assay.*", "user:flint"), "applies to source, schema or lane"},
 		{"a pattern within a table", grant("SELECT", "survey.assay.results.p*", "user:flint"), "stands within a source or a schema"},
 		{"a pattern of sources", grant("SELECT", "*", "user:flint"), "stands within a source or a schema"},
 		{"a pattern that is none", grant("SELECT", "survey.a?*", "user:flint"), "is no pattern"},
 		{"MANAGE on a column", grant("MANAGE", "survey.assay.results.ppm", "user:flint"), "cannot be granted on the column"},
-		{"an unknown privilege", grant("SELEKT", "survey", "user:flint"), "no privilege SELEKT"},
+		{"an unknown privilege", grant("SELEKT", "survey", "user:flint"), "no privilege or bundle SELEKT"},
 		{"an unknown table", grant("SELECT", "survey.assay.resluts", "user:flint"), "no table survey.assay.resluts"},
 		{"an unknown subject", grant("SELECT", "survey", "user:flynt"), "no user flynt"},
 		{"a grant that is not there", RemoveGrant{Privilege: "SELECT", Object: "survey", Subject: "user:flint"}, "no grant of SELECT on survey"},
@@ -327,7 +343,7 @@ func TestRefusedChanges(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			m := survey(t, AddSubject{Subject: "group:all-field"}, Join{Member: "group:field-north", Of: "group:all-field"})
-			_, err := m.Apply(c.change, day)
+			_, err := m.Apply(day, c.change)
 			if err == nil || !strings.Contains(err.Error(), c.want) {
 				t.Errorf("got %v, want an error with %q", err, c.want)
 			}

@@ -8,41 +8,57 @@ type Model struct {
 	subjects vector[*Subject]
 	grants   vector[*Grant]
 	byRef    *index[SubjectID]
+	lanes    []ObjectID // by name
+	bundles  []*Bundle  // by BundleID; slot 0 is empty; removed ones are nil
 
-	administered bool // a user has been administrator; see checkAdministrator
+	administered bool  // a user has been administrator; see checkAdministrator
+	edit         *edit // while changes are applied
 }
 
-// New returns a platform on which nothing is shared yet: the root object,
-// PUBLIC, and the two built-in roles. The administrator role holds ALL on the
-// platform with the right to grant it on; the auditor role reads the record and
-// the structure, and no data.
+// The built-in subjects and lane.
+const (
+	Administrator = "role:administrator" // the last one cannot lose it
+	Auditor       = "role:auditor"
+	FirstLane     = "interactive"
+)
+
+// New returns a platform on which nothing is shared yet: the root object, a
+// lane, PUBLIC, the built-in bundles and the two built-in roles. The
+// administrator role holds ALL on the platform with the right to grant it on;
+// the auditor role reads the record and the structure, and no data.
 func New() *Model {
-	m := &Model{byRef: &index[SubjectID]{}}
-	m.objects = m.objects.push(nil).push(&Object{ID: PlatformID, Kind: Platform, Name: "platform"})
-	m.subjects = m.subjects.push(nil).push(&Subject{ID: PublicID, Kind: Public, Title: "everyone"})
-	m.byRef = m.byRef.with("public", PublicID)
-	m.grants = m.grants.push(nil)
-	for _, c := range []Change{
+	m := &Model{byRef: &index[SubjectID]{}, edit: new(edit), bundles: []*Bundle{nil}}
+	m.objects.push(m.edit, nil)
+	m.objects.push(m.edit, &Object{ID: PlatformID, Kind: Platform, Name: "platform"})
+	m.subjects.push(m.edit, nil)
+	m.subjects.push(m.edit, &Subject{ID: PublicID, Kind: Public, Title: "everyone"})
+	m.byRef = m.byRef.with(m.edit, "public", PublicID)
+	m.grants.push(m.edit, nil)
+	m.edit = nil
+	m, err := m.Apply(time.Time{},
 		AddSubject{Subject: Administrator, Title: "everything on the platform"},
-		AddSubject{Subject: "role:auditor", Title: "the record and the structure, no data"},
+		AddSubject{Subject: Auditor, Title: "the record and the structure, no data"},
 		AddGrant{Privilege: "ALL", Object: "platform", Subject: Administrator, Option: true},
-		AddGrant{Privilege: "AUDIT", Object: "platform", Subject: "role:auditor"},
-		AddGrant{Privilege: "DESCRIBE", Object: "platform", Subject: "role:auditor"},
-	} {
-		next, err := m.Apply(c, time.Time{})
-		if err != nil {
-			panic("access: the built-in roles do not apply: " + err.Error())
-		}
-		m = next
+		AddGrant{Privilege: "AUDIT", Object: "platform", Subject: Auditor},
+		AddGrant{Privilege: "DESCRIBE", Object: "platform", Subject: Auditor},
+		PutLane{Lane: FirstLane, Limits: Limits{Queries: 16, Seconds: 30, Rows: 10_000, Bytes: 64 << 20}},
+		PutBundle{Bundle: "reader", Privileges: []string{"USAGE", "SELECT", "DESCRIBE"}},
+		PutBundle{Bundle: "writer", Privileges: []string{"USAGE", "SELECT", "DESCRIBE", "INSERT", "UPDATE", "DELETE"}},
+		PutBundle{Bundle: "keeper", Privileges: []string{"USAGE", "SELECT", "DESCRIBE", "INSERT", "UPDATE", "DELETE", "CREATE", "MANAGE", "REVEAL"}},
+	)
+	if err != nil {
+		panic("access: the built-in roles do not apply: " + err.Error())
 	}
 	return m
 }
 
-// Administrator is the built-in role that the last administrator cannot lose.
-const Administrator = "role:administrator"
-
 // setObject, setSubject and setGrant put a changed copy in place of an entry.
 // They are called on a model that nobody else has yet.
-func (m *Model) setObject(o Object)   { m.objects = m.objects.set(int(o.ID), &o) }
-func (m *Model) setSubject(s Subject) { m.subjects = m.subjects.set(int(s.ID), &s) }
-func (m *Model) setGrant(g Grant)     { m.grants = m.grants.set(int(g.ID), &g) }
+func (m *Model) setObject(o Object)   { m.objects.set(m.edit, int(o.ID), &o) }
+func (m *Model) setSubject(s Subject) { m.subjects.set(m.edit, int(s.ID), &s) }
+
+// Len counts the objects, subjects and grants that the model keeps, with those
+// that are gone and whose ids stay taken.
+func (m *Model) Len() (objects, subjects, grants int) {
+	return m.objects.len() - 1, m.subjects.len() - 1, m.grants.len() - 1
+}

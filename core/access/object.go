@@ -22,11 +22,13 @@ const (
 	Schema
 	Table
 	View
+	Routine
 	Column
+	Lane // beside the tree: where queries run
 )
 
 var objectKindNames = [...]string{Platform: "platform", Source: "source", Schema: "schema",
-	Table: "table", View: "view", Column: "column"}
+	Table: "table", View: "view", Routine: "routine", Column: "column", Lane: "lane"}
 
 func (k ObjectKind) String() string { return objectKindNames[k] }
 
@@ -49,8 +51,10 @@ type Object struct {
 	Type     string     // of a column: its data type, an ISO SQL name
 	NotNull  bool       // of a column
 	Missing  bool
+	Owner    SubjectID // zero: that of the object above
+	Limits   Limits    // of a lane
 
-	grants []GrantID
+	grants []GrantID // on it, on patterns that stand in it, and on a relation's columns
 }
 
 // Object returns the object with the id, which must be one of this model's.
@@ -61,8 +65,11 @@ func (m *Model) HasObject(id ObjectID) bool { return id > 0 && int(id) < m.objec
 
 // Path returns the dotted path of the object; of the platform, "platform".
 func (m *Model) Path(id ObjectID) string {
-	if id == PlatformID {
+	switch o := m.Object(id); o.Kind {
+	case Platform:
 		return "platform"
+	case Lane:
+		return lanePrefix + o.Name
 	}
 	var parts []string
 	for ; id != PlatformID; id = m.Object(id).Parent {
@@ -77,6 +84,9 @@ func (m *Model) Path(id ObjectID) string {
 func (m *Model) Lookup(path string) (*Object, error) {
 	if strings.EqualFold(strings.TrimSpace(path), "platform") {
 		return m.Object(PlatformID), nil
+	}
+	if lane, ok := cutLane(path); ok {
+		return m.FindLane(lane)
 	}
 	parts, err := ParsePath(path)
 	if err != nil {
@@ -264,4 +274,14 @@ func JoinPath(parts ...string) string {
 		quoted[i] = Quote(p)
 	}
 	return strings.Join(quoted, ".")
+}
+
+// missing reports whether the object or one above it is gone.
+func (m *Model) missing(id ObjectID) bool {
+	for ; id != PlatformID; id = m.Object(id).Parent {
+		if m.Object(id).Missing {
+			return true
+		}
+	}
+	return false
 }

@@ -1,38 +1,59 @@
 package access
 
-import "maps"
+import (
+	"maps"
+	"slices"
+)
+
+// An edit is a right to write in place: to what was made under the same edit,
+// and so is known to nobody else yet. A model that is handed out has none.
+type edit struct{ _ byte }
 
 // pageSize is a trade: a larger page copies more on each write, a smaller one
 // makes the table of pages longer.
 const pageSize = 256
 
-// vector is a persistent sequence: set and push leave the receiver as it was
-// and share all pages but one with the result.
+// vector is a persistent sequence. A copy of it is a snapshot: writes to the
+// original under another edit share all pages but those they touch.
 type vector[T any] struct {
-	pages []*[pageSize]T
+	pages []*page[T]
 	n     int
+	edit  *edit // that pages itself was made under
 }
 
-func (v vector[T]) len() int { return v.n }
-
-func (v vector[T]) at(i int) T { return v.pages[i/pageSize][i%pageSize] }
-
-func (v vector[T]) set(i int, x T) vector[T] {
-	pages := append([]*[pageSize]T(nil), v.pages...)
-	page := *pages[i/pageSize]
-	page[i%pageSize] = x
-	pages[i/pageSize] = &page
-	return vector[T]{pages, v.n}
+type page[T any] struct {
+	edit  *edit
+	items [pageSize]T
 }
 
-func (v vector[T]) push(x T) vector[T] {
+func (v *vector[T]) len() int { return v.n }
+
+func (v *vector[T]) at(i int) T { return v.pages[i/pageSize].items[i%pageSize] }
+
+// own makes the table of pages this edit's.
+func (v *vector[T]) own(e *edit) {
+	if v.edit != e {
+		v.pages, v.edit = append(make([]*page[T], 0, len(v.pages)+1), v.pages...), e
+	}
+}
+
+func (v *vector[T]) set(e *edit, i int, x T) {
+	v.own(e)
+	p := v.pages[i/pageSize]
+	if p.edit != e {
+		p = &page[T]{e, p.items}
+		v.pages[i/pageSize] = p
+	}
+	p.items[i%pageSize] = x
+}
+
+func (v *vector[T]) push(e *edit, x T) {
+	v.own(e)
 	if v.n == len(v.pages)*pageSize {
-		// The full slice expression keeps two successors of one vector from
-		// sharing the slot that append would write.
-		v.pages = append(v.pages[:len(v.pages):len(v.pages)], new([pageSize]T))
+		v.pages = append(v.pages, &page[T]{edit: e})
 	}
 	v.n++
-	return v.set(v.n-1, x)
+	v.set(e, v.n-1, x)
 }
 
 // shards is the number of maps an index is split into; a write copies one.
@@ -40,41 +61,63 @@ const shards = 256
 
 // index is a persistent map from names to numbers.
 type index[V any] struct {
-	maps [shards]map[string]V
+	edit *edit
+	maps [shards]shard[V]
+}
+
+type shard[V any] struct {
+	edit *edit
+	m    map[string]V
 }
 
 func (x *index[V]) get(key string) (V, bool) {
-	v, ok := x.maps[shard(key)][key]
+	v, ok := x.maps[shardOf(key)].m[key]
 	return v, ok
 }
 
-func (x *index[V]) with(key string, v V) *index[V] {
-	next, m := x.edit(key)
-	m[key] = v
+func (x *index[V]) with(e *edit, key string, v V) *index[V] {
+	next := x.own(e, key)
+	next.maps[shardOf(key)].m[key] = v
 	return next
 }
 
-func (x *index[V]) without(key string) *index[V] {
-	next, m := x.edit(key)
-	delete(m, key)
+func (x *index[V]) without(e *edit, key string) *index[V] {
+	next := x.own(e, key)
+	delete(next.maps[shardOf(key)].m, key)
 	return next
 }
 
-func (x *index[V]) edit(key string) (*index[V], map[string]V) {
-	next := *x
-	m := maps.Clone(next.maps[shard(key)])
-	if m == nil {
-		m = map[string]V{}
+func (x *index[V]) own(e *edit, key string) *index[V] {
+	if x.edit != e {
+		next := *x
+		next.edit = e
+		x = &next
 	}
-	next.maps[shard(key)] = m
-	return &next, m
+	s := &x.maps[shardOf(key)]
+	if s.edit != e {
+		m := maps.Clone(s.m)
+		if m == nil {
+			m = map[string]V{}
+		}
+		*s = shard[V]{e, m}
+	}
+	return x
 }
 
-// shard is FNV-1a, folded to the number of shards.
-func shard(key string) int {
+// shardOf is FNV-1a, folded to the number of shards.
+func shardOf(key string) int {
 	h := uint32(2166136261)
 	for i := 0; i < len(key); i++ {
 		h = (h ^ uint32(key[i])) * 16777619
 	}
 	return int((h ^ h>>16) % shards)
+}
+
+// inserted is a copy of the list with x at i. It leaves room, so that a list
+// that grows under one edit is not copied each time.
+func inserted[T any](list []T, i int, x T) []T { return slices.Insert(slices.Clip(list), i, x) }
+
+// lacking is a copy of the list without the elements that match.
+func lacking[T any](list []T, match func(T) bool) []T {
+	return slices.DeleteFunc(slices.Clone(list), match)
 }

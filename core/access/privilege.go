@@ -3,6 +3,7 @@ package access
 import (
 	"fmt"
 	"math/bits"
+	"slices"
 	"strings"
 )
 
@@ -11,17 +12,24 @@ import (
 type Privilege uint8
 
 const (
-	Usage    Privilege = iota + 1 // pass the door of a source or schema
-	Select                        // read rows
-	Describe                      // read structure, comments, definitions and policies
-	Reveal                        // see in clear what a column policy would treat
-	Manage                        // grant and revoke, write policies
-	Audit                         // read the record of who did what
-	All                           // all of the above but REVEAL, at the object and below it
+	Usage      Privilege = iota + 1 // pass the door of a source, schema or lane
+	Select                          // read rows
+	Insert                          // add rows
+	Update                          // change rows
+	Delete                          // remove rows
+	References                      // use a column in a declared relationship
+	Execute                         // call a stored routine
+	Create                          // make views
+	Describe                        // read structure, comments, definitions and policies
+	Reveal                          // see in clear what a column policy would treat
+	Manage                          // grant and revoke, write policies
+	Audit                           // read the record of who did what
+	All                             // all of the above but REVEAL, at the object and below it
 )
 
-var privilegeNames = [...]string{Usage: "USAGE", Select: "SELECT", Describe: "DESCRIBE",
-	Reveal: "REVEAL", Manage: "MANAGE", Audit: "AUDIT", All: "ALL"}
+var privilegeNames = [...]string{Usage: "USAGE", Select: "SELECT", Insert: "INSERT", Update: "UPDATE", Delete: "DELETE",
+	References: "REFERENCES", Execute: "EXECUTE", Create: "CREATE", Describe: "DESCRIBE", Reveal: "REVEAL",
+	Manage: "MANAGE", Audit: "AUDIT", All: "ALL"}
 
 func (p Privilege) String() string {
 	if p == 0 || int(p) >= len(privilegeNames) {
@@ -45,27 +53,29 @@ func ParsePrivilege(s string) (Privilege, error) {
 
 // levels says on which kinds of object each privilege can be granted.
 var levels = [...][]ObjectKind{
-	Usage:    {Source, Schema},
-	Select:   {Platform, Source, Schema, Table, View, Column},
-	Describe: {Platform, Source, Schema, Table, View, Column},
-	Reveal:   {Platform, Source, Schema, Table, View, Column},
-	Manage:   {Platform, Source, Schema, Table, View},
-	Audit:    {Platform, Source, Schema},
-	All:      {Platform, Source, Schema, Table, View},
+	Usage:      {Source, Schema, Lane},
+	Select:     {Platform, Source, Schema, Table, View, Column},
+	Insert:     {Platform, Source, Schema, Table, View, Column},
+	Update:     {Platform, Source, Schema, Table, View, Column},
+	Delete:     {Platform, Source, Schema, Table, View},
+	References: {Platform, Source, Schema, Table, View, Column},
+	Execute:    {Source, Schema, Routine},
+	Create:     {Schema},
+	Describe:   {Platform, Source, Schema, Table, View, Column},
+	Reveal:     {Platform, Source, Schema, Table, View, Column},
+	Manage:     {Platform, Source, Schema, Table, View, Lane},
+	Audit:      {Platform, Source, Schema},
+	All:        {Platform, Source, Schema, Table, View, Routine, Lane},
 }
 
 // AppliesTo reports whether p can be granted on objects of kind k.
 func (p Privilege) AppliesTo(k ObjectKind) bool {
-	if p == 0 || int(p) >= len(levels) {
-		return false
-	}
-	for _, l := range levels[p] {
-		if l == k {
-			return true
-		}
-	}
-	return false
+	return p > 0 && int(p) < len(levels) && slices.Contains(levels[p], k)
 }
+
+// behindDoors are the privileges that are of no use while a door on the way to
+// the object is shut.
+var behindDoors = Set(Select, Insert, Update, Delete, References, Execute, Create, Reveal)
 
 // Privileges is a set of privileges. The zero value allows nothing.
 type Privileges uint16
@@ -81,6 +91,9 @@ func Set(ps ...Privilege) Privileges {
 
 // Has reports whether p is in s.
 func (s Privileges) Has(p Privilege) bool { return s&(1<<p) != 0 }
+
+// Any reports whether s and t share a privilege.
+func (s Privileges) Any(t Privileges) bool { return s&t != 0 }
 
 // Each lists the members of s in their usual order.
 func (s Privileges) Each() []Privilege {
@@ -99,4 +112,13 @@ func (s Privileges) String() string {
 		names = append(names, p.String())
 	}
 	return strings.Join(names, ", ")
+}
+
+// carried is what a grant of p brings. ALL leaves REVEAL out: nobody is exempt
+// from a column policy by rank, so that exemptions can be reviewed by name.
+func carried(p Privilege) Privileges {
+	if p == All {
+		return Set(Usage, Select, Insert, Update, Delete, References, Execute, Create, Describe, Manage, Audit, All)
+	}
+	return Set(p)
 }

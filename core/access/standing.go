@@ -2,7 +2,11 @@ package access
 
 import (
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
+
+	"github.com/bits-and-blooms/bitset"
 )
 
 // A Session is a standpoint to answer from: a subject, acting with all the
@@ -23,12 +27,18 @@ type Standing struct {
 	// membership or grant in it ends. Zero: it holds while the model does.
 	Until time.Time
 
-	reach    map[SubjectID][]SubjectID // each subject that counts, and from where it is reached
-	holds    map[SubjectID][]SubjectID // the same, not narrowed to one role
-	byObject map[ObjectID][]*Grant     // grants in force, by their object
-	columns  map[ObjectID][]*Grant     // grants on columns, by their table
-	patterns map[ObjectID][]*Grant     // grants on patterns, by the object whose children they name
+	counts *bitset.BitSet // the subjects that count
+	holds  *bitset.BitSet // the same, not narrowed to one role
+	ids    []SubjectID    // the members of counts, in the order they were reached
+	steps  []step         // by which they were reached
+
+	flows  sync.Map                   // ObjectID → flow, of containers
+	asked  atomic.Int32               // how often grants were looked up
+	merged atomic.Pointer[[]grantRef] // the grants of all ids, sorted
 }
+
+// A step is one membership on the way from a session to what it has.
+type step struct{ from, to SubjectID }
 
 // Stand works out what a session holds at the moment now. It is refused for a
 // subject that is disabled or removed, and for a role that is not held.
@@ -37,101 +47,78 @@ func (m *Model) Stand(s Session, now time.Time) (*Standing, error) {
 	if subject.Disabled || subject.Removed {
 		return nil, invalid("disabled", "%s is disabled", subject.Ref())
 	}
-	st := &Standing{Model: m, Session: s, At: now, reach: map[SubjectID][]SubjectID{s.Subject: nil}}
+	st := &Standing{Model: m, Session: s, At: now}
+	st.begin()
 	st.climb(s.Subject, func(SubjectID) bool { return true })
-	st.reach[PublicID] = []SubjectID{s.Subject}
-	st.holds = st.reach
+	st.holds = st.counts
 	if s.Role != 0 {
-		if _, held := st.reach[s.Role]; !held {
+		if !st.Counts(s.Role) {
 			return nil, invalid("role_not_held", "%s does not hold %s; to see what the role alone gives, take the role itself as the standpoint", subject.Ref(), m.Ref(s.Role))
 		}
-		st.narrow()
+		st.begin()
+		st.climb(s.Subject, func(id SubjectID) bool { return m.Subject(id).Kind == Group })
+		st.step(s.Subject, s.Role)
+		st.climb(s.Role, func(SubjectID) bool { return true })
 	}
-	st.collect()
+	st.step(s.Subject, PublicID)
+	for _, id := range st.ids {
+		for _, g := range m.Subject(id).ending {
+			if end := m.Grant(g).ends; !ended(end, now) {
+				st.Until = earliest(st.Until, end)
+			}
+		}
+	}
 	return st, nil
+}
+
+// begin starts with the session's own subject.
+func (st *Standing) begin() {
+	st.counts, st.ids, st.steps = st.Model.noSubjects(), []SubjectID{st.Session.Subject}, nil
+	st.counts.Set(uint(st.Session.Subject))
+}
+
+// step adds what one subject has, and reports whether it is new.
+func (st *Standing) step(from, to SubjectID) bool {
+	if from == to {
+		return false
+	}
+	st.steps = append(st.steps, step{from, to})
+	if st.counts.Test(uint(to)) {
+		return false
+	}
+	st.counts.Set(uint(to))
+	st.ids = append(st.ids, to)
+	return true
 }
 
 // climb follows memberships up from a subject, as far as the filter lets it.
 func (st *Standing) climb(from SubjectID, follow func(SubjectID) bool) {
-	for queue := []SubjectID{from}; len(queue) > 0; queue = queue[1:] {
-		for _, e := range st.Model.Subject(queue[0]).Memberships {
+	queue := append(make([]SubjectID, 0, 16), from)
+	for i := 0; i < len(queue); i++ {
+		for _, e := range st.Model.Subject(queue[i]).Memberships {
 			if ended(e.Until, st.At) || !follow(e.Of) {
 				continue
 			}
-			st.ends(e.Until)
-			if _, seen := st.reach[e.Of]; !seen {
+			st.Until = earliest(st.Until, e.Until)
+			if st.step(queue[i], e.Of) {
 				queue = append(queue, e.Of)
 			}
-			st.reach[e.Of] = append(st.reach[e.Of], queue[0])
 		}
-	}
-}
-
-// narrow starts again with groups only, and adds the one role and what it
-// includes.
-func (st *Standing) narrow() {
-	subject := st.Session.Subject
-	st.reach = map[SubjectID][]SubjectID{subject: nil}
-	st.climb(subject, func(id SubjectID) bool { return st.Model.Subject(id).Kind == Group })
-	st.reach[PublicID] = []SubjectID{subject}
-	st.reach[st.Session.Role] = []SubjectID{subject}
-	st.climb(st.Session.Role, func(SubjectID) bool { return true })
-}
-
-func (st *Standing) collect() {
-	st.byObject, st.columns, st.patterns = map[ObjectID][]*Grant{}, map[ObjectID][]*Grant{}, map[ObjectID][]*Grant{}
-	for id := range st.reach {
-		for _, g := range st.Model.GrantsTo(id) {
-			if ended(g.Until, st.At) {
-				continue
-			}
-			st.ends(g.Until)
-			if g.Pattern != "" {
-				st.patterns[g.Object] = append(st.patterns[g.Object], g)
-				continue
-			}
-			st.byObject[g.Object] = append(st.byObject[g.Object], g)
-			if o := st.Model.Object(g.Object); o.Kind == Column {
-				st.columns[o.Parent] = append(st.columns[o.Parent], g)
-			}
-		}
-	}
-	for _, list := range st.byObject {
-		slices.SortFunc(list, func(a, b *Grant) int { return int(a.ID) - int(b.ID) })
-	}
-}
-
-func (st *Standing) ends(until time.Time) {
-	if !until.IsZero() && (st.Until.IsZero() || until.Before(st.Until)) {
-		st.Until = until
 	}
 }
 
 // Counts reports whether the standing is or has the subject: is that user, is
 // in that group, acts in that role.
-func (st *Standing) Counts(id SubjectID) bool {
-	_, ok := st.reach[id]
-	return ok
-}
+func (st *Standing) Counts(id SubjectID) bool { return st.counts.Test(uint(id)) }
 
 // Holds is Counts without regard to narrowing: a session narrowed to one role
 // still holds the others. What restricts goes by Holds, so that nobody sheds a
 // restriction by choosing another role to act in.
-func (st *Standing) Holds(id SubjectID) bool {
-	_, ok := st.holds[id]
-	return ok
-}
+func (st *Standing) Holds(id SubjectID) bool { return st.holds.Test(uint(id)) }
 
 // Subjects lists all subjects that count: the session's own, its groups, the
 // roles it acts in, and PUBLIC.
-func (st *Standing) Subjects() []SubjectID {
-	ids := make([]SubjectID, 0, len(st.reach))
-	for id := range st.reach {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	return ids
-}
+func (st *Standing) Subjects() []SubjectID { return slices.Sorted(slices.Values(st.ids)) }
 
 // A Verdict is the answer for one object.
 type Verdict struct {
@@ -139,15 +126,42 @@ type Verdict struct {
 	// Held are the privileges that grants give on the object, whether or not
 	// they can be used.
 	Held Privileges
-	// Allowed are those that can be used. For a relation, SELECT is among them
-	// as soon as one column can be read.
+	// Allowed are those that can be used. For a relation, a privilege is among
+	// them as soon as it holds for one column.
 	Allowed Privileges
-	// AllColumns says that SELECT covers the whole relation. Otherwise Columns
-	// are those it covers.
-	AllColumns bool
-	Columns    []ObjectID
+	// Whole are those that are held on the whole object, not on some of its
+	// columns only.
+	Whole Privileges
+	// Columns are the columns of a relation that grants name, with what they
+	// give there.
+	Columns []ColumnRight
 	// Shut are the doors that are wanting, outermost first.
 	Shut []ObjectID
+}
+
+// A ColumnRight is what grants on a column itself give.
+type ColumnRight struct {
+	Column ObjectID
+	Gives  Privileges
+}
+
+// Covers reports whether p can be used on the column of the verdict's relation.
+func (v *Verdict) Covers(p Privilege, column ObjectID) bool {
+	if !v.Allowed.Has(p) {
+		return false
+	}
+	return v.Whole.Has(p) || slices.ContainsFunc(v.Columns, func(c ColumnRight) bool { return c.Column == column && c.Gives.Has(p) })
+}
+
+// ColumnsWith lists the columns that grants on columns give p for.
+func (v *Verdict) ColumnsWith(p Privilege) []ObjectID {
+	var ids []ObjectID
+	for _, c := range v.Columns {
+		if c.Gives.Has(p) {
+			ids = append(ids, c.Column)
+		}
+	}
+	return ids
 }
 
 // Resolve answers what the session may do with an object. It is the one
@@ -155,23 +169,19 @@ type Verdict struct {
 // missing from the source can be described but not read.
 func (st *Standing) Resolve(id ObjectID) Verdict {
 	m := st.Model
-	v := Verdict{Object: id, Held: st.held(id)}
-	o := m.Object(id)
-	v.AllColumns = v.Held.Has(Select)
-	if o.Kind.IsRelation() {
-		for _, g := range st.columns[id] {
-			if g.Privilege == Select && !v.AllColumns && !m.Object(g.Object).Missing && !slices.Contains(v.Columns, g.Object) {
-				v.Columns = append(v.Columns, g.Object)
-				v.Held |= Set(Select)
-			}
-		}
+	v := Verdict{Object: id}
+	if m.Object(id).Kind.IsRelation() {
+		st.relation(&v)
+	} else {
+		v.Whole = st.held(id)
+		v.Held = v.Whole
 	}
 	v.Allowed = v.Held
 	doors, n := m.doors(id)
 	for _, door := range doors[:n] {
-		if !st.held(door).Has(Usage) {
+		if !st.flow(door).open {
 			v.Shut = append(v.Shut, door)
-			v.Allowed &^= Set(Select, Reveal)
+			v.Allowed &^= behindDoors
 			if door != id {
 				v.Allowed &^= Set(Usage)
 			}
@@ -183,47 +193,205 @@ func (st *Standing) Resolve(id ObjectID) Verdict {
 	return v
 }
 
-// held collects what grants at and above the object give on it.
+// byColumn are the privileges that a relation has as soon as one column has
+// them, as ISO/IEC 9075-2 has it for SELECT, INSERT, UPDATE and REFERENCES.
+var byColumn = Set(Select, Insert, Update, References)
+
+// relation collects what is held on a relation and on its columns.
+func (st *Standing) relation(v *Verdict) {
+	m := st.Model
+	v.Whole = st.fromAbove(m.Object(v.Object))
+	st.each(v.Object, func(g *Grant) {
+		gives := m.Gives(g)
+		if g.Object == v.Object {
+			v.Whole |= gives
+			return
+		}
+		if m.Object(g.Object).Missing {
+			return
+		}
+		gives &= appliesTo[Column]
+		i, found := slices.BinarySearchFunc(v.Columns, g.Object, func(c ColumnRight, id ObjectID) int { return int(c.Column) - int(id) })
+		if !found {
+			v.Columns = slices.Insert(v.Columns, i, ColumnRight{Column: g.Object})
+		}
+		v.Columns[i].Gives |= gives
+		v.Held |= gives & byColumn
+	})
+	v.Whole &= appliesTo[m.Object(v.Object).Kind]
+	v.Held |= v.Whole
+}
+
+// onColumn reports whether a grant on one of the relation's columns gives the
+// relation p in part.
+func (m *Model) onColumn(g *Grant, p Privilege, relation ObjectID) bool {
+	o := m.Object(g.Object)
+	return o.Kind == Column && o.Parent == relation && !o.Missing && byColumn.Has(p) && m.Gives(g).Has(p)
+}
+
+// A flow is what an object passes on to those below it.
+type flow struct {
+	below    Privileges
+	patterns []*Grant // that name some of its children
+	open     bool     // its own door is
+}
+
+// appliesTo has for each kind of object the privileges that can be held there,
+// by a grant on it or by one above.
+var appliesTo = func() (out [Lane + 1]Privileges) {
+	all := carried(All) | Set(Reveal)
+	rows := all &^ Set(Usage, Create, Execute)
+	out[Platform], out[Source], out[Schema] = all&^Set(Usage), all, all
+	out[Table], out[View], out[Column] = rows, rows, rows&^Set(Delete)
+	out[Routine] = Set(Execute, Describe, Manage, Audit, All)
+	out[Lane] = Set(Usage, Describe, Manage, Audit, All)
+	return out
+}()
+
+// passed is what a grant on an object gives to what is below it. A door is no
+// door to anything else, but ALL brings the doors along.
+func (m *Model) passed(g *Grant) Privileges {
+	gives := m.Gives(g)
+	if g.Privilege != All {
+		gives &^= Set(Usage)
+	}
+	return gives
+}
+
+// flow works out what a platform, source or schema passes down.
+func (st *Standing) flow(id ObjectID) flow {
+	if kept, ok := st.flows.Load(id); ok {
+		return kept.(flow)
+	}
+	m := st.Model
+	var f flow
+	o := m.Object(id)
+	if id != PlatformID {
+		up := st.flow(o.Parent)
+		f.below = up.below
+		for _, g := range up.patterns {
+			if matches(g.Pattern, o.Name) {
+				f.below |= m.passed(g)
+				f.open = f.open || m.Gives(g).Has(Usage)
+			}
+		}
+	}
+	st.each(id, func(g *Grant) {
+		if g.Pattern != "" {
+			f.patterns = append(f.patterns, g)
+		} else {
+			f.below |= m.passed(g)
+			f.open = f.open || m.Gives(g).Has(Usage)
+		}
+	})
+	f.open = f.open || f.below.Has(Usage)
+	st.flows.Store(id, f)
+	return f
+}
+
+// each calls f for the grants in force that count at the object, those on its
+// columns and on patterns in it included.
+func (st *Standing) each(id ObjectID, f func(*Grant)) {
+	m := st.Model
+	if merged := st.merge(); merged != nil {
+		for _, ref := range refsAt(merged, id) {
+			f(m.Grant(ref.grant))
+		}
+		return
+	}
+	if on := m.Object(id).grants; 2*len(on) < len(st.ids) { // it is quicker to ask the object
+		for _, id := range on {
+			if g := m.Grant(id); st.counts.Test(uint(g.Subject)) && g.inForce(st.At) {
+				f(g)
+			}
+		}
+		return
+	}
+	for _, subject := range st.ids {
+		grants := m.Subject(subject).grants
+		for _, ref := range refsAt(grants, id) {
+			if g := m.Grant(ref.grant); g.inForce(st.At) {
+				f(g)
+			}
+		}
+	}
+}
+
+// mergeAfter is how many look-ups a standing makes in each subject's list before
+// it is worth its while to merge the lists.
+const mergeAfter = 32
+
+// merge returns the grants in force of all subjects in one sorted list, or nil
+// while few questions were asked.
+func (st *Standing) merge() []grantRef {
+	if merged := st.merged.Load(); merged != nil {
+		return *merged
+	}
+	if st.asked.Add(1) <= mergeAfter {
+		return nil
+	}
+	m := st.Model
+	n := 0
+	for _, id := range st.ids {
+		n += len(m.Subject(id).grants)
+	}
+	all := make([]grantRef, 0, n+1) // never nil
+	for _, id := range st.ids {
+		for _, ref := range m.Subject(id).grants {
+			if m.Grant(ref.grant).inForce(st.At) {
+				all = append(all, ref)
+			}
+		}
+	}
+	slices.SortFunc(all, compareRefs)
+	st.merged.Store(&all)
+	return all
+}
+
+// held collects what grants at and above the object give on all of it.
 func (st *Standing) held(id ObjectID) Privileges {
 	m := st.Model
 	o := m.Object(id)
 	var held Privileges
-	for _, g := range st.byObject[id] {
-		held |= carries(g.Privilege)
-	}
-	for at := o; at.ID != PlatformID; {
-		for _, g := range st.patterns[at.Parent] {
-			if (g.Privilege != Usage || at == o) && matches(g.Pattern, at.Name) {
-				held |= carries(g.Privilege)
+	switch {
+	case id == PlatformID:
+	case o.Kind == Column:
+		held = st.held(o.Parent)
+		st.each(o.Parent, func(g *Grant) {
+			if g.Object == id {
+				held |= m.Gives(g)
 			}
-		}
-		at = m.Object(at.Parent)
-		for _, g := range st.byObject[at.ID] {
-			if g.Privilege != Usage {
-				held |= carries(g.Privilege)
-			}
-		}
+		})
+		return held & appliesTo[Column]
+	default:
+		held = st.fromAbove(o)
 	}
-	if held.Has(Usage) && o.Kind != Source && o.Kind != Schema {
-		held &^= Set(Usage)
-	}
-	return held
+	st.each(id, func(g *Grant) {
+		if g.Object == id && g.Pattern == "" {
+			held |= m.Gives(g)
+		}
+	})
+	return held & appliesTo[o.Kind]
 }
 
-// carries is what a grant of p brings. ALL leaves REVEAL out: nobody is exempt
-// from a column policy by rank, so that exemptions can be reviewed by name.
-func carries(p Privilege) Privileges {
-	if p == All {
-		return Set(Usage, Select, Describe, Manage, Audit, All)
+// fromAbove is what an object has from the grants above it, and from patterns
+// that name it.
+func (st *Standing) fromAbove(o *Object) Privileges {
+	up := st.flow(o.Parent)
+	held := up.below
+	for _, g := range up.patterns {
+		if matches(g.Pattern, o.Name) {
+			held |= st.Model.Gives(g)
+		}
 	}
-	return Set(p)
+	return held
 }
 
 // ShutDoor returns the outermost door to the object that is shut, or zero.
 func (st *Standing) ShutDoor(id ObjectID) ObjectID {
 	doors, n := st.Model.doors(id)
 	for _, door := range doors[:n] {
-		if !st.held(door).Has(Usage) {
+		if !st.flow(door).open {
 			return door
 		}
 	}
@@ -238,8 +406,22 @@ func (st *Standing) Sees(id ObjectID) bool {
 		return true
 	}
 	v := st.Resolve(id)
-	if v.Allowed&Set(Describe, Manage, Select, Usage) != 0 {
-		return !st.Model.missing(id) || v.Allowed&Set(Describe, Manage) != 0
+	if v.Allowed.Any(Set(Describe, Manage, Select, Insert, Update, Delete, Usage)) {
+		return !st.Model.missing(id) || v.Allowed.Any(Set(Describe, Manage))
 	}
 	return false
+}
+
+// Walk calls f for the object and all below it but columns, parents first, with
+// the verdict of each; where f returns false, what is below is left out.
+func (st *Standing) Walk(id ObjectID, f func(*Object, Verdict) bool) {
+	o := st.Model.Object(id)
+	if o.Kind == Column || !f(o, st.Resolve(id)) {
+		return
+	}
+	if !o.Kind.IsRelation() {
+		for _, child := range o.Children {
+			st.Walk(child, f)
+		}
+	}
 }

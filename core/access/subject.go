@@ -36,6 +36,7 @@ type Membership struct {
 	By     SubjectID // who gave it
 	At     time.Time
 	Until  time.Time // zero: without end
+	Option bool      // of a role: the holder may give it on
 	Reason string
 	Ticket string
 }
@@ -54,8 +55,11 @@ type Subject struct {
 	Removed     bool         // kept so that the record can still name it
 	Memberships []Membership // groups and roles, in the order they were given
 	Members     []SubjectID  // who is in the group or holds the role directly
+	Lead        SubjectID    // of a user: whom they report to; zero: nobody
+	Reports     []SubjectID  // of a user: who reports to them
 
-	grants []GrantID
+	grants []grantRef // sorted by where they count
+	ending []GrantID  // those of them that end, or rest on what ends
 }
 
 // Ref returns the subject's name as it is written everywhere: user:flint,
@@ -173,6 +177,45 @@ func (m *Model) memberNow(member, of SubjectID, now time.Time) bool {
 		}
 	}
 	return false
+}
+
+// upward calls f for a subject and all that it has at the moment: its groups
+// and roles at any depth, and PUBLIC.
+func (m *Model) upward(id SubjectID, now time.Time, f func(*Subject)) {
+	seen := []SubjectID{id}
+	for i := 0; i < len(seen); i++ {
+		s := m.Subject(seen[i])
+		f(s)
+		for _, e := range s.Memberships {
+			if !ended(e.Until, now) && !slices.Contains(seen, e.Of) {
+				seen = append(seen, e.Of)
+			}
+		}
+	}
+	if id != PublicID {
+		f(m.Subject(PublicID))
+	}
+}
+
+// Team lists a user and all who report to them, at any depth, the nearest first.
+func (m *Model) Team(id SubjectID) []SubjectID {
+	team := []SubjectID{id}
+	for i := 0; i < len(team); i++ {
+		team = append(team, m.Subject(team[i]).Reports...)
+	}
+	return team
+}
+
+// MayGive reports whether a subject may give a role on: it holds the role with
+// the right to, or has another that does.
+func (m *Model) MayGive(giver, role SubjectID, now time.Time) bool {
+	may := false
+	m.upward(giver, now, func(s *Subject) {
+		for _, e := range s.Memberships {
+			may = may || e.Of == role && e.Option && !ended(e.Until, now)
+		}
+	})
+	return may
 }
 
 // chain returns a way up from one subject to another by memberships, both ends

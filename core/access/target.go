@@ -17,6 +17,8 @@ func (m *Model) kind(t Target) ObjectKind {
 	switch {
 	case t.Pattern == "":
 		return k
+	case k == Platform:
+		return Source
 	case k == Source:
 		return Schema
 	default:

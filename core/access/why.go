@@ -20,19 +20,15 @@ const mostPaths = 100
 // left aside, shortest first.
 func (st *Standing) Paths(p Privilege, object ObjectID) []Path {
 	var paths []Path
-	ids := append([]ObjectID{object}, st.Model.Above(object)...)
-	for _, id := range ids {
-		for _, g := range slices.Concat(st.byObject[id], st.patterns[id]) {
-			if st.Model.reaches(g, p, object) {
+	m := st.Model
+	for at := object; ; at = m.Object(at).Parent {
+		st.each(at, func(g *Grant) {
+			if m.reaches(g, p, object) || at == object && m.onColumn(g, p, object) {
 				paths = append(paths, st.pathsTo(g)...)
 			}
-		}
-	}
-	if p == Select {
-		for _, g := range st.columns[object] {
-			if g.Privilege == Select && !st.Model.Object(g.Object).Missing {
-				paths = append(paths, st.pathsTo(g)...)
-			}
+		})
+		if at == PlatformID {
+			break
 		}
 	}
 	sort.SliceStable(paths, func(i, j int) bool { return len(paths[i].Subjects) < len(paths[j].Subjects) })
@@ -52,8 +48,10 @@ func (st *Standing) pathsTo(g *Grant) []Path {
 			paths = append(paths, Path{up, g})
 			return
 		}
-		for _, below := range st.reach[id] {
-			walk(below, up)
+		for _, step := range st.steps {
+			if step.to == id {
+				walk(step.from, up)
+			}
 		}
 	}
 	walk(g.Subject, nil)
@@ -74,7 +72,7 @@ func (st *Standing) Missing(p Privilege, object ObjectID) []Need {
 		return nil
 	}
 	var needs []Need
-	if p == Select || p == Reveal || p == Usage {
+	if behindDoors.Has(p) || p == Usage {
 		for _, door := range v.Shut {
 			needs = append(needs, Need{Usage, door})
 		}
@@ -94,11 +92,14 @@ type Fix struct {
 	Opens  int       // relations that the subject could newly read with it
 }
 
+// mostTried bounds the groups and roles that are weighed as a fix.
+const mostTried = 60
+
 // Fixes lists ways to let the session use p on the object, the smallest first:
 // the one that opens the fewest relations beside what is asked. A grant to the
 // role that carries the privilege but lacks the door comes before a grant to
 // the subject itself.
-func (st *Standing) Fixes(p Privilege, object ObjectID) []Fix {
+func (st *Standing) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 	needs := st.Missing(p, object)
 	if len(needs) == 0 || st.Model.missing(object) {
 		return nil
@@ -109,17 +110,26 @@ func (st *Standing) Fixes(p Privilege, object ObjectID) []Fix {
 		carrier := paths[0].Grant.Subject
 		fixes = append(fixes, Fix{Grants: needs, To: carrier})
 	}
+	able := c.Held(needs[0].Privilege, needs[0].Object)
+	for _, n := range needs[1:] {
+		able.InPlaceIntersection(c.Held(n.Privilege, n.Object))
+	}
+	var candidates []*Standing
 	for _, kind := range []SubjectKind{Group, Role} {
 		for _, s := range m.Subjects(kind) {
-			if st.Counts(s.ID) || m.Subject(subject).Kind == Role && (kind == Group || m.chain(s.ID, subject) != nil) {
+			if !able.Test(uint(s.ID)) || st.Counts(s.ID) || m.Subject(subject).Kind == Role && (kind == Group || m.chain(s.ID, subject) != nil) {
 				continue
 			}
-			other, err := m.Stand(Session{Subject: s.ID}, st.At)
-			if err != nil || !st.together(other, needs) {
-				continue
+			if other, err := m.Stand(Session{Subject: s.ID}, st.At); err == nil {
+				candidates = append(candidates, other)
 			}
-			fixes = append(fixes, Fix{Give: s.ID, To: subject, Opens: st.opens(other)})
 		}
+	}
+	// Who holds the fewest grants is likely to open the fewest relations.
+	sort.SliceStable(candidates, func(i, j int) bool { return candidates[i].grants() < candidates[j].grants() })
+	reads := st.reads()
+	for _, other := range candidates[:min(len(candidates), mostTried)] {
+		fixes = append(fixes, Fix{Give: other.Session.Subject, To: subject, Opens: other.opens(reads)})
 	}
 	sort.SliceStable(fixes, func(i, j int) bool { return fixes[i].Opens < fixes[j].Opens })
 	if len(fixes) == 0 || fixes[0].To != subject || fixes[0].Give != 0 {
@@ -128,22 +138,33 @@ func (st *Standing) Fixes(p Privilege, object ObjectID) []Fix {
 	return fixes
 }
 
-// together reports whether other covers all needs.
-func (st *Standing) together(other *Standing, needs []Need) bool {
-	for _, n := range needs {
-		if !other.held(n.Object).Has(n.Privilege) {
-			return false
-		}
+// grants counts the grants that a standing is made of.
+func (st *Standing) grants() int {
+	n := 0
+	for _, id := range st.ids {
+		n += len(st.Model.Subject(id).grants)
 	}
-	return true
+	return n
 }
 
-// opens counts the relations that other can read and st cannot; reading a role
-// that opens more than enough is what makes a fix large.
-func (st *Standing) opens(other *Standing) int {
+// reads is the set of relations that the session can read.
+func (st *Standing) reads() map[ObjectID]bool {
+	out := map[ObjectID]bool{}
+	st.Walk(PlatformID, func(o *Object, v Verdict) bool {
+		if o.Kind.IsRelation() && v.Allowed.Has(Select) {
+			out[o.ID] = true
+		}
+		return true
+	})
+	return out
+}
+
+// opens counts the relations beyond those given that SELECT is held on: giving
+// a role that opens more than enough is what makes a fix large.
+func (st *Standing) opens(reads map[ObjectID]bool) int {
 	n := 0
 	st.Model.Relations(PlatformID, func(o *Object) bool {
-		if other.held(o.ID).Has(Select) && !st.Resolve(o.ID).Allowed.Has(Select) {
+		if !reads[o.ID] && st.held(o.ID).Has(Select) {
 			n++
 		}
 		return true

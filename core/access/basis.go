@@ -1,0 +1,185 @@
+package access
+
+import (
+	"fmt"
+	"time"
+)
+
+// Whoever holds a privilege with grant option may grant it on, at or below
+// where it is held; whoever holds MANAGE at or above may grant there. The grant
+// that entitles is the basis of the one that is made, and a grant rests on its
+// basis: as in ISO/IEC 9075-2 4.42 (authorization identifiers and privileges),
+// it is what was granted to the role that counts, not who is in the role, so
+// that grants outlive their grantor's changing desks.
+
+// Entitling returns the grant by which a subject may give the right on the
+// target at a moment, the most lasting one; nil where there is none.
+func (m *Model) Entitling(grantor SubjectID, gives Privileges, t Target, now time.Time) *Grant {
+	return m.entitling(grantor, gives, t, now, 0)
+}
+
+// entitling leaves out what rests on the grant not.
+func (m *Model) entitling(grantor SubjectID, gives Privileges, t Target, now time.Time, not GrantID) *Grant {
+	if m.Subject(grantor).Removed {
+		return nil
+	}
+	var best *Grant
+	m.upward(grantor, now, func(s *Subject) {
+		for at := t.Object; ; at = m.Object(at).Parent {
+			for _, ref := range refsAt(s.grants, at) {
+				g := m.Grant(ref.grant)
+				if g.inForce(now) && m.entitles(g, gives, t) && !m.restsOn(g, not) && (best == nil || lasts(g, best)) {
+					best = g
+				}
+			}
+			if at == PlatformID {
+				return
+			}
+		}
+	})
+	return best
+}
+
+// lasts prefers what has no end, then what came with the platform or an owner,
+// then the older one.
+func lasts(a, b *Grant) bool {
+	if a.ends.IsZero() != b.ends.IsZero() {
+		return a.ends.IsZero()
+	}
+	if (a.Basis == 0) != (b.Basis == 0) {
+		return a.Basis == 0
+	}
+	return a.ID < b.ID
+}
+
+// entitles reports whether g lets its holder give a set of privileges on a
+// target.
+func (m *Model) entitles(g *Grant, gives Privileges, t Target) bool {
+	has := m.Gives(g)
+	if !m.coversTarget(g, t) {
+		return false
+	}
+	if has.Has(Manage) {
+		return true
+	}
+	if !g.Option || has&gives != gives {
+		return false
+	}
+	return !gives.Has(Usage) || g.Privilege == All || g.Target == t
+}
+
+// coversTarget reports whether all that t can stand for is covered by g.
+func (m *Model) coversTarget(g *Grant, t Target) bool {
+	return g.Target == t || m.Covers(g.Target, t.Object)
+}
+
+// restsOn reports whether g is or rests on the grant with the id.
+func (m *Model) restsOn(g *Grant, id GrantID) bool {
+	for ; ; g = m.Grant(g.Basis) {
+		if g.ID == id {
+			return true
+		}
+		if g.Basis == 0 {
+			return false
+		}
+	}
+}
+
+// earliest is the sooner of two ends; zero is never.
+func earliest(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// rest puts a grant on its basis.
+func (m *Model) rest(g *Grant, basis *Grant) {
+	g.Basis, g.Lapsed, g.ends = 0, false, g.Until
+	if basis != nil {
+		g.Basis, g.ends = basis.ID, earliest(g.Until, basis.ends)
+	}
+}
+
+// canEntitle reports whether others can rest on the grant.
+func (m *Model) canEntitle(g *Grant) bool { return g.Option || m.Gives(g).Has(Manage) }
+
+// rebase looks again at every grant that rests on a changed one, at any depth.
+// Where the basis no longer entitles, another grant to the same subject takes
+// its place, or one to the grantor; else the grant lapses. It returns those.
+func (m *Model) rebase(now time.Time, changed func(*Grant) bool) (lapsed []*Grant) {
+	for {
+		again := map[GrantID]bool{}
+		for i := 1; i < m.grants.len(); i++ {
+			g := m.grants.at(i)
+			if g.Revoked || g.Lapsed || g.Basis == 0 {
+				continue
+			}
+			basis := m.Grant(g.Basis)
+			if !changed(basis) {
+				continue
+			}
+			next := *g
+			if basis.Revoked || basis.Lapsed || !m.entitles(basis, m.Gives(g), g.Target) {
+				other := m.entitling(basis.Subject, m.Gives(g), g.Target, now, g.ID)
+				if other == nil {
+					other = m.entitling(g.Grantor, m.Gives(g), g.Target, now, g.ID)
+				}
+				basis = other
+			}
+			if basis == nil {
+				next.Lapsed = true
+				lapsed = append(lapsed, &next)
+			} else {
+				m.rest(&next, basis)
+			}
+			if next.Lapsed || !next.ends.Equal(g.ends) {
+				again[g.ID] = true
+			}
+			m.setGrant(next)
+		}
+		if len(again) == 0 {
+			return lapsed
+		}
+		changed = func(g *Grant) bool { return again[g.ID] }
+	}
+}
+
+// restrict refuses to end grants that others rest on, or with cascade ends
+// those too.
+func (m *Model) restrict(gone []*Grant, cascade bool, now time.Time) error {
+	entitled := false
+	ids := map[GrantID]bool{}
+	for _, g := range gone {
+		ids[g.ID] = true
+		entitled = entitled || m.canEntitle(g)
+	}
+	if !entitled {
+		return nil
+	}
+	lapsed := m.rebase(now, func(g *Grant) bool { return ids[g.ID] })
+	if len(lapsed) == 0 {
+		return nil
+	}
+	if !cascade {
+		return &Dependents{Grants: lapsed, says: m.describeAll(lapsed)}
+	}
+	for _, g := range lapsed {
+		m.dropGrant(g)
+	}
+	return nil
+}
+
+// Dependents is the error of a revocation on which other grants rest.
+type Dependents struct {
+	Grants []*Grant
+	says   string
+}
+
+func (e *Dependents) Error() string {
+	what := "1 grant rests"
+	if len(e.Grants) > 1 {
+		what = fmt.Sprintf("%d grants rest", len(e.Grants))
+	}
+	return what + " on it: " + e.says + ". Revoke them first, or take them along with cascade"
+}

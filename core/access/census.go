@@ -1,0 +1,287 @@
+package access
+
+import (
+	"sync"
+	"time"
+
+	"github.com/bits-and-blooms/bitset"
+)
+
+// A Census is who holds what at one moment in one model, for questions about
+// many subjects at once. It works with sets of subjects, and keeps what it has
+// worked out. It may be used from many goroutines.
+type Census struct {
+	Model *Model
+	At    time.Time
+	// Until is when the census stops being true by itself; zero: it holds
+	// while the model does.
+	Until time.Time
+
+	mu      sync.Mutex
+	holders map[SubjectID]*bitset.BitSet
+	using   map[ObjectID]*bitset.BitSet // doors and lanes, by who may use them
+	runs    *bitset.BitSet              // who may run queries on some lane
+	active  *bitset.BitSet              // enabled users and services
+}
+
+// TakeCensus prepares a census for the moment now.
+func (m *Model) TakeCensus(now time.Time) *Census {
+	c := &Census{Model: m, At: now, holders: map[SubjectID]*bitset.BitSet{}, using: map[ObjectID]*bitset.BitSet{}, active: m.noSubjects()}
+	for i := 1; i < m.subjects.len(); i++ {
+		s := m.subjects.at(i)
+		if s.Acts() && !s.Removed && !s.Disabled {
+			c.active.Set(uint(i))
+		}
+		for _, e := range s.Memberships {
+			if !ended(e.Until, now) {
+				c.Until = earliest(c.Until, e.Until)
+			}
+		}
+		for _, id := range s.ending {
+			if end := m.Grant(id).ends; !ended(end, now) {
+				c.Until = earliest(c.Until, end)
+			}
+		}
+	}
+	return c
+}
+
+func (m *Model) noSubjects() *bitset.BitSet { return bitset.New(uint(m.subjects.len())) }
+
+// spread adds to a set of subjects all that have one of them: members of groups,
+// holders of roles, at any depth; for PUBLIC everybody.
+func (c *Census) spread(set *bitset.BitSet) *bitset.BitSet {
+	m := c.Model
+	if set.Test(uint(PublicID)) {
+		for i := 1; i < m.subjects.len(); i++ {
+			if !m.subjects.at(i).Removed {
+				set.Set(uint(i))
+			}
+		}
+		return set
+	}
+	var queue []SubjectID
+	for i, ok := set.NextSet(0); ok; i, ok = set.NextSet(i + 1) {
+		queue = append(queue, SubjectID(i))
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		for _, member := range m.Subject(queue[0]).Members {
+			if !set.Test(uint(member)) && m.memberNow(member, queue[0], c.At) {
+				set.Set(uint(member))
+				queue = append(queue, member)
+			}
+		}
+	}
+	return set
+}
+
+// Holders is the set of all subjects that have the subject, itself among them.
+// The caller must not change it.
+func (c *Census) Holders(id SubjectID) *bitset.BitSet {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	set := c.holders[id]
+	if set == nil {
+		set = c.Model.noSubjects()
+		set.Set(uint(id))
+		c.holders[id] = c.spread(set)
+	}
+	return set
+}
+
+// CountHolders counts the enabled users and services that have the subject.
+func (c *Census) CountHolders(id SubjectID) int {
+	return int(c.Holders(id).IntersectionCardinality(c.active))
+}
+
+// Held is the set of subjects to which grants give p on the object, whether or
+// not doors are open. For a relation a column is enough.
+func (c *Census) Held(p Privilege, object ObjectID) *bitset.BitSet {
+	m := c.Model
+	direct := m.noSubjects()
+	for at := object; ; at = m.Object(at).Parent {
+		for _, id := range m.Object(at).grants {
+			g := m.Grant(id)
+			if g.inForce(c.At) && !direct.Test(uint(g.Subject)) && (m.reaches(g, p, object) || at == object && m.onColumn(g, p, object)) {
+				direct.Set(uint(g.Subject))
+			}
+		}
+		if at == PlatformID {
+			break
+		}
+	}
+	return c.spread(direct)
+}
+
+// May is the set of subjects that can use p on the object.
+func (c *Census) May(p Privilege, object ObjectID) *bitset.BitSet {
+	if !appliesTo[c.Model.Object(object).Kind].Has(p) && !c.Model.Object(object).Kind.IsRelation() {
+		return c.Model.noSubjects()
+	}
+	set := c.Held(p, object)
+	if c.Model.missing(object) && !Set(Describe, Manage, Audit).Has(p) {
+		return c.Model.noSubjects()
+	}
+	doors, n := c.Model.doors(object)
+	for _, door := range doors[:n] {
+		if behindDoors.Has(p) || p == Usage && door != object {
+			set.InPlaceIntersection(c.users(door))
+		}
+	}
+	return set
+}
+
+// users is the set of subjects with USAGE on a door or lane.
+func (c *Census) users(door ObjectID) *bitset.BitSet {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	set := c.using[door]
+	if set == nil {
+		set = c.Held(Usage, door)
+		c.using[door] = set
+	}
+	return set
+}
+
+// meet reports whether the sets have a member in common.
+func meet(sets ...*bitset.BitSet) bool {
+	first := sets[0].Words()
+	for i, word := range first {
+		for _, set := range sets[1:] {
+			word &= set.Words()[i]
+		}
+		if word != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// runners is the set of subjects that may run queries on some lane.
+func (c *Census) runners() *bitset.BitSet {
+	c.mu.Lock()
+	kept := c.runs
+	c.mu.Unlock()
+	if kept != nil {
+		return kept
+	}
+	all := c.Model.noSubjects()
+	for _, lane := range c.Model.lanes {
+		all.InPlaceUnion(c.users(lane))
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.runs = all
+	return all
+}
+
+// A Cause says why a grant gives nothing now.
+type Cause string
+
+const (
+	CauseExpired   Cause = "expired"    // its end date has passed
+	CauseBasis     Cause = "basis_gone" // what its grantor was entitled by has ended
+	CauseMissing   Cause = "missing"    // its object is gone from the source
+	CauseNoMatch   Cause = "no_match"   // its pattern matches no name yet
+	CauseNoHolders Cause = "no_holders" // nobody has what it was given to
+	CauseDoorShut  Cause = "door_shut"  // USAGE is wanting on the way to the object
+	CauseNoLane    Cause = "no_lane"    // no holder may run a query anywhere
+)
+
+// Dormancy says why a grant gives nothing to anybody now.
+type Dormancy struct {
+	Cause Cause
+	Door  ObjectID // the first door that is shut, for CauseDoorShut
+}
+
+// Dormant returns why g gives nothing at the moment, or nil when it gives
+// somebody something.
+func (c *Census) Dormant(g *Grant) *Dormancy {
+	m := c.Model
+	switch {
+	case ended(g.Until, c.At):
+		return &Dormancy{Cause: CauseExpired}
+	case g.Lapsed || ended(g.ends, c.At):
+		return &Dormancy{Cause: CauseBasis}
+	case m.missing(g.Object):
+		return &Dormancy{Cause: CauseMissing}
+	}
+	matched := m.Matched(g.Target)
+	if len(matched) == 0 {
+		return &Dormancy{Cause: CauseNoMatch}
+	}
+	holders := c.Holders(g.Subject)
+	if !meet(holders, c.active) {
+		return &Dormancy{Cause: CauseNoHolders}
+	}
+	gives := m.Gives(g)
+	if gives&^behindDoors&^Set(Usage) != 0 || m.Object(g.Object).Kind == Lane {
+		return nil // some of it needs no door
+	}
+	if gives.Has(Usage) {
+		return c.dormantDoor(holders, matched)
+	}
+	runners := c.runners()
+	shut := ObjectID(0)
+	useful := c.anyReaches(matched, func(doors []ObjectID) bool {
+		sets := append(make([]*bitset.BitSet, 0, 4), holders, c.active, runners)
+		for _, door := range doors {
+			users := c.users(door)
+			if sets = append(sets, users); shut == 0 && !meet(holders, c.active, users) {
+				shut = door
+			}
+		}
+		return meet(sets...)
+	})
+	switch {
+	case useful:
+		return nil
+	case shut != 0:
+		return &Dormancy{Cause: CauseDoorShut, Door: shut}
+	case !meet(holders, c.active, runners):
+		return &Dormancy{Cause: CauseNoLane}
+	}
+	// Each door is open to somebody, but all of them to none of the holders.
+	c.anyReaches(matched, func(doors []ObjectID) bool {
+		shut = doors[len(doors)-1]
+		return true
+	})
+	return &Dormancy{Cause: CauseDoorShut, Door: shut}
+}
+
+// dormantDoor looks at a grant of USAGE: a door that is open behind a shut one
+// leads nowhere.
+func (c *Census) dormantDoor(holders *bitset.BitSet, matched []ObjectID) *Dormancy {
+	shut := ObjectID(0)
+	for _, id := range matched {
+		doors, n := c.Model.doors(id)
+		if n < 2 || doors[1] != id || meet(holders, c.active, c.users(doors[0])) {
+			return nil
+		}
+		shut = doors[0]
+	}
+	return &Dormancy{Cause: CauseDoorShut, Door: shut}
+}
+
+// anyReaches calls f with the doors of the schemas, or of the one schema, in
+// which the objects have relations, until f returns true.
+func (c *Census) anyReaches(ids []ObjectID, f func(doors []ObjectID) bool) bool {
+	m := c.Model
+	for _, id := range ids {
+		o := m.Object(id)
+		if o.Missing {
+			continue
+		}
+		if o.Kind == Platform || o.Kind == Source {
+			if c.anyReaches(o.Children, f) {
+				return true
+			}
+			continue
+		}
+		doors, n := m.doors(id)
+		if f(doors[:n]) {
+			return true
+		}
+	}
+	return false
+}
