@@ -51,6 +51,9 @@ type (
 		Reason string `query:"reason" json:"-" description:"kept in the journal"`
 		DryRun bool   `query:"dry_run" json:"-" description:"say what it would do to whom, and do nothing"`
 	}
+	tokensIn struct {
+		Subject string `query:"subject" description:"the caller when empty; all for everybody's"`
+	}
 	grantsIn struct {
 		Object  string `query:"object" description:"at and below this object"`
 		Subject string `query:"subject"`
@@ -71,7 +74,7 @@ type (
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,preview,trial,change,sign-in"`
+		Action   string `query:"action" enum:"query,write,preview,trial,change,sign-in,password,token"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Before   string `query:"before" description:"a cursor"`
@@ -139,6 +142,24 @@ func (s *Server) register() {
 	handle(s, "DELETE", "/subjects/{name}", "remove a subject, by reference", func(r request, in removal) (wire.Changed, error) {
 		return svc.RemoveSubject(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
+	handle(s, "GET", "/roster", "subjects with attributes and memberships, for taking out", func(r request, _ none) (wire.Roster, error) {
+		return svc.Roster(r.Caller)
+	})
+	handle(s, "POST", "/roster", "take subjects and memberships in: all of them, or none", func(r request, in wire.RosterRequest) (wire.Changed, error) {
+		return svc.TakeRoster(r.ctx, r.Caller, in, r.ifMatch)
+	})
+	handle(s, "POST", "/password", "change one's own password", func(r request, in wire.PasswordRequest) (wire.Changed, error) {
+		return svc.ChangePassword(r.ctx, r.Caller, in)
+	})
+	handle(s, "GET", "/tokens", "sessions and tokens", func(r request, in tokensIn) (wire.List[wire.Token], error) {
+		return svc.Tokens(r.ctx, r.Caller, in.Subject)
+	})
+	handle(s, "POST", "/tokens", "make a token; its secret is told this once", func(r request, in wire.TokenRequest) (wire.NewToken, error) {
+		return svc.NewToken(r.ctx, r.Caller, in)
+	})
+	handle(s, "DELETE", "/tokens/{name}", "end a session or token, by its id", func(r request, in nameIn) (wire.Changed, error) {
+		return svc.EndToken(r.ctx, r.Caller, in.Name)
+	})
 	handle(s, "POST", "/memberships", "put a member in a group, or give it a role", func(r request, in wire.Member) (wire.Changed, error) {
 		return svc.Join(r.ctx, r.Caller, in, false)
 	})
@@ -154,6 +175,28 @@ func (s *Server) register() {
 	})
 	handle(s, "POST", "/grants/revoke", "revoke privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
 		return svc.Grant(r.ctx, r.Caller, in, true, r.ifMatch)
+	})
+
+	handle(s, "POST", "/owners", "give objects another owner", func(r request, in wire.OwnerRequest) (wire.Changed, error) {
+		return svc.SetOwner(r.ctx, r.Caller, in, r.ifMatch)
+	})
+	handle(s, "GET", "/bundles", "named sets of privileges", func(r request, _ none) (wire.List[wire.Bundle], error) {
+		return svc.Bundles(r.Caller)
+	})
+	handle(s, "POST", "/bundles", "add a bundle, or change what it and its grants give", func(r request, in wire.BundleRequest) (wire.Changed, error) {
+		return svc.PutBundle(r.ctx, r.Caller, in, r.ifMatch)
+	})
+	handle(s, "DELETE", "/bundles/{name}", "remove a bundle", func(r request, in removal) (wire.Changed, error) {
+		return svc.RemoveBundle(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+	})
+	handle(s, "GET", "/lanes", "where queries run", func(r request, _ none) (wire.List[wire.Lane], error) {
+		return svc.Lanes(r.Caller)
+	})
+	handle(s, "POST", "/lanes", "add a lane, or change its limits", func(r request, in wire.LaneRequest) (wire.Changed, error) {
+		return svc.PutLane(r.ctx, r.Caller, in, r.ifMatch)
+	})
+	handle(s, "DELETE", "/lanes/{name}", "remove a lane", func(r request, in removal) (wire.Changed, error) {
+		return svc.RemoveLane(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 
 	handle(s, "GET", "/policies", "row and column policies", func(r request, in policiesIn) (wire.List[wire.Policy], error) {

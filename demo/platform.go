@@ -68,7 +68,7 @@ func Make(ctx context.Context, dir, password string, progress io.Writer) error {
 }
 
 func makeModel(ctx context.Context, dir, password string) error {
-	svc, err := service.Open(ctx, dir, service.DefaultLimits, slog.New(slog.DiscardHandler))
+	svc, err := service.Open(ctx, dir, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
 	}
@@ -119,6 +119,50 @@ func (m *maker) grant(privilege, object, ticket string, subjects ...string) {
 	}
 }
 
+func (m *maker) lane(name string, limits wire.Limits) {
+	if m.err == nil {
+		_, m.err = m.svc.PutLane(m.ctx, m.as, wire.LaneRequest{Name: name, Limits: limits}, 0)
+	}
+}
+
+func (m *maker) bundle(name string, privileges ...string) {
+	if m.err == nil {
+		_, m.err = m.svc.PutBundle(m.ctx, m.as, wire.BundleRequest{Name: name, Privileges: privileges}, 0)
+	}
+}
+
+func (m *maker) owner(owner string, objects ...string) {
+	if m.err == nil {
+		_, m.err = m.svc.SetOwner(m.ctx, m.as, wire.OwnerRequest{Owner: owner, Objects: objects}, 0)
+	}
+}
+
+func (m *maker) lead(lead string, users ...string) {
+	for _, user := range users {
+		if m.err == nil {
+			_, m.err = m.svc.PutSubject(m.ctx, m.as, wire.SubjectRequest{Subject: user, Lead: &lead}, true, 0)
+		}
+	}
+}
+
+// chain has garnet pass on a right that she may, so that there is a chain of
+// grants to look at: what tuff has rests on what garnet was given.
+func (m *maker) chain() {
+	if m.err != nil {
+		return
+	}
+	option := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Subjects: []string{"role:licensing_officer"}, Option: true, Ticket: "GS-23"}
+	if _, m.err = m.svc.Grant(m.ctx, m.as, option, false, 0); m.err != nil {
+		return
+	}
+	garnet, err := m.svc.ActAs("user:garnet")
+	if m.err = err; err != nil {
+		return
+	}
+	_, m.err = m.svc.Grant(m.ctx, garnet, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Columns: []string{"id", "district"},
+		Subjects: []string{"user:tuff"}, Ticket: "GS-24", Change: wire.Change{Reason: "to look up own licences"}}, false, 0)
+}
+
 func (m *maker) rows(name, table, rule, comment string, to ...string) {
 	if m.err == nil {
 		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: name, Table: table, Rule: rule, For: to, Comment: comment}}, 0)
@@ -155,7 +199,9 @@ func (m *maker) model() error {
 		{"licensing_officer", "reads licences, holders and payments in clear"},
 		{"partner", "reads the boreholes of own licences"},
 		{"public_portal", "reads what is released"},
-		{"data_curator", "reads all rows"},
+		{"data_curator", "owns the survey's tables, reads all rows"},
+		{"lab_keeper", "owns the laboratory's tables and passes rights on"},
+		{"field_scribe", "writes down visits"},
 	} {
 		m.subject("role:"+r[0], r[1])
 	}
@@ -168,6 +214,17 @@ func (m *maker) model() error {
 	m.give("role:public_portal", "service:pumice")
 	m.give("role:data_curator", "user:opal")
 	m.give("role:auditor", "user:agate")
+	m.give("role:lab_keeper", "user:beryl")
+	m.give("role:field_scribe", "group:geologists")
+	m.lead("user:chert", "user:flint", "user:jasper", "user:slate")
+
+	m.lane("batch", wire.Limits{Queries: 2, Seconds: 600, Rows: 1_000_000, Bytes: 1 << 30})
+	m.lane("portal", wire.Limits{Queries: 4, Seconds: 5, Rows: 500, Bytes: 4 << 20})
+	m.grant("USAGE", "lane:interactive", "GS-10", "role:survey_reader", "role:lab_analyst", "role:licensing_officer", "role:partner")
+	m.grant("USAGE", "lane:batch", "GS-10", "role:data_curator")
+	m.grant("USAGE", "lane:portal", "GS-10", "role:public_portal")
+	m.owner("role:data_curator", "survey")
+	m.owner("role:lab_keeper", "survey.assay")
 
 	m.grant("USAGE", "survey", "GS-11", "role:survey_reader", "role:lab_analyst", "role:licensing_officer", "role:partner", "role:public_portal")
 	for _, schema := range []string{"drilling", "assay", "monitoring", "field"} {
@@ -181,6 +238,9 @@ func (m *maker) model() error {
 	m.grant("SELECT", "survey.drilling.boreholes", "GS-21", "role:partner", "role:public_portal", "role:licensing_officer")
 	m.grant("USAGE", "survey.assay", "GS-17", "role:lab_analyst")
 	m.grant("SELECT", "survey.assay", "GS-17", "role:lab_analyst")
+	m.grant("writer", "survey.field.visits", "GS-18", "role:field_scribe")
+	m.bundle("sampler", "SELECT", "INSERT")
+	m.grant("sampler", "survey.assay.batches", "GS-19", "role:lab_analyst")
 
 	boreholes := "survey.drilling.boreholes"
 	m.rows("boreholes-of-districts", boreholes, "district IN (attribute('districts'))", "an attribute of the reader", "role:district_geologist")
@@ -203,6 +263,7 @@ func (m *maker) model() error {
 	m.grant("SELECT", "survey.assay.samples", "GS-32", "role:sample_courier")
 	m.subject("service:slag", "an export that was stopped")
 	m.grant("SELECT", "survey", "GS-02", "service:slag")
+	m.chain()
 	m.subject("group:geologits", "")
 	return m.err
 }

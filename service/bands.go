@@ -35,7 +35,7 @@ func (p *standpoint) bands(id access.ObjectID) wire.Bands {
 		}
 		b := p.relationBands(r)
 		n++
-		if b.Verbs != empty {
+		if b.Rows != empty || b.Columns != empty {
 			readable++
 		}
 		if n == 1 {
@@ -76,8 +76,11 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 	if len(v.Shut) > 0 {
 		b.Door = empty
 	}
+	writes := v.Allowed & access.Set(access.Insert, access.Update, access.Delete)
 	if !v.Allowed.Has(access.Select) {
 		switch {
+		case writes != 0:
+			b.Verbs, b.Says = hatched, "may "+writes.String()+"; does not read"
 		case len(v.Shut) > 0 && v.Held.Has(access.Select):
 			b.Says = "SELECT is held, but the door of " + p.Model.Path(v.Shut[0]) + " is shut"
 		case len(v.Shut) > 0:
@@ -87,7 +90,10 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 		}
 		return b
 	}
-	b.Verbs = hatched // reading; writing through Gneiss is none of this version's verbs
+	b.Verbs, b.Says = hatched, "reads"
+	if writes != 0 {
+		b.Verbs, b.Says = full, "reads, and may "+writes.String()
+	}
 	g := p.state.policies.Govern(p.Standing, o.ID)
 	b.Rows, b.Columns = full, full
 	if g.Closed {
@@ -95,18 +101,31 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 	} else if len(g.Allow)+len(g.Limit) > 0 {
 		b.Rows = hatched
 	}
-	if !v.AllColumns || len(treated(g)) > 0 {
+	if !v.Whole.Has(access.Select) || len(treated(g)) > 0 {
 		b.Columns = hatched
 	}
-	b.Says = "reads; " + p.rowsSay(g) + "; " + p.columnsSay(v, g)
+	b.Says += "; " + p.rowsSay(g) + "; " + p.columnsSay(v, g)
 	return b
+}
+
+// afterVerbs is what a glyph's words say of rows and columns.
+func afterVerbs(says string) string {
+	_, after, _ := strings.Cut(says, "; ")
+	return after
 }
 
 func (p *standpoint) columnBands(o *access.Object) wire.Bands {
 	b := p.relationBands(p.Model.Object(o.Parent))
 	v := p.Resolve(o.ID)
+	b.Verbs = empty
+	switch writes := v.Allowed.Any(access.Set(access.Insert, access.Update)); {
+	case v.Allowed.Has(access.Select) && writes:
+		b.Verbs = full
+	case v.Allowed.Has(access.Select) || writes:
+		b.Verbs = hatched
+	}
 	if !v.Allowed.Has(access.Select) {
-		return wire.Bands{Door: b.Door, Verbs: empty, Rows: empty, Columns: empty, Says: "not readable"}
+		return wire.Bands{Door: b.Door, Verbs: b.Verbs, Rows: empty, Columns: empty, Says: "not readable"}
 	}
 	d := p.state.policies.Govern(p.Standing, o.Parent).Columns[o.ID]
 	b.Columns, b.Says = full, "in clear"
@@ -145,8 +164,8 @@ func (p *standpoint) rowsSay(g policy.Governance) string {
 
 func (p *standpoint) columnsSay(v access.Verdict, g policy.Governance) string {
 	says := "all columns"
-	if !v.AllColumns {
-		says = "columns " + strings.Join(p.names(v.Columns), ", ")
+	if !v.Whole.Has(access.Select) {
+		says = "columns " + strings.Join(p.names(v.ColumnsWith(access.Select)), ", ")
 	}
 	ids := treated(g)
 	if len(ids) == 0 {

@@ -91,7 +91,7 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	if in.Token {
 		lasts = tokenSession
 	}
-	secret, token, err := s.store.NewToken(ctx, uint32(id), in.Name, now, now.Add(lasts), !in.Token)
+	secret, token, err := s.store.NewToken(ctx, uint32(id), store.SessionToken, in.Name, now, now.Add(lasts), !in.Token)
 	if err != nil {
 		return "", out, err
 	}
@@ -154,6 +154,9 @@ func (s *Service) own(st *state, c Caller) (*access.Standing, error) {
 // standAt works out a standpoint. Everyone may narrow their own session; only
 // who manages the platform may stand in for another.
 func (s *Service) standAt(st *state, c Caller, at wire.Standpoint) (*standpoint, error) {
+	if at == (wire.Standpoint{}) {
+		at.Role = s.actingIn(st, c)
+	}
 	session := access.Session{Subject: c.User}
 	if at.As != "" {
 		subject, err := st.model.FindSubject(at.As)
@@ -169,6 +172,16 @@ func (s *Service) standAt(st *state, c Caller, at wire.Standpoint) (*standpoint,
 		return nil, s.notStandIn()
 	}
 	return s.standAs(st, c, session.Subject, at)
+}
+
+// actingIn is the role that the caller's session was set to act in, while it is
+// held.
+func (s *Service) actingIn(st *state, c Caller) string {
+	role := access.SubjectID(c.token.Role)
+	if own, err := s.own(st, c); role == 0 || err != nil || !own.Holds(role) {
+		return ""
+	}
+	return st.model.Subject(role).Name
 }
 
 // standAs works out the standpoint of a subject, for who may ask about it.

@@ -2,9 +2,8 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 	"time"
 
@@ -44,15 +43,16 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 		}
 		next, err := after.apply(c, now)
 		if err != nil {
-			return wire.Changed{}, err
+			return wire.Changed{}, s.dependentsTold(before, o.caller, err)
 		}
 		after = next
 	}
 	if err := s.checkPolicies(before, after, o.changes); err != nil {
 		return wire.Changed{}, err
 	}
-	out := wire.Changed{Revision: before.revision, Says: o.says, Notes: append([]string{}, o.notes...), Effects: s.effects(before, after, o, now)}
-	out.Notes = append(out.Notes, s.dormantNotes(after, o.changes)...)
+	out := wire.Changed{Revision: before.revision, Says: o.says, Notes: append([]string{}, o.notes...)}
+	out.Effects, out.More = s.effects(before, after, o, now)
+	out.Notes = append(out.Notes, s.dormantNotes(before, after, o.changes)...)
 	if o.DryRun || len(o.changes) == 0 {
 		return out, nil
 	}
@@ -61,6 +61,15 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 	}
 	out.Revision, out.Done = after.revision, true
 	return out, nil
+}
+
+// dependentsTold keeps from who may not review grants whose rest on theirs.
+func (s *Service) dependentsTold(st *state, c Caller, err error) error {
+	var rest *access.Dependents
+	if errors.As(err, &rest) && c.User != 0 && !s.reviews(st, c) {
+		return problem(409, "dependents", "Others rest on it", "others have passed it on; ask an administrator to revoke it")
+	}
+	return err
 }
 
 // append writes the journal and makes the next state current.
@@ -80,6 +89,7 @@ func (s *Service) append(ctx context.Context, before, after *state, o order, now
 	}
 	after.revision, after.hash = entry.Revision, entry.Hash
 	s.current.Store(after)
+	s.keepSometimes(after)
 	return s.record(&store.Record{Actor: actor(before.model, o.caller), Action: "change", Decision: "allowed",
 		Text: strings.Join(o.says, "; "), Reason: o.Reason, Address: o.caller.Address, Objects: jsonList(objectsOf(o.changes))})
 }
@@ -116,111 +126,15 @@ func (s *Service) stale(ctx context.Context, now *state, seen int64) error {
 	if seen == 0 || seen == now.revision {
 		return nil
 	}
-	var between []string
-	err := s.store.Replay(ctx, func(e store.Entry) error {
-		if e.Revision > seen {
-			between = append(between, fmt.Sprintf("revision %d by %s", e.Revision, e.Actor))
-		}
-		return nil
-	})
+	entries, err := s.store.Entries(ctx, seen, mostNamed)
 	if err != nil {
 		return err
+	}
+	var between []string
+	for _, e := range entries {
+		between = append(between, fmt.Sprintf("revision %d by %s", e.Revision, e.Actor))
 	}
 	return problem(412, "stale", "Changed meanwhile", "the model has changed since you looked (%s); look again, then repeat the change", strings.Join(between, ", "))
-}
-
-// mayChange refuses changes that the caller has no right to make. Changes are
-// the caller's own: a standpoint gives no rights.
-func (s *Service) mayChange(st *state, c Caller, what change) error {
-	if c.User == 0 {
-		return nil // the service itself: the making of a platform
-	}
-	own, err := s.own(st, c)
-	if err != nil {
-		return err
-	}
-	object := access.PlatformID
-	switch what := what.(type) {
-	case access.AddObject, access.MissObject:
-		return nil // a scan's, which has asked
-	case access.AddGrant:
-		target, err := st.model.LookupTarget(what.Object)
-		if err != nil {
-			return err
-		}
-		if passesOn(own, what.Privilege, target) {
-			return nil
-		}
-		object = target.Object
-	case access.RemoveGrant:
-		target, err := st.model.LookupTarget(what.Object)
-		if err != nil {
-			return err
-		}
-		object = target.Object
-	case policy.PutRowPolicy:
-		o, err := st.model.Lookup(what.Table)
-		if err != nil {
-			return err
-		}
-		if err := s.managesOld(st, own, what.Name); err != nil {
-			return err
-		}
-		object = o.ID
-	case policy.PutColumnPolicy:
-		if err := s.managesOld(st, own, what.Name); err != nil {
-			return err
-		}
-		for _, path := range what.Columns {
-			o, err := st.model.Lookup(path)
-			if err != nil {
-				return err
-			}
-			if !own.Resolve(o.ID).Allowed.Has(access.Manage) {
-				return wants(st, access.Manage, o.Parent)
-			}
-		}
-		return nil
-	case policy.SetPolicyStatus:
-		return s.managesOld(st, own, what.Name)
-	case policy.RemovePolicy:
-		return s.managesOld(st, own, what.Name)
-	}
-	if !own.Resolve(object).Allowed.Has(access.Manage) {
-		return wants(st, access.Manage, object)
-	}
-	return nil
-}
-
-// managesOld wants MANAGE on the table that a policy is on now, if it is there.
-func (s *Service) managesOld(st *state, own *access.Standing, name string) error {
-	table := access.ObjectID(0)
-	if row, column := st.policies.Find(name); row != nil {
-		table = row.Table
-	} else if column != nil {
-		table = st.model.Object(column.Columns[0]).Parent
-	}
-	if table != 0 && !own.Resolve(table).Allowed.Has(access.Manage) {
-		return wants(st, access.Manage, table)
-	}
-	return nil
-}
-
-// passesOn reports whether the standing holds the privilege with grant option
-// at or above the target: on all of it. A pattern takes MANAGE.
-func passesOn(own *access.Standing, privilege string, target access.Target) bool {
-	p, err := access.ParsePrivilege(privilege)
-	if err != nil || target.Pattern != "" {
-		return false
-	}
-	return slices.ContainsFunc(own.Paths(p, target.Object), func(path access.Path) bool {
-		return path.Grant.Option && own.Model.Covers(path.Grant.Target, target.Object)
-	})
-}
-
-func wants(st *state, p access.Privilege, id access.ObjectID) error {
-	return &query.Error{Code: query.Refused, Text: fmt.Sprintf("this needs %s on %s", p, st.model.Path(id)),
-		Needs: []access.Need{{Privilege: p, Object: id}}}
 }
 
 // checkPolicies refuses changes after which a live rule would not bind, or a
@@ -228,6 +142,10 @@ func wants(st *state, p access.Privilege, id access.ObjectID) error {
 func (s *Service) checkPolicies(before, after *state, changes []change) error {
 	for _, c := range changes {
 		switch c := c.(type) {
+		case access.RenameSubject:
+			if err := namedInRules(before, c.Subject); err != nil {
+				return err
+			}
 		case policy.PutRowPolicy:
 			if err := checkRule(after, c.Table, c.Rule); err != nil {
 				return err
@@ -240,7 +158,36 @@ func (s *Service) checkPolicies(before, after *state, changes []change) error {
 			if names := after.policies.Naming(subject.ID); len(names) > 0 {
 				return problem(409, "in_use", "In use", "%s is named by the policies %s; edit or remove them first", subject.Ref(), strings.Join(names, ", "))
 			}
+			if err := namedInRules(before, c.Subject); err != nil {
+				return err
+			}
 		}
+	}
+	return nil
+}
+
+// namedInRules refuses to rename or remove a subject whose name the rules of
+// policies compare with: has_role('intern') would turn false unseen.
+func namedInRules(st *state, ref string) error {
+	subject, err := st.model.FindSubject(ref)
+	if err != nil {
+		return err
+	}
+	fact := map[access.SubjectKind]string{access.Group: "in_group", access.Role: "has_role"}[subject.Kind]
+	if fact == "" {
+		fact = "user"
+	}
+	var names []string
+	for _, table := range st.policies.Tables() {
+		for _, p := range st.policies.Rows(table) {
+			rule := strings.ToLower(p.Rule)
+			if strings.Contains(rule, fact) && strings.Contains(rule, "'"+subject.Name+"'") {
+				names = append(names, p.Name)
+			}
+		}
+	}
+	if len(names) > 0 {
+		return problem(409, "in_use", "In use", "the rules of the policies %s compare with the name %s; edit them first", strings.Join(names, ", "), subject.Name)
 	}
 	return nil
 }
@@ -256,193 +203,4 @@ func checkRule(st *state, table, rule string) error {
 		return err
 	}
 	return query.CheckRule(standing, o, rule)
-}
-
-// mostCompared bounds the comparison of two states: subjects times relations.
-const mostCompared = 400_000
-
-// effects says who gains and who loses what: for every user and service that
-// the changes can touch, the relations they can touch whose bands differ. Who
-// passes on a right without reviewing its object is not told what others have.
-func (s *Service) effects(before, after *state, o order, now time.Time) []wire.Effect {
-	touched := map[access.SubjectID]map[access.ObjectID]bool{}
-	compared := 0
-	for _, c := range o.changes {
-		for _, t := range before.touches(after, c) {
-			for _, subject := range append(before.actors(t.subject, now), after.actors(t.subject, now)...) {
-				if touched[subject] == nil {
-					touched[subject] = map[access.ObjectID]bool{}
-				}
-				after.model.Relations(t.object, func(r *access.Object) bool {
-					if o.caller.User == 0 || s.reviewsObject(after, o.caller, r.ID) {
-						touched[subject][r.ID] = true
-					}
-					compared++
-					return compared < mostCompared
-				})
-			}
-		}
-	}
-	effects := []wire.Effect{}
-	for _, subject := range slices.Sorted(maps.Keys(touched)) {
-		var relations []*access.Object
-		for _, id := range slices.Sorted(maps.Keys(touched[subject])) {
-			relations = append(relations, after.model.Object(id))
-		}
-		if e := compareSubject(before, after, subject, relations, now); len(e.Gains)+len(e.Loses) > 0 {
-			effects = append(effects, e)
-		}
-	}
-	return effects
-}
-
-// a touch is whom and what a change can make a difference to: who has the
-// rights of a subject, at and below an object. Without a subject it touches
-// nobody.
-type touch struct {
-	subject access.SubjectID
-	object  access.ObjectID
-}
-
-// touches works out what a change from s to after can make a difference to.
-func (s *state) touches(after *state, c change) []touch {
-	subject := func(ref string) access.SubjectID {
-		for _, st := range []*state{after, s} {
-			if found, err := st.model.FindSubject(ref); err == nil {
-				return found.ID
-			}
-		}
-		return 0
-	}
-	object := func(path string) access.ObjectID {
-		target, err := after.model.LookupTarget(path)
-		if err != nil {
-			return access.PlatformID
-		}
-		return target.Object
-	}
-	policy := func(name string) (on []touch) { // an edit can move a policy to another table
-		for _, st := range []*state{after, s} {
-			if row, column := st.policies.Find(name); row != nil {
-				on = append(on, touch{access.PublicID, row.Table})
-			} else if column != nil {
-				on = append(on, touch{access.PublicID, st.model.Object(column.Columns[0]).Parent})
-			}
-		}
-		return on
-	}
-	switch c := c.(type) {
-	case access.AddGrant:
-		return []touch{{subject(c.Subject), object(c.Object)}}
-	case access.RemoveGrant:
-		return []touch{{subject(c.Subject), object(c.Object)}}
-	case access.Join:
-		return []touch{{subject(c.Member), access.PlatformID}}
-	case access.Leave:
-		return []touch{{subject(c.Member), access.PlatformID}}
-	case access.SetSubject:
-		return []touch{{subject(c.Subject), access.PlatformID}}
-	case access.SetAttribute:
-		return []touch{{subject(c.Subject), access.PlatformID}}
-	case access.RemoveSubject:
-		return []touch{{subject(c.Subject), access.PlatformID}}
-	case policyNamed:
-		return policy(c.PolicyName())
-	}
-	return nil
-}
-
-// policyNamed is what changes of policies have in common.
-type policyNamed interface{ PolicyName() string }
-
-// actors lists the users and services that have the rights of a subject.
-func (s *state) actors(id access.SubjectID, now time.Time) []access.SubjectID {
-	var ids []access.SubjectID
-	if id != 0 && s.model.HasSubject(id) {
-		s.model.Actors(id, now, func(subject *access.Subject) bool {
-			ids = append(ids, subject.ID)
-			return true
-		})
-	}
-	return ids
-}
-
-func compareSubject(before, after *state, id access.SubjectID, relations []*access.Object, now time.Time) wire.Effect {
-	e := wire.Effect{Subject: after.model.Ref(id), Gains: []string{}, Loses: []string{}}
-	was, is := atOrNobody(before, id, now), atOrNobody(after, id, now)
-	for _, o := range relations {
-		var old, next wire.Bands
-		if was != nil && was.Model.HasObject(o.ID) {
-			old = was.relationBands(o)
-		}
-		if is != nil {
-			next = is.relationBands(o)
-		}
-		reads, read := next.Verbs == hatched, old.Verbs == hatched
-		path := after.model.Path(o.ID)
-		switch {
-		case reads && !read:
-			gain := "SELECT on " + path
-			if next.Rows != full || next.Columns != full {
-				gain += " (" + strings.TrimPrefix(next.Says, "reads; ") + ")"
-			}
-			e.Gains = append(e.Gains, gain)
-		case read && !reads:
-			e.Loses = append(e.Loses, "SELECT on "+path)
-		case reads && old.Says != next.Says && (less(next.Rows, old.Rows) || less(next.Columns, old.Columns)):
-			e.Loses = append(e.Loses, fmt.Sprintf("%s: %s", path, strings.TrimPrefix(next.Says, "reads; ")))
-		case reads && old.Says != next.Says:
-			e.Gains = append(e.Gains, fmt.Sprintf("%s: %s", path, strings.TrimPrefix(next.Says, "reads; ")))
-		}
-	}
-	return e
-}
-
-// less reports whether a stratum is smaller than another.
-func less(a, b string) bool {
-	order := []string{empty, hatched, full}
-	return slices.Index(order, a) < slices.Index(order, b)
-}
-
-// atOrNobody is a subject's standpoint in a state; nil where it is not there or
-// disabled.
-func atOrNobody(st *state, id access.SubjectID, now time.Time) *standpoint {
-	if !st.model.HasSubject(id) {
-		return nil
-	}
-	standing, err := st.stand(access.Session{Subject: id}, now)
-	if err != nil {
-		return nil
-	}
-	return &standpoint{Standing: standing, state: st, review: true}
-}
-
-// dormantNotes warns of new grants that give nothing yet, and says what would
-// wake them.
-func (s *Service) dormantNotes(after *state, changes []change) []string {
-	var notes []string
-	for _, c := range changes {
-		add, ok := c.(access.AddGrant)
-		if !ok {
-			continue
-		}
-		subject, err := after.model.FindSubject(add.Subject)
-		if err != nil {
-			continue // a later change of the same order has removed it
-		}
-		for _, g := range after.model.GrantsTo(subject.ID) {
-			if after.model.Target(g.Target) != add.Object || !strings.EqualFold(g.Privilege.String(), add.Privilege) {
-				continue
-			}
-			if w := s.grant(after, g); w.Dormant != "" {
-				note := fmt.Sprintf("what was granted to %s gives nothing yet: %s", add.Subject, w.Dormant)
-				if w.Wake != "" {
-					note += ". To wake it: " + w.Wake
-				}
-				notes = append(notes, note)
-			}
-		}
-	}
-	slices.Sort(notes)
-	return slices.Compact(notes)
 }

@@ -7,6 +7,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/query"
+	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -23,6 +24,9 @@ func (s *Service) command(ctx context.Context, c Caller, p *standpoint, in wire.
 	if err != nil {
 		return wire.Result{}, s.refuseFrom(c, p, record, err)
 	}
+	if statement.Kind == query.SetRole {
+		return s.setRole(ctx, c, p, record, statement)
+	}
 	o, err := s.commandOrder(p, c, statement)
 	if err != nil {
 		return wire.Result{}, err
@@ -32,6 +36,26 @@ func (s *Service) command(ctx context.Context, c Caller, p *standpoint, in wire.
 		return wire.Result{}, err
 	}
 	return changedResult(changed, p.words, float64(s.now().Sub(started).Microseconds())/1000), nil
+}
+
+// setRole makes the caller's session act in one role it holds, or in all again.
+func (s *Service) setRole(ctx context.Context, c Caller, p *standpoint, record *store.Record, statement *query.Command) (wire.Result, error) {
+	says, role := "acting in all roles held", access.SubjectID(0)
+	if len(statement.Roles) > 0 {
+		narrowed, err := s.standAs(p.state, c, c.User, wire.Standpoint{Role: statement.Roles[0]})
+		if err != nil {
+			return wire.Result{}, s.refuseFrom(c, p, record, err)
+		}
+		p, role = narrowed, narrowed.Session.Role
+		says = "acting in " + p.Model.Ref(role) + " until SET ROLE NONE"
+	}
+	if err := s.store.SetTokenRole(ctx, c.token, uint32(role)); err != nil {
+		return wire.Result{}, err
+	}
+	if err := s.record(record); err != nil {
+		return wire.Result{}, err
+	}
+	return wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{{says}}, Standing: p.words, Record: reference(record.ID)}, nil
 }
 
 // changedResult is what a change did, as rows.
@@ -60,6 +84,9 @@ func (s *Service) commandOrder(p *standpoint, c Caller, statement *query.Command
 	all := order{caller: c}
 	add := func(o order, err error) error {
 		all.changes, all.says, all.notes = append(all.changes, o.changes...), append(all.says, o.says...), append(all.notes, o.notes...)
+		if o.also != nil {
+			all.also = both(all.also, o.also)
+		}
 		return err
 	}
 	switch statement.Kind {
@@ -67,7 +94,8 @@ func (s *Service) commandOrder(p *standpoint, c Caller, statement *query.Command
 		revoke := statement.Kind == query.RevokePrivileges
 		for _, path := range statement.Objects {
 			for _, right := range statement.Rights {
-				request := wire.GrantRequest{Privileges: []string{right.Privilege}, Object: p.complete(path), Columns: right.Columns, Subjects: statement.Subjects, Option: statement.Option}
+				request := wire.GrantRequest{Privileges: []string{right.Privilege}, Object: p.complete(path), Columns: right.Columns, Subjects: statement.Subjects,
+					Option: statement.Option && !revoke, OptionOnly: statement.Option && revoke, Cascade: statement.Cascade}
 				if err := add(s.grantOrder(p.state, c, request, revoke)); err != nil {
 					return all, err
 				}
@@ -75,11 +103,17 @@ func (s *Service) commandOrder(p *standpoint, c Caller, statement *query.Command
 		}
 		return all, nil
 	}
-	if err := s.administers(p.state, c, strings.Join(statement.Roles, ", ")); err != nil {
-		return all, err
-	}
 	for _, name := range statement.Roles {
 		role := "role:" + strings.TrimPrefix(name, "role:")
+		if statement.Kind == query.GiveRole || statement.Kind == query.TakeRole {
+			for _, member := range statement.Subjects {
+				if err := s.mayJoin(p.state, c, wire.Member{Member: member, Of: role, Option: statement.Option}, statement.Kind == query.TakeRole); err != nil {
+					return all, err
+				}
+			}
+		} else if err := s.administers(p.state, c, role); err != nil {
+			return all, err
+		}
 		switch statement.Kind {
 		case query.CreateRole:
 			add(order{changes: []change{access.AddSubject{Subject: role}}, says: []string{"added " + role}}, nil)
@@ -89,7 +123,14 @@ func (s *Service) commandOrder(p *standpoint, c Caller, statement *query.Command
 			}
 		default:
 			for _, member := range statement.Subjects {
-				if err := add(s.joinOrder(p.state, c, wire.Member{Member: member, Of: role}, statement.Kind == query.TakeRole)); err != nil {
+				in := wire.Member{Member: member, Of: role, Option: statement.Option}
+				if statement.Kind == query.TakeRole && statement.Option {
+					if err := add(s.optionOrder(p.state, in)); err != nil {
+						return all, err
+					}
+					continue
+				}
+				if err := add(s.joinOrder(p.state, c, in, statement.Kind == query.TakeRole)); err != nil {
 					return all, err
 				}
 			}

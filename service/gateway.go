@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,27 +33,30 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	}
 	record := s.newRecord(c, p, "query", in.SQL)
 	started := s.now()
-	plan, err := st.plan(p.Standing, in.SQL, in.Params)
+	plan, lane, err := s.planOn(c, p, in.SQL, in.Params, in.Lane)
 	if err != nil {
 		return wire.Result{}, s.refuseFrom(c, p, record, err)
 	}
 	planned := s.now().Sub(started)
+	if plan.Write {
+		return s.write(ctx, c, p, in, plan, lane, record)
+	}
 	record.Objects = jsonList(planObjects(st.model, plan))
-	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.words}
-	limit := s.limits.Rows
+	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.words, Lane: lane.Name}
+	limit := lane.Limits.Rows
 	if in.Limit > 0 {
 		limit = min(limit, in.Limit)
 	}
 	args := source.Bind(plan.Args, started, s.key)
-	size := 0
-	err = s.run(ctx, plan, args, func(row []any) error {
-		if len(out.Rows) == limit || size > s.limits.Bytes {
+	size := int64(0)
+	err = s.run(ctx, lane, plan, args, func(row []any) error {
+		if len(out.Rows) == limit || size > lane.Limits.Bytes {
 			out.Truncated = true
 			return errEnough
 		}
 		for _, v := range row {
 			if text, ok := v.(string); ok {
-				size += len(text)
+				size += int64(len(text))
 			}
 			size += 16
 		}
@@ -76,16 +80,14 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	return out, nil
 }
 
-// run runs a plan under the service's limits and hands its rows to f.
-func (s *Service) run(ctx context.Context, plan *query.Plan, args []any, f func([]any) error) error {
-	ctx, cancel := context.WithTimeout(ctx, s.limits.Time)
+// run runs a plan under a lane's limits and hands its rows to f.
+func (s *Service) run(ctx context.Context, lane *access.Object, plan *query.Plan, args []any, f func([]any) error) error {
+	ctx, cancel := within(ctx, lane)
 	defer cancel()
-	select {
-	case s.slots <- struct{}{}:
-		defer func() { <-s.slots }()
-	case <-ctx.Done():
-		return ctx.Err()
+	if err := s.traffic.enter(ctx, lane); err != nil {
+		return err
 	}
+	defer s.traffic.leave(lane.ID)
 	src, err := s.planSource(ctx, plan)
 	if err != nil {
 		return err
@@ -118,14 +120,16 @@ func resultColumns(plan *query.Plan) []wire.ResultColumn {
 	return columns
 }
 
-// planObjects lists what a plan reads, by column where it reads any.
+// planObjects lists what a plan reads and writes, by column where it names any.
 func planObjects(m *access.Model, plan *query.Plan) []string {
 	var paths []string
 	for _, t := range plan.Tables {
-		if len(t.Columns) == 0 {
+		columns := append(slices.Clone(t.Columns), t.Written...)
+		slices.Sort(columns)
+		if len(columns) == 0 {
 			paths = append(paths, m.Path(t.Table))
 		}
-		for _, c := range t.Columns {
+		for _, c := range slices.Compact(columns) {
 			paths = append(paths, m.Path(c))
 		}
 	}
@@ -267,7 +271,7 @@ func jsonList(list []string) string {
 }
 
 // countRows counts a table's rows from a standpoint.
-func (s *Service) countRows(ctx context.Context, st *state, p *standpoint, table *access.Object) (int64, error) {
+func (s *Service) countRows(ctx context.Context, lane *access.Object, st *state, p *standpoint, table *access.Object) (int64, error) {
 	standing, err := st.stand(p.Session, s.now())
 	if err != nil {
 		return 0, err
@@ -276,12 +280,12 @@ func (s *Service) countRows(ctx context.Context, st *state, p *standpoint, table
 	if err != nil {
 		return 0, err
 	}
-	return s.count(ctx, plan)
+	return s.count(ctx, lane, plan)
 }
 
 // countAll counts a table's rows whoever may see them, for who manages it: as the
 // administrator role, which reads all tables, without policies.
-func (s *Service) countAll(ctx context.Context, st *state, table *access.Object) (int64, error) {
+func (s *Service) countAll(ctx context.Context, lane *access.Object, st *state, table *access.Object) (int64, error) {
 	role, err := st.model.FindSubject(access.Administrator)
 	if err != nil {
 		return 0, err
@@ -294,12 +298,12 @@ func (s *Service) countAll(ctx context.Context, st *state, table *access.Object)
 	if err != nil {
 		return 0, err
 	}
-	return s.count(ctx, plan)
+	return s.count(ctx, lane, plan)
 }
 
 // count runs a plan that gives one number.
-func (s *Service) count(ctx context.Context, plan *query.Plan) (n int64, err error) {
-	err = s.run(ctx, plan, source.Bind(plan.Args, s.now(), s.key), func(row []any) error {
+func (s *Service) count(ctx context.Context, lane *access.Object, plan *query.Plan) (n int64, err error) {
+	err = s.run(ctx, lane, plan, source.Bind(plan.Args, s.now(), s.key), func(row []any) error {
 		n = row[0].(int64)
 		return nil
 	})

@@ -11,30 +11,49 @@ import (
 
 // grant is a grant as callers see it, with why it gives nothing where it does.
 func (s *Service) grant(st *state, g *access.Grant) wire.Grant {
-	w := wire.Grant{Privilege: g.Privilege.String(), Object: st.model.Target(g.Target), Subject: st.model.Ref(g.Subject), Grantor: st.model.Ref(g.Grantor),
+	m := st.model
+	w := wire.Grant{Privilege: m.GrantName(g), Object: m.Target(g.Target), Subject: m.Ref(g.Subject), Grantor: m.Ref(g.Grantor),
 		Option: g.Option, At: g.At, Until: optionalTime(g.Until), Reason: g.Reason, Ticket: g.Ticket}
-	d := st.model.Dormant(g, s.now())
-	if d == nil {
-		return w
+	if g.Bundle != 0 {
+		w.Gives = privilegeNames(m.Gives(g))
 	}
-	switch d.Cause {
-	case access.CauseExpired:
-		w.Dormant = "its end date has passed"
-		w.Wake = grantCommand(w.Privilege, w.Object, w.Subject, "")
-	case access.CauseMissing:
-		w.Dormant = w.Object + " is no longer in its source"
-	case access.CauseNoMatch:
-		w.Dormant = "no name matches its pattern yet"
-	case access.CauseNoHolders:
-		w.Dormant = "nobody has " + w.Subject
-		if kind := st.model.Subject(g.Subject).Kind; kind == access.Role {
-			w.Wake = fmt.Sprintf("gneiss role give %s to SUBJECT", st.model.Subject(g.Subject).Name)
-		}
-	case access.CauseDoorShut:
-		w.Dormant = fmt.Sprintf("the door of %s is shut: USAGE is wanting", st.model.Path(d.Door))
-		w.Wake = grantCommand("usage", st.model.Path(d.Door), w.Subject, "")
+	if g.Owned != 0 {
+		w.Owns = m.Path(g.Owned)
+	}
+	if g.Basis != 0 {
+		b := m.Grant(g.Basis)
+		w.Basis = fmt.Sprintf("%s on %s to %s", m.GrantName(b), m.Target(b.Target), m.Ref(b.Subject))
+	}
+	if d := st.census(s.now()).Dormant(g); d != nil {
+		w.Dormant, w.Wake = dormantSay(m, &w, g, d)
 	}
 	return w
+}
+
+// dormantSay says why a grant gives nothing, and the command that would wake it.
+func dormantSay(m *access.Model, w *wire.Grant, g *access.Grant, d *access.Dormancy) (why, wake string) {
+	switch d.Cause {
+	case access.CauseExpired:
+		return "its end date has passed", grantCommand(w.Privilege, w.Object, w.Subject, "")
+	case access.CauseBasis:
+		return "what it rested on has ended (" + w.Basis + ")", grantCommand(w.Privilege, w.Object, w.Subject, "")
+	case access.CauseMissing:
+		return w.Object + " is no longer in its source", ""
+	case access.CauseNoMatch:
+		return "no name matches its pattern yet", ""
+	case access.CauseNoHolders:
+		if subject := m.Subject(g.Subject); subject.Kind == access.Role {
+			wake = fmt.Sprintf("gneiss role give %s to SUBJECT", subject.Name)
+		} else if subject.Kind == access.Group {
+			wake = fmt.Sprintf("gneiss group put SUBJECT in %s", subject.Name)
+		} else if subject.Disabled {
+			return w.Subject + " is disabled", fmt.Sprintf("gneiss %s set %s --enable", subject.Kind, subject.Name)
+		}
+		return "nobody has " + w.Subject, wake
+	case access.CauseNoLane:
+		return "no lane is open to who has it, so no query of theirs can run", grantCommand("usage", "lane:"+access.FirstLane, w.Subject, "")
+	}
+	return fmt.Sprintf("the door of %s is shut: USAGE is wanting", m.Path(d.Door)), grantCommand("usage", m.Path(d.Door), w.Subject, "")
 }
 
 func grantCommand(privilege, object, subject, more string) string {
@@ -61,8 +80,12 @@ func (s *Service) Grants(c Caller, object, subject string, dormantOnly bool) (wi
 			return out, err
 		}
 	}
-	for _, g := range st.model.Grants() {
-		if onObject != nil && !st.model.Within(onObject.ID, g.Object) || toSubject != nil && g.Subject != toSubject.ID {
+	all := st.model.Grants
+	if toSubject != nil {
+		all = func() []*access.Grant { return st.model.GrantsTo(toSubject.ID) }
+	}
+	for _, g := range all() {
+		if onObject != nil && !st.model.Within(onObject.ID, g.Object) {
 			continue
 		}
 		if w := s.grant(st, g); !dormantOnly || w.Dormant != "" {
@@ -72,31 +95,41 @@ func (s *Service) Grants(c Caller, object, subject string, dormantOnly bool) (wi
 	return out, nil
 }
 
-// targets are what a request names: an object, a pattern, or columns of a table.
+// targets are what a request names: objects, patterns, or columns of tables.
 func targets(m *access.Model, in wire.GrantRequest) ([]access.Target, error) {
-	target, err := m.LookupTarget(in.Object)
-	if err != nil {
-		return nil, err
-	}
-	o := m.Object(target.Object)
-	if len(in.Columns) == 0 {
-		return []access.Target{target}, nil
-	}
-	if target.Pattern != "" {
-		return nil, problem(422, "bad_pattern", "Not possible", "columns belong to one table, not to the pattern %s", in.Object)
-	}
-	if !o.Kind.IsRelation() {
-		return nil, problem(422, "wrong_level", "Not possible", "columns belong to a table; %s is a %s", m.Path(o.ID), o.Kind)
-	}
 	var out []access.Target
-	for _, name := range in.Columns {
-		column, err := m.Lookup(m.Path(o.ID) + "." + name)
+	for _, path := range paths(in) {
+		target, err := m.LookupTarget(path)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, access.Target{Object: column.ID})
+		o := m.Object(target.Object)
+		switch {
+		case len(in.Columns) == 0:
+			out = append(out, target)
+			continue
+		case target.Pattern != "":
+			return nil, problem(422, "bad_pattern", "Not possible", "columns belong to one table, not to the pattern %s", path)
+		case !o.Kind.IsRelation():
+			return nil, problem(422, "wrong_level", "Not possible", "columns belong to a table; %s is a %s", m.Path(o.ID), o.Kind)
+		}
+		for _, name := range in.Columns {
+			column, err := m.Lookup(m.Path(o.ID) + "." + name)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, access.Target{Object: column.ID})
+		}
 	}
 	return out, nil
+}
+
+// paths are all the objects that a request names.
+func paths(in wire.GrantRequest) []string {
+	if in.Object == "" {
+		return in.Objects
+	}
+	return append([]string{in.Object}, in.Objects...)
 }
 
 // Grant grants privileges; with revoke, it takes them back.
@@ -111,31 +144,26 @@ func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, rev
 
 // grantOrder is the order that a request for grants comes to.
 func (s *Service) grantOrder(st *state, c Caller, in wire.GrantRequest, revoke bool) (order, error) {
-	if len(in.Privileges) == 0 || len(in.Subjects) == 0 {
-		return order{}, problem(422, "nothing", "Not possible", "name at least one privilege and one subject")
+	if len(in.Privileges) == 0 || len(in.Subjects) == 0 || len(paths(in)) == 0 {
+		return order{}, problem(422, "nothing", "Not possible", "name at least one privilege, one object and one subject")
 	}
+	asked := fmt.Sprintf("a grant of %s on %s", strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "))
 	objects, err := targets(st.model, in)
 	if err != nil {
-		// What the caller does not see is not told from what is not there.
-		if p, perr := s.standAt(st, c, wire.Standpoint{}); perr == nil && !s.reviews(st, c) {
-			if _, serr := s.seen(p, plainPath(in.Object)); serr != nil {
-				err = serr
-			}
-		}
-		return order{}, err
+		return order{}, s.notTold(st, c, in, err)
+	}
+	if revoke && in.Grantor == "" && c.User != 0 && !s.managesAll(st, c, objects) {
+		in.Grantor = st.model.Ref(c.User) // what others granted is not theirs to revoke
 	}
 	for _, object := range objects {
-		var what change = access.AddGrant{Privilege: in.Privileges[0], Object: st.model.Target(object)}
-		if revoke {
-			what = access.RemoveGrant{Object: st.model.Target(object)}
-		}
-		if err := s.mayChange(st, c, what); err != nil {
-			if p, perr := s.standAt(st, c, wire.Standpoint{}); perr == nil && !p.review {
-				if _, serr := s.seen(p, plainPath(in.Object)); serr != nil {
-					return order{}, serr
-				}
+		for _, right := range in.Privileges {
+			var what change = access.AddGrant{Privilege: right, Object: st.model.Target(object)}
+			if revoke {
+				what = access.RemoveGrant{Object: st.model.Target(object), Grantor: in.Grantor, Cascade: in.Cascade}
 			}
-			return order{}, s.refuse(c, "change", fmt.Sprintf("a grant of %s on %s", strings.Join(in.Privileges, ", "), in.Object), err)
+			if err := s.mayChange(st, c, what); err != nil {
+				return order{}, s.notTold(st, c, in, s.refuse(c, "change", asked, err))
+			}
 		}
 	}
 	o := order{caller: c, Change: in.Change}
@@ -145,67 +173,112 @@ func (s *Service) grantOrder(st *state, c Caller, in wire.GrantRequest, revoke b
 			return order{}, err
 		}
 		for _, object := range objects {
-			for _, name := range in.Privileges {
-				privilege, err := access.ParsePrivilege(name)
-				if err != nil {
+			for _, right := range in.Privileges {
+				if err := s.orderGrant(st, &o, in, right, object, subject, revoke); err != nil {
 					return order{}, err
 				}
-				s.orderGrant(st, &o, in, privilege, object, subject, revoke)
 			}
 		}
 		if in.WithEntry && !revoke {
-			s.orderEntry(st, &o, in, objects[0], subject)
+			s.orderEntry(st, &o, in, objects, subject)
 		}
 	}
 	return o, nil
 }
 
-func (s *Service) orderGrant(st *state, o *order, in wire.GrantRequest, privilege access.Privilege, target access.Target, subject *access.Subject, revoke bool) {
-	path := st.model.Target(target)
-	if revoke {
-		o.changes = append(o.changes, access.RemoveGrant{Privilege: privilege.String(), Object: path, Subject: subject.Ref()})
-		o.says = append(o.says, fmt.Sprintf("revoked %s on %s from %s", privilege, path, subject.Ref()))
-		return
+// notTold puts the words for what is not there in place of an error about
+// objects that the caller does not see.
+func (s *Service) notTold(st *state, c Caller, in wire.GrantRequest, err error) error {
+	p, perr := s.standAt(st, c, wire.Standpoint{})
+	if perr != nil || p.review {
+		return err
 	}
-	o.changes = append(o.changes, access.AddGrant{Privilege: privilege.String(), Object: path, Subject: subject.Ref(),
+	for _, path := range paths(in) {
+		if _, serr := s.seen(p, plainPath(path)); serr != nil {
+			return serr
+		}
+	}
+	return err
+}
+
+func (s *Service) managesAll(st *state, c Caller, objects []access.Target) bool {
+	for _, t := range objects {
+		if !s.manages(st, c, t.Object) {
+			return false
+		}
+	}
+	return true
+}
+
+// orderGrant adds one grant or revocation to an order.
+func (s *Service) orderGrant(st *state, o *order, in wire.GrantRequest, right string, target access.Target, subject *access.Subject, revoke bool) error {
+	p, b, err := st.model.ParseRight(right)
+	if err != nil {
+		return err
+	}
+	name, path := st.model.GrantName(&access.Grant{Privilege: p, Bundle: b}), st.model.Target(target)
+	if revoke {
+		o.changes = append(o.changes, access.RemoveGrant{Privilege: name, Object: path, Subject: subject.Ref(), Grantor: in.Grantor, OptionOnly: in.OptionOnly, Cascade: in.Cascade})
+		says := "revoked %s on %s from %s"
+		if in.OptionOnly {
+			says = "revoked the grant option for %s on %s from %s"
+		}
+		o.says = append(o.says, fmt.Sprintf(says, name, path, subject.Ref()))
+		return nil
+	}
+	o.changes = append(o.changes, access.AddGrant{Privilege: name, Object: path, Subject: subject.Ref(),
 		Grantor: st.model.Ref(o.caller.User), Option: in.Option, Until: givenTime(in.Until), Reason: in.Reason, Ticket: in.Ticket})
-	says := fmt.Sprintf("granted %s on %s to %s", privilege, path, subject.Ref())
+	says := fmt.Sprintf("granted %s on %s to %s", name, path, subject.Ref())
 	if in.Option {
 		says += " with grant option"
 	}
 	o.says = append(o.says, says)
+	return nil
 }
 
 // orderEntry adds the doors that are shut for the subject on the way to the
-// target, the target's own among them. Below a source, or a pattern of schemas,
-// it opens the doors of those schemas, also of those that come.
-func (s *Service) orderEntry(st *state, o *order, in wire.GrantRequest, target access.Target, subject *access.Subject) {
+// targets, the targets' own among them, and a lane where it has none. Below a
+// source, or a pattern of schemas, it opens the doors of those schemas, also of
+// those that come.
+func (s *Service) orderEntry(st *state, o *order, in wire.GrantRequest, objects []access.Target, subject *access.Subject) {
 	standing, err := st.model.Stand(access.Session{Subject: subject.ID}, s.now())
 	if err != nil {
 		o.notes = append(o.notes, subject.Ref()+" is disabled; no doors were opened for it")
 		return
 	}
 	in.Option = false
-	opened := 0
+	opened := map[access.Target]bool{}
 	open := func(door access.Target) {
-		s.orderGrant(st, o, in, access.Usage, door, subject, false)
-		opened++
+		if !opened[door] {
+			opened[door] = true
+			s.orderGrant(st, o, in, access.Usage.String(), door, subject, false) // USAGE is a privilege
+		}
 	}
-	for _, door := range standing.Resolve(target.Object).Shut {
-		open(access.Target{Object: door})
-	}
-	if st.model.Object(target.Object).Kind == access.Source {
+	for _, target := range objects {
+		for _, door := range standing.Resolve(target.Object).Shut {
+			open(access.Target{Object: door})
+		}
+		if st.model.Object(target.Object).Kind != access.Source || len(standing.Paths(access.All, target.Object)) > 0 {
+			continue
+		}
 		schemas := access.Target{Object: target.Object, Pattern: target.Pattern}
 		if schemas.Pattern == "" {
 			schemas.Pattern = "*"
 		}
-		if len(standing.Paths(access.All, target.Object)) == 0 {
-			open(schemas)
-		}
+		open(schemas)
 	}
-	if opened == 0 {
-		o.notes = append(o.notes, "all doors to "+st.model.Target(target)+" were open to "+subject.Ref()+" already")
+	if lane, err := st.model.FindLane(access.FirstLane); err == nil && len(standing.MayRun()) == 0 && s.needsLane(st, subject.ID) {
+		open(access.Target{Object: lane.ID})
 	}
+	if len(opened) == 0 {
+		o.notes = append(o.notes, "all doors were open to "+subject.Ref()+" already")
+	}
+}
+
+// needsLane reports whether some holder of a subject has no lane open.
+func (s *Service) needsLane(st *state, id access.SubjectID) bool {
+	c := st.census(s.now())
+	return c.CountHolders(id) == 0 || c.Laneless(id)
 }
 
 // plainPath is a path without the pattern at its end.

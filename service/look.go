@@ -95,12 +95,17 @@ func (s *Service) Object(c Caller, path string, at wire.Standpoint) (wire.Object
 	v := p.Resolve(o.ID)
 	page := wire.Object{Node: p.node(o, 0), Privileges: privilegeNames(v.Allowed), Missing: p.needs(p.Standing.Missing(access.Select, o.ID)),
 		Columns: []wire.ColumnView{}, Policies: []wire.Policy{}, Grants: []wire.Grant{}, Manage: s.manages(st, c, o.ID), Revision: st.revision}
+	if o.Kind == access.Lane {
+		limits := wire.Limits(o.Limits)
+		page.Limits = &limits
+	}
 	if o.Kind.IsRelation() {
 		page.Columns = p.columnViews(o)
 	}
 	if !s.reviewsObject(st, c, o.ID) {
 		return page, nil
 	}
+	page.Owner, page.OwnOwner = st.model.Ref(st.model.Owner(o.ID)), o.Owner != 0
 	st.model.Relations(o.ID, func(r *access.Object) bool {
 		page.Policies = append(page.Policies, s.policiesOf(st, r.ID)...)
 		return len(page.Policies) < mostListed
@@ -144,7 +149,7 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 		if column.Missing {
 			continue
 		}
-		readable := v.Allowed.Has(access.Select) && (v.AllColumns || slices.Contains(v.Columns, id))
+		readable := v.Covers(access.Select, id)
 		if !readable && !v.Allowed.Has(access.Describe) {
 			continue
 		}
@@ -259,6 +264,19 @@ func (s *Service) access(p *standpoint, o *access.Object, paths bool) wire.Acces
 	return a
 }
 
+// holding lists the subjects that hold a privilege on an object, by kind and
+// name.
+func (s *Service) holding(st *state, id access.ObjectID) []*access.Subject {
+	census := st.census(s.now())
+	set := census.Held(access.Usage, id)
+	for p := access.Select; p < access.All; p++ {
+		set.InPlaceUnion(census.Held(p, id))
+	}
+	subjects := census.Each(set)
+	slices.SortFunc(subjects, access.CompareSubjects)
+	return subjects
+}
+
 // AccessTo lists every subject that can do something with an object.
 func (s *Service) AccessTo(c Caller, path string, paths bool) (wire.AccessList, error) {
 	st := s.current.Load()
@@ -274,14 +292,12 @@ func (s *Service) AccessTo(c Caller, path string, paths bool) (wire.AccessList, 
 		return wire.AccessList{}, problem(403, "refused", "Refused", "asking who can use %s needs DESCRIBE or MANAGE on it", path)
 	}
 	out := wire.AccessList{About: st.model.Path(o.ID), Items: []wire.Access{}, Revision: st.revision}
-	for _, subject := range st.model.Subjects(0) {
+	for _, subject := range s.holding(st, o.ID) {
 		p, err := s.standAs(st, c, subject.ID, wire.Standpoint{})
 		if err != nil {
 			continue // disabled: can do nothing
 		}
-		if v := p.Resolve(o.ID); v.Held != 0 {
-			out.Items = append(out.Items, s.access(p, o, paths))
-		}
+		out.Items = append(out.Items, s.access(p, o, paths))
 	}
 	return out, nil
 }

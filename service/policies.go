@@ -213,7 +213,15 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 		Objects: jsonList([]string{in.Table}), Address: c.Address}); err != nil {
 		return out, err
 	}
-	if out.Total, err = s.countAll(ctx, st, table); err != nil {
+	own, err := s.standAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return out, err
+	}
+	lane, err := s.lane(c, own, "") // a trial is the caller's own work, whoever it looks as
+	if err != nil {
+		return out, s.refuse(c, "trial", out.Sentence, err)
+	}
+	if out.Total, err = s.countAll(ctx, lane, st, table); err != nil {
 		return out, err
 	}
 	for _, at := range in.Standpoints {
@@ -222,8 +230,8 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 			return out, err
 		}
 		n := wire.TrialCount{Standing: p.words}
-		if n.Now, err = s.countRows(ctx, st, p, table); err == nil {
-			n.Then, err = s.countRows(ctx, then, p, table)
+		if n.Now, err = s.countRows(ctx, lane, st, p, table); err == nil {
+			n.Then, err = s.countRows(ctx, lane, then, p, table)
 		}
 		if err != nil {
 			n.Problem = Problem(err).Detail

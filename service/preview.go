@@ -81,7 +81,7 @@ func commonKey(st *state, sides []*side, table *access.Object) *access.Object {
 				continue
 			}
 			d := st.policies.Govern(v.Standing, table.ID).Columns[id]
-			if !verdict.AllColumns && !slices.Contains(verdict.Columns, id) || d.Treatment.Kind != policy.Clear {
+			if !verdict.Covers(access.Select, id) || d.Treatment.Kind != policy.Clear {
 				return nil
 			}
 		}
@@ -114,17 +114,17 @@ func (s *Service) readSide(ctx context.Context, c Caller, v *side, table *access
 	text += fmt.Sprintf(" LIMIT %d", limit+1)
 	record := s.newRecord(c, v.standpoint, "preview", path)
 	started := s.now()
-	plan, err := v.state.plan(v.Standing, text, nil)
+	plan, lane, err := s.planOn(c, v.standpoint, text, nil, "")
 	if err == nil {
 		record.Objects = jsonList(planObjects(v.Model, plan))
-		err = s.run(ctx, plan, source.Bind(plan.Args, started, s.key), func(row []any) error {
+		err = s.run(ctx, lane, plan, source.Bind(plan.Args, started, s.key), func(row []any) error {
 			v.rows = append(v.rows, append([]any(nil), row...))
 			return nil
 		})
 		if err != nil {
 			return s.failed(v.standpoint, record, started, err)
 		}
-		if v.view.Count, err = s.countRows(ctx, v.state, v.standpoint, table); err != nil {
+		if v.view.Count, err = s.countRows(ctx, lane, v.state, v.standpoint, table); err != nil {
 			return s.failed(v.standpoint, record, started, err)
 		}
 		if v.more = len(v.rows) > limit; v.more {

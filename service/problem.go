@@ -23,6 +23,8 @@ func Problem(err error) *wire.Problem {
 	var notFound *access.NotFound
 	var invalid *access.Invalid
 	var q *query.Error
+	var rest *access.Dependents
+	var constraint *source.Constraint
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -41,6 +43,12 @@ func Problem(err error) *wire.Problem {
 		return queryProblem(q)
 	case errors.Is(err, source.ErrUnavailable):
 		return problem(503, "source_unavailable", "Source not available", "%v; look at the source's files, then try again", err)
+	case errors.As(err, &rest):
+		return problem(409, "dependents", "Others rest on it", "%v", err)
+	case errors.As(err, &constraint):
+		return problem(409, "constraint", "Not possible", "%v", err)
+	case errors.Is(err, errClosing):
+		return problem(503, "stopping", "Stopping", "the service is stopping; try again when it is back")
 	case errors.Is(err, context.DeadlineExceeded):
 		return problem(422, "too_long", "Took too long", "the query took longer than it may; narrow it")
 	case errors.Is(err, context.Canceled):

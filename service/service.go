@@ -14,36 +14,25 @@ import (
 	"time"
 
 	"gneiss/core/access"
-	"gneiss/core/policy"
 	"gneiss/source"
 	"gneiss/source/sqlite"
 	"gneiss/store"
 )
 
-// Limits bound what one query may take.
-type Limits struct {
-	Rows    int           // of a result
-	Bytes   int           // of a result, about
-	Time    time.Duration // from start to last row
-	Queries int           // at once
-}
-
-// DefaultLimits are for people at a screen.
-var DefaultLimits = Limits{Rows: 10_000, Bytes: 64 << 20, Time: 30 * time.Second, Queries: 16}
-
 // Service is an open platform. Its methods may be called concurrently, until
 // Close, which its opener calls once.
 type Service struct {
 	store   *store.Store
-	limits  Limits
 	key     string // of pseudonyms
 	now     func() time.Time
 	log     *slog.Logger
-	slots   chan struct{} // one a running query
+	traffic *traffic
 	attempt *attempts
 
-	current atomic.Pointer[state]
-	change  sync.Mutex // held while a change is made
+	current    atomic.Pointer[state]
+	change     sync.Mutex   // held while a change is made
+	kept       atomic.Int64 // the revision of the last checkpoint
+	background sync.WaitGroup
 
 	mu      sync.RWMutex
 	sources map[access.ObjectID]source.Source
@@ -51,12 +40,12 @@ type Service struct {
 
 // Open opens the platform of a data folder and rebuilds its state from the
 // journal.
-func Open(ctx context.Context, dir string, limits Limits, log *slog.Logger) (*Service, error) {
+func Open(ctx context.Context, dir string, log *slog.Logger) (*Service, error) {
 	st, err := store.Open(dir)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, limits: limits, now: time.Now, log: log, slots: make(chan struct{}, limits.Queries),
+	s := &Service{store: st, now: time.Now, log: log, traffic: newTraffic(),
 		attempt: newAttempts(), sources: map[access.ObjectID]source.Source{}}
 	if err := s.open(ctx); err != nil {
 		st.Close()
@@ -70,24 +59,7 @@ func (s *Service) open(ctx context.Context) error {
 	if s.key, err = pseudonymKey(filepath.Join(s.store.Dir, "pseudonym.key")); err != nil {
 		return err
 	}
-	at := newState(0, "", access.New(), &policy.Set{})
-	err = s.store.Replay(ctx, func(e store.Entry) error {
-		changes, err := decodeChanges(e.Changes)
-		if err != nil {
-			return err
-		}
-		when, err := e.Time()
-		if err != nil {
-			return err
-		}
-		for _, c := range changes {
-			if at, err = at.apply(c, when); err != nil {
-				return err
-			}
-		}
-		at.revision, at.hash = e.Revision, e.Hash
-		return nil
-	})
+	at, err := s.rebuild(ctx)
 	if err != nil {
 		return err
 	}
@@ -158,10 +130,11 @@ func (s *Service) source(ctx context.Context, id access.ObjectID) (source.Source
 // Close waits for running queries, for as long as the context lets it, and
 // closes the platform.
 func (s *Service) Close(ctx context.Context) error {
-	for range cap(s.slots) {
-		select {
-		case s.slots <- struct{}{}:
-		case <-ctx.Done():
+	s.traffic.close(ctx)
+	s.background.Wait()
+	if at := s.current.Load(); at.revision-s.kept.Load() >= worthKeeping {
+		if err := s.keep(ctx, at); err != nil {
+			s.log.Warn("the checkpoint cannot be written; the next start takes longer", "error", err)
 		}
 	}
 	var errs []error

@@ -4,7 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -21,8 +21,9 @@ type state struct {
 	model    *access.Model
 	policies *policy.Set
 
-	standings sync.Map // access.Session → *access.Standing
+	standings *lru.Cache[access.Session, *access.Standing]
 	plans     *lru.Cache[planKey, *query.Plan]
+	counted   atomic.Pointer[access.Census]
 }
 
 // planKey names a plan by all that it depends on beside the state.
@@ -32,27 +33,42 @@ type planKey struct {
 	params   string
 }
 
-// mostPlans bounds the plans that are kept.
-const mostPlans = 4096
+// mostPlans and mostStandings bound what is kept.
+const (
+	mostPlans     = 4096
+	mostStandings = 2048
+)
 
 func newState(revision int64, hash string, m *access.Model, p *policy.Set) *state {
 	plans, err := lru.New[planKey, *query.Plan](mostPlans)
 	if err != nil {
 		panic(err) // only for a size below one
 	}
-	return &state{revision: revision, hash: hash, model: m, policies: p, plans: plans}
+	standings, err := lru.New[access.Session, *access.Standing](mostStandings)
+	if err != nil {
+		panic(err)
+	}
+	return &state{revision: revision, hash: hash, model: m, policies: p, plans: plans, standings: standings}
+}
+
+// census answers questions about many subjects at once.
+func (s *state) census(now time.Time) *access.Census {
+	if c := s.counted.Load(); c != nil && (c.Until.IsZero() || now.Before(c.Until)) {
+		return c
+	}
+	c := s.model.TakeCensus(now)
+	s.counted.Store(c)
+	return c
 }
 
 // stand returns what a session holds now.
 func (s *state) stand(session access.Session, now time.Time) (*access.Standing, error) {
-	if kept, ok := s.standings.Load(session); ok {
-		if st := kept.(*access.Standing); st.Until.IsZero() || now.Before(st.Until) {
-			return st, nil
-		}
+	if kept, ok := s.standings.Get(session); ok && (kept.Until.IsZero() || now.Before(kept.Until)) {
+		return kept, nil
 	}
 	st, err := s.model.Stand(session, now)
 	if err == nil {
-		s.standings.Store(session, st)
+		s.standings.Add(session, st)
 	}
 	return st, err
 }
@@ -86,7 +102,7 @@ func (s *state) apply(c change, at time.Time) (*state, error) {
 	var err error
 	switch c := c.(type) {
 	case access.Change:
-		m, err = m.Apply(c, at)
+		m, err = m.Apply(at, c)
 	case policy.Change:
 		p, err = p.Apply(c, m)
 	default:
@@ -108,6 +124,12 @@ var changeKinds = map[string]reflect.Type{
 	"remove_subject":    reflect.TypeFor[access.RemoveSubject](),
 	"join":              reflect.TypeFor[access.Join](),
 	"leave":             reflect.TypeFor[access.Leave](),
+	"rename_subject":    reflect.TypeFor[access.RenameSubject](),
+	"set_owner":         reflect.TypeFor[access.SetOwner](),
+	"put_lane":          reflect.TypeFor[access.PutLane](),
+	"remove_lane":       reflect.TypeFor[access.RemoveLane](),
+	"put_bundle":        reflect.TypeFor[access.PutBundle](),
+	"remove_bundle":     reflect.TypeFor[access.RemoveBundle](),
 	"add_grant":         reflect.TypeFor[access.AddGrant](),
 	"remove_grant":      reflect.TypeFor[access.RemoveGrant](),
 	"put_row_policy":    reflect.TypeFor[policy.PutRowPolicy](),

@@ -68,25 +68,26 @@ func (s *Service) Subject(c Caller, ref string) (wire.SubjectPage, error) {
 
 func (s *Service) subject(st *state, subject *access.Subject) wire.Subject {
 	out := wire.Subject{Ref: subject.Ref(), Kind: subject.Kind.String(), Name: subject.Name, Title: subject.Title, Disabled: subject.Disabled,
-		Attributes: subject.Attributes, Memberships: []wire.Membership{}, Members: []string{}}
+		Attributes: subject.Attributes, Memberships: []wire.Membership{}, Members: []string{}, Lead: st.model.Ref(subject.Lead), Reports: []string{}}
 	if out.Attributes == nil {
 		out.Attributes = map[string][]string{}
 	}
 	for _, e := range subject.Memberships {
 		out.Memberships = append(out.Memberships, wire.Membership{Of: st.model.Ref(e.Of), By: st.model.Ref(e.By), At: e.At,
-			Until: optionalTime(e.Until), Reason: e.Reason, Ticket: e.Ticket})
+			Until: optionalTime(e.Until), Option: e.Option, Reason: e.Reason, Ticket: e.Ticket})
 	}
 	for _, id := range subject.Members {
 		out.Members = append(out.Members, st.model.Ref(id))
 	}
 	slices.Sort(out.Members)
-	st.model.Actors(subject.ID, s.now(), func(*access.Subject) bool {
-		out.Holders++
-		return true
-	})
+	for _, id := range subject.Reports {
+		out.Reports = append(out.Reports, st.model.Ref(id))
+	}
+	slices.Sort(out.Reports)
+	out.Holders = st.census(s.now()).CountHolders(subject.ID)
 	for _, g := range st.model.GrantsTo(subject.ID) {
 		out.Grants++
-		if st.model.Dormant(g, s.now()) != nil {
+		if st.census(s.now()).Dormant(g) != nil {
 			out.Dormant++
 		}
 	}
@@ -113,8 +114,8 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 		return wire.Changed{}, err
 	}
 	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
-	if in.Password != "" && len(in.Password) < 8 {
-		return wire.Changed{}, problem(422, "weak_password", "Not possible", "a password has at least 8 characters")
+	if in.Password != "" && len(in.Password) < shortestPassword {
+		return wire.Changed{}, weakPassword()
 	}
 	ref := strings.ToLower(strings.TrimSpace(in.Subject))
 	if !exists {
@@ -134,13 +135,20 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 			o.says = append(o.says, fmt.Sprintf("titled %s %q", ref, *in.Title))
 		}
 	}
+	if in.Lead != nil {
+		if *in.Lead == "" {
+			o.says = append(o.says, ref+" reports to nobody")
+		} else {
+			o.says = append(o.says, ref+" reports to "+*in.Lead)
+		}
+	}
 	if in.Disabled != nil && *in.Disabled {
 		o.says = append(o.says, "disabled "+ref)
 	} else if in.Disabled != nil {
 		o.says = append(o.says, "enabled "+ref)
 	}
-	if exists && (in.Title != nil || in.Disabled != nil) || in.Disabled != nil {
-		o.changes = append(o.changes, access.SetSubject{Subject: ref, Title: in.Title, Disabled: in.Disabled})
+	if exists && in.Title != nil || in.Disabled != nil || in.Lead != nil {
+		o.changes = append(o.changes, access.SetSubject{Subject: ref, Title: in.Title, Disabled: in.Disabled, Lead: in.Lead})
 	}
 	for _, name := range sortedKeys(in.Attributes) {
 		values := in.Attributes[name]
@@ -158,6 +166,9 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 		}
 		hash := store.HashPassword(in.Password)
 		o.also = func(after *state) func(*sqlx.Tx) error {
+			if in.Rename != "" {
+				ref = ref[:strings.IndexByte(ref, ':')+1] + strings.ToLower(in.Rename)
+			}
 			subject, err := after.model.FindSubject(ref)
 			if err != nil || !subject.Acts() {
 				return func(*sqlx.Tx) error {
@@ -167,10 +178,56 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 			return store.SetPassword(uint32(subject.ID), hash)
 		}
 	}
+	if in.Rename != "" {
+		s.orderRename(&o, ref, in.Rename)
+	}
 	if len(o.changes) == 0 {
 		return wire.Changed{}, problem(422, "nothing", "Not possible", "nothing to change was named")
 	}
+	if in.Disabled != nil && *in.Disabled {
+		o.also = both(o.also, endSessions(ref, s.current.Load()))
+	}
 	return s.make(ctx, o)
+}
+
+// orderRename adds the change of a name to an order.
+func (s *Service) orderRename(o *order, ref, name string) {
+	kind, _, _ := strings.Cut(ref, ":")
+	next := kind + ":" + strings.TrimPrefix(strings.ToLower(name), kind+":")
+	o.changes = append(o.changes, access.RenameSubject{Subject: ref, Name: name})
+	o.says = append(o.says, fmt.Sprintf("renamed %s to %s; it is who it was", ref, next))
+	fact := map[string]string{"user": "CURRENT_USER", "service": "CURRENT_USER", "group": "in_group", "role": "has_role"}[kind]
+	o.notes = append(o.notes, "rules with "+fact+" go by the name: columns and entitlement tables that have the old one no longer mean it")
+}
+
+// also is what is written in one transaction with a change.
+type also = func(*state) func(*sqlx.Tx) error
+
+// both does one after the other; the first may be nil.
+func both(a, b also) also {
+	if a == nil {
+		return b
+	}
+	return func(after *state) func(*sqlx.Tx) error {
+		first, second := a(after), b(after)
+		return func(tx *sqlx.Tx) error {
+			if err := first(tx); err != nil {
+				return err
+			}
+			return second(tx)
+		}
+	}
+}
+
+// endSessions ends the sessions and tokens of an account.
+func endSessions(ref string, before *state) also {
+	return func(*state) func(*sqlx.Tx) error {
+		subject, err := before.model.FindSubject(ref)
+		if err != nil {
+			return func(*sqlx.Tx) error { return nil } // it is new and has none
+		}
+		return store.DropTokens(uint32(subject.ID))
+	}
 }
 
 func sortedKeys(m map[string][]string) []string {
@@ -201,8 +258,25 @@ func (s *Service) removalOrder(st *state, ref string) (order, error) {
 	if err != nil {
 		return order{}, err
 	}
-	return order{changes: []change{access.RemoveSubject{Subject: subject.Ref()}}, says: []string{fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
-		count(len(st.model.GrantsTo(subject.ID)), "grant"), count(len(subject.Memberships)+len(subject.Members), "membership"))}}, nil
+	o := order{changes: []change{access.RemoveSubject{Subject: subject.Ref()}}, says: []string{fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
+		count(len(st.model.GrantsTo(subject.ID)), "grant"), count(len(subject.Memberships)+len(subject.Members), "membership"))},
+		also: func(*state) func(*sqlx.Tx) error { return store.DropAccount(uint32(subject.ID)) }}
+	for _, g := range st.model.GrantsTo(subject.ID) {
+		if g.Owned != 0 && g.Owned == g.Object {
+			o.notes = append(o.notes, st.model.Path(g.Owned)+" loses its owner")
+		}
+	}
+	for _, id := range subject.Reports {
+		o.notes = append(o.notes, fmt.Sprintf("%s reports to %s from now on", st.model.Ref(id), orNobody(st.model.Ref(subject.Lead))))
+	}
+	return o, nil
+}
+
+func orNobody(ref string) string {
+	if ref == "" {
+		return "nobody"
+	}
+	return ref
 }
 
 func count(n int, what string) string {
@@ -215,7 +289,7 @@ func count(n int, what string) string {
 // Join puts a member in a group or gives it a role; with leave, the reverse.
 func (s *Service) Join(ctx context.Context, c Caller, in wire.Member, leave bool) (wire.Changed, error) {
 	st := s.current.Load()
-	if err := s.administers(st, c, in.Of+" for "+in.Member); err != nil {
+	if err := s.mayJoin(st, c, in, leave); err != nil {
 		return wire.Changed{}, err
 	}
 	o, err := s.joinOrder(st, c, in, leave)
@@ -224,6 +298,34 @@ func (s *Service) Join(ctx context.Context, c Caller, in wire.Member, leave bool
 	}
 	o.caller, o.Change = c, in.Change
 	return s.make(ctx, o)
+}
+
+// mayJoin refuses who neither administers the platform nor may give the role on,
+// before any name is looked up.
+func (s *Service) mayJoin(st *state, c Caller, in wire.Member, leave bool) error {
+	of, err := st.model.FindSubject(in.Of)
+	if err == nil && c.User != 0 {
+		if !leave && !in.Option && st.model.MayGive(c.User, of.ID, s.now()) || leave && mayTake(st, c, access.Leave{Member: in.Member, Of: of.Ref()}) {
+			return nil
+		}
+	}
+	return s.administers(st, c, in.Of+" for "+in.Member)
+}
+
+// optionOrder takes the right to give a role on from one of its holders, who
+// keeps the role.
+func (s *Service) optionOrder(st *state, in wire.Member) (order, error) {
+	member, err := st.model.FindSubject(in.Member)
+	if err != nil {
+		return order{}, err
+	}
+	for _, e := range member.Memberships {
+		if st.model.Ref(e.Of) == in.Of && e.Option {
+			return order{says: []string{fmt.Sprintf("took the right to give %s on from %s", in.Of, member.Ref())},
+				changes: []change{access.Join{Member: member.Ref(), Of: in.Of, By: st.model.Ref(e.By), Until: e.Until, Reason: e.Reason, Ticket: e.Ticket}}}, nil
+		}
+	}
+	return order{}, problem(422, "no_option", "Not possible", "%s has no right to give %s on", member.Ref(), in.Of)
 }
 
 func (s *Service) joinOrder(st *state, c Caller, in wire.Member, leave bool) (order, error) {
@@ -246,6 +348,9 @@ func (s *Service) joinOrder(st *state, c Caller, in wire.Member, leave bool) (or
 		return o, nil
 	}
 	o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: of.Ref(), By: st.model.Ref(c.User),
-		Until: givenTime(in.Until), Reason: in.Reason, Ticket: in.Ticket})
+		Until: givenTime(in.Until), Option: in.Option, Reason: in.Reason, Ticket: in.Ticket})
+	if in.Option {
+		o.says[0] += " with the right to give it on"
+	}
 	return o, nil
 }

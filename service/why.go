@@ -39,9 +39,10 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 	out.Allowed = p.Resolve(o.ID).Allowed.Has(want)
 	switch {
 	case out.Allowed:
+		out.Lane = len(p.MayRun()) > 0 || !st.model.Subject(subject.ID).Acts()
 		out.Says = fmt.Sprintf("%s has %s on %s", out.Subject, want, out.Object)
 		if o.Kind.IsRelation() && want == access.Select {
-			out.Says += ": " + strings.TrimPrefix(out.Bands.Says, "reads; ")
+			out.Says += ": " + afterVerbs(out.Bands.Says)
 			if p.review {
 				out.Policies = p.policySentences(o.ID)
 			}
@@ -52,6 +53,12 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 		out.Says = fmt.Sprintf("%s does not have %s on %s: missing is %s", out.Subject, want, out.Object, strings.Join(out.Missing, ", "))
 		if s.reviews(st, c) {
 			out.Fixes = s.fixes(p, want, o.ID)
+		}
+	}
+	if out.Allowed && !out.Lane && o.Kind.IsRelation() {
+		out.Says += ". But no lane is open to them, so no query of theirs can run"
+		if lane, err := st.model.FindLane(access.FirstLane); err == nil && s.reviews(st, c) {
+			out.Fixes = s.fixes(p, access.Usage, lane.ID)
 		}
 	}
 	return out, nil
@@ -105,7 +112,7 @@ const mostFixes = 5
 
 func (s *Service) fixes(p *standpoint, privilege access.Privilege, id access.ObjectID) []wire.Fix {
 	out := []wire.Fix{}
-	fixes := p.Fixes(privilege, id)
+	fixes := p.Fixes(privilege, id, p.state.census(s.now()))
 	if len(fixes) > mostFixes {
 		fixes = append(slices.Clone(fixes[:mostFixes-1]), fixes[len(fixes)-1])
 	}

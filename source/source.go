@@ -39,9 +39,26 @@ type Source interface {
 	// f, whose slice is reused: nil, bool, int64, float64 or string by column.
 	// An error of f ends the query and is returned.
 	Run(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error) error
+	// Write runs an emitted statement that changes rows, in a transaction. It
+	// hands what the statement gives back to f, as Run does, then calls before
+	// with the number of rows changed. Where f or before return an error nothing
+	// is changed, and the error is returned. A refusal by the table's own
+	// constraints is an error of type [*Constraint].
+	Write(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error, before func(changed int64) error) error
 	// Explain returns the database's own plan for an emitted query, in lines.
 	Explain(ctx context.Context, sql string, args []any) ([]string, error)
 	Close() error
+}
+
+// Constraint is the error of a statement that the table's own constraints
+// refuse. It names the kind of constraint and no value.
+type Constraint struct{ Kind string } // NOT NULL, UNIQUE, PRIMARY KEY, FOREIGN KEY, CHECK, or ""
+
+func (e *Constraint) Error() string {
+	if e.Kind == "" {
+		return "a constraint of the table does not let this through; nothing was changed"
+	}
+	return "a " + e.Kind + " constraint of the table does not let this through; nothing was changed"
 }
 
 // Bind gives a plan's arguments their values: the facts of the start of the

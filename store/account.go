@@ -58,10 +58,19 @@ func passwordMatches(password, hash string) bool {
 var nobody = HashPassword(rand.Text())
 
 // SetPassword returns what sets a subject's password within a transaction. It
-// ends the subject's sessions: who knew the old one is out.
+// ends the subject's sessions: who knew the old one is out. Named tokens stay.
 func SetPassword(subject uint32, hash string) func(*sqlx.Tx) error {
+	return setPassword(subject, hash, "")
+}
+
+// ChangePassword sets a subject's own new password. It ends all other sessions.
+func (s *Store) ChangePassword(ctx context.Context, hash string, current Token) error {
+	return s.within(ctx, setPassword(current.Subject, hash, current.Hash))
+}
+
+func setPassword(subject uint32, hash, keep string) func(*sqlx.Tx) error {
 	return func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`DELETE FROM token WHERE subject = ?`, subject); err != nil {
+		if _, err := tx.Exec(`DELETE FROM token WHERE subject = ? AND kind = 'session' AND hash <> ?`, subject, keep); err != nil {
 			return err
 		}
 		_, err := tx.Exec(`INSERT INTO password (subject, hash) VALUES (?, ?) ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash`, subject, hash)
@@ -89,7 +98,18 @@ type Token struct {
 	CSRF    string
 	Created string
 	Expires string
+	Kind    string // SessionToken or NamedToken
+	Role    uint32 // the role that the session acts in; zero: all
 }
+
+// The kinds of tokens.
+const (
+	SessionToken = "session" // from signing in
+	NamedToken   = "token"   // made by name, for a program
+)
+
+// ID names a token without giving it away.
+func (t Token) ID() string { return t.Hash[:16] }
 
 // Expired reports whether the token's time is over.
 func (t Token) Expired(now time.Time) bool {
@@ -103,15 +123,15 @@ func tokenHash(secret string) string {
 }
 
 // NewToken makes a token and returns its secret, which is not kept.
-func (s *Store) NewToken(ctx context.Context, subject uint32, name string, now, expires time.Time, csrf bool) (secret string, t Token, err error) {
+func (s *Store) NewToken(ctx context.Context, subject uint32, kind, name string, now, expires time.Time, csrf bool) (secret string, t Token, err error) {
 	secret = "gneiss_" + rand.Text()
-	t = Token{Hash: tokenHash(secret), Subject: subject, Name: name,
+	t = Token{Hash: tokenHash(secret), Subject: subject, Kind: kind, Name: name,
 		Created: now.UTC().Format(time.RFC3339), Expires: expires.UTC().Format(time.RFC3339)}
 	if csrf {
 		t.CSRF = rand.Text()
 	}
-	_, err = s.db.NamedExecContext(ctx, `INSERT INTO token (hash, subject, name, csrf, created, expires)
-		VALUES (:hash, :subject, :name, :csrf, :created, :expires)`, t)
+	_, err = s.db.NamedExecContext(ctx, `INSERT INTO token (hash, subject, kind, name, csrf, created, expires)
+		VALUES (:hash, :subject, :kind, :name, :csrf, :created, :expires)`, t)
 	return secret, t, err
 }
 
@@ -128,6 +148,40 @@ func (s *Store) FindToken(ctx context.Context, secret string) (t Token, ok bool,
 func (s *Store) DropToken(ctx context.Context, t Token) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM token WHERE hash = ?`, t.Hash)
 	return err
+}
+
+// SetTokenRole keeps the role that a session acts in; zero: all.
+func (s *Store) SetTokenRole(ctx context.Context, t Token, role uint32) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE token SET role = ? WHERE hash = ?`, role, t.Hash)
+	return err
+}
+
+// DropTokens returns what ends all of a subject's tokens within a transaction.
+func DropTokens(subject uint32) func(*sqlx.Tx) error {
+	return func(tx *sqlx.Tx) error {
+		_, err := tx.Exec(`DELETE FROM token WHERE subject = ?`, subject)
+		return err
+	}
+}
+
+// DropAccount returns what ends a subject's tokens and password within a
+// transaction.
+func DropAccount(subject uint32) func(*sqlx.Tx) error {
+	return func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`DELETE FROM password WHERE subject = ?`, subject); err != nil {
+			return err
+		}
+		return DropTokens(subject)(tx)
+	}
+}
+
+// Tokens lists a subject's tokens that have not ended, or everybody's for zero,
+// newest first.
+func (s *Store) Tokens(ctx context.Context, subject uint32, now time.Time) ([]Token, error) {
+	var out []Token
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM token WHERE (subject = ? OR ? = 0) AND expires > ? ORDER BY created DESC, hash`,
+		subject, subject, now.UTC().Format(time.RFC3339))
+	return out, err
 }
 
 // A SourceRecord says how to reach a source.

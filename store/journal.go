@@ -67,15 +67,22 @@ func (s *Store) within(ctx context.Context, f func(*sqlx.Tx) error) error {
 	return tx.Commit()
 }
 
+// Entries lists the entries after a revision, oldest first, at most limit.
+func (s *Store) Entries(ctx context.Context, after int64, limit int) ([]Entry, error) {
+	var out []Entry
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM journal WHERE revision > ? ORDER BY revision LIMIT ?`, after, limit)
+	return out, err
+}
+
 // Replay calls f for every entry, oldest first, and checks the chain of hashes
-// on the way.
-func (s *Store) Replay(ctx context.Context, f func(Entry) error) error {
-	rows, err := s.db.QueryxContext(ctx, `SELECT * FROM journal ORDER BY revision`)
+// on the way. With after it begins behind that revision, whose hash is given.
+func (s *Store) Replay(ctx context.Context, after int64, hash string, f func(Entry) error) error {
+	rows, err := s.db.QueryxContext(ctx, `SELECT * FROM journal WHERE revision > ? ORDER BY revision`, after)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	var last Entry
+	last := Entry{Revision: after, Hash: hash}
 	for rows.Next() {
 		var e Entry
 		if err := rows.StructScan(&e); err != nil {

@@ -29,7 +29,7 @@ func opened(t *testing.T, dir string) *Store {
 func journal(t *testing.T, s *Store, n int) {
 	t.Helper()
 	var last Entry
-	if err := s.Replay(ctx, func(e Entry) error { last = e; return nil }); err != nil {
+	if err := s.Replay(ctx, 0, "", func(e Entry) error { last = e; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	for range n {
@@ -44,7 +44,7 @@ func journal(t *testing.T, s *Store, n int) {
 
 func revisions(t *testing.T, s *Store) (n int, err error) {
 	t.Helper()
-	err = s.Replay(ctx, func(Entry) error { n++; return nil })
+	err = s.Replay(ctx, 0, "", func(Entry) error { n++; return nil })
 	return n, err
 }
 
@@ -167,7 +167,7 @@ func TestTokens(t *testing.T) {
 	s := opened(t, t.TempDir())
 	defer s.Close()
 	now := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
-	secret, token, err := s.NewToken(ctx, 7, "a test", now, now.Add(time.Hour), true)
+	secret, token, err := s.NewToken(ctx, 7, SessionToken, "a test", now, now.Add(time.Hour), true)
 	if err != nil || token.CSRF == "" || strings.Contains(token.Hash, secret) {
 		t.Fatalf("%+v, %v", token, err)
 	}

@@ -80,10 +80,13 @@ type Node struct {
 
 // A Grant is one grant, and why it gives nothing, where that is so.
 type Grant struct {
-	Privilege string     `json:"privilege"`
+	Privilege string     `json:"privilege" description:"or the bundle"`
+	Gives     []string   `json:"gives,omitempty" description:"of a bundle: the privileges in it"`
 	Object    string     `json:"object"`
 	Subject   string     `json:"subject"`
 	Grantor   string     `json:"grantor"`
+	Basis     string     `json:"basis,omitempty" description:"the grant by which the grantor could give it"`
+	Owns      string     `json:"owns,omitempty" description:"the object whose owner has it, without a grantor"`
 	Option    bool       `json:"option"`
 	At        time.Time  `json:"at"`
 	Until     *time.Time `json:"until,omitempty"`
@@ -115,6 +118,7 @@ type Why struct {
 	Privilege string   `json:"privilege"`
 	Object    string   `json:"object"`
 	Allowed   bool     `json:"allowed"`
+	Lane      bool     `json:"lane" description:"a lane is open to run queries on"`
 	Says      string   `json:"says"`
 	Paths     []Path   `json:"paths"`
 	Missing   []string `json:"missing"`
@@ -144,6 +148,9 @@ type Object struct {
 	Columns    []ColumnView `json:"columns"`
 	Policies   []Policy     `json:"policies"`
 	Grants     []Grant      `json:"grants" description:"on the object itself, above and below"`
+	Owner      string       `json:"owner,omitempty" description:"its own, or that of the nearest object above"`
+	OwnOwner   bool         `json:"own_owner" description:"the owner is its own, not one from above"`
+	Limits     *Limits      `json:"limits,omitempty" description:"of a lane"`
 	Manage     bool         `json:"manage" description:"the caller may grant and write policies here"`
 	Revision   int64        `json:"revision"`
 }
@@ -177,6 +184,8 @@ type Subject struct {
 	Attributes  map[string][]string `json:"attributes"`
 	Memberships []Membership        `json:"memberships" description:"groups it is in and roles it holds, directly"`
 	Members     []string            `json:"members" description:"who is in the group or holds the role, directly"`
+	Lead        string              `json:"lead,omitempty" description:"whom a user reports to"`
+	Reports     []string            `json:"reports" description:"who reports to the user, directly"`
 	Holders     int                 `json:"holders" description:"users and services that have it, at any depth"`
 	Grants      int                 `json:"grants" description:"grants to it"`
 	Dormant     int                 `json:"dormant" description:"those of them that give nothing"`
@@ -197,6 +206,7 @@ type Membership struct {
 	By     string     `json:"by"`
 	At     time.Time  `json:"at"`
 	Until  *time.Time `json:"until,omitempty"`
+	Option bool       `json:"option" description:"of a role: it may be given on"`
 	Reason string     `json:"reason,omitempty"`
 	Ticket string     `json:"ticket,omitempty"`
 }
@@ -207,6 +217,8 @@ type SubjectRequest struct {
 	Subject    string              `json:"subject" required:"true"`
 	Title      *string             `json:"title,omitempty"`
 	Disabled   *bool               `json:"disabled,omitempty"`
+	Lead       *string             `json:"lead,omitempty" description:"whom a user reports to; empty: nobody"`
+	Rename     string              `json:"rename,omitempty" description:"another name; who it is stays"`
 	Attributes map[string][]string `json:"attributes,omitempty"`
 	Password   string              `json:"password,omitempty"`
 	Change
@@ -217,20 +229,25 @@ type Member struct {
 	Member string     `json:"member" required:"true"`
 	Of     string     `json:"of" required:"true"`
 	Until  *time.Time `json:"until,omitempty"`
+	Option bool       `json:"option,omitempty" description:"of a role: it may be given on"`
 	Ticket string     `json:"ticket,omitempty"`
 	Change
 }
 
 // A GrantRequest grants or revokes privileges.
 type GrantRequest struct {
-	Privileges []string   `json:"privileges" required:"true"`
+	Privileges []string   `json:"privileges" required:"true" description:"or bundles"`
 	Object     string     `json:"object" required:"true"`
+	Objects    []string   `json:"objects,omitempty" description:"more of them, in the same change"`
 	Columns    []string   `json:"columns,omitempty" description:"of the table; the whole table when empty"`
 	Subjects   []string   `json:"subjects" required:"true"`
 	Option     bool       `json:"option,omitempty" description:"with grant option"`
 	Until      *time.Time `json:"until,omitempty"`
 	Ticket     string     `json:"ticket,omitempty"`
-	WithEntry  bool       `json:"with_entry,omitempty" description:"grant USAGE on the doors that are shut, too"`
+	WithEntry  bool       `json:"with_entry,omitempty" description:"grant USAGE on the doors that are shut, too, and on a lane where there is none"`
+	Grantor    string     `json:"grantor,omitempty" description:"revoke only this one's grants"`
+	OptionOnly bool       `json:"option_only,omitempty" description:"revoke the grant option alone"`
+	Cascade    bool       `json:"cascade,omitempty" description:"revoke what rests on it, too"`
 	Change
 }
 
@@ -254,6 +271,7 @@ type Changed struct {
 	Says     []string `json:"says" description:"what was done, in sentences"`
 	Notes    []string `json:"notes" description:"what to know, such as a grant that stays dormant"`
 	Effects  []Effect `json:"effects"`
+	More     bool     `json:"more,omitempty" description:"it touches more than the effects say"`
 }
 
 // A Policy is a row or a column policy.
@@ -323,6 +341,7 @@ type QueryRequest struct {
 	Params []any  `json:"params,omitempty" description:"the values of $1, $2 and so on"`
 	Limit  int    `json:"limit,omitempty" description:"rows at the most; the service's limit when 0"`
 	Plan   bool   `json:"plan,omitempty" description:"add the governed SQL and the database's plan"`
+	Lane   string `json:"lane,omitempty" description:"where to run; the first that is open when empty"`
 	Standpoint
 }
 
@@ -339,6 +358,8 @@ type Result struct {
 	Truncated bool           `json:"truncated" description:"there are more rows than the limit let through"`
 	TookMS    float64        `json:"took_ms"`
 	Standing  string         `json:"standing"`
+	Lane      string         `json:"lane,omitempty" description:"where it ran"`
+	Changed   int64          `json:"changed" description:"rows that a statement inserted, changed or removed"`
 	Record    string         `json:"record" description:"the reference in the audit record"`
 	Plan      *Plan          `json:"plan,omitempty"`
 }
@@ -464,4 +485,120 @@ type Finding struct {
 	Says    string   `json:"says"`
 	Why     string   `json:"why"`
 	Fix     []string `json:"fix" description:"commands that mend it"`
+}
+
+// Limits bound what runs on a lane.
+type Limits struct {
+	Queries int   `json:"queries" description:"at once"`
+	Seconds int   `json:"seconds" description:"of one query"`
+	Rows    int   `json:"rows" description:"of one result"`
+	Bytes   int64 `json:"bytes" description:"of one result, about"`
+}
+
+// A Lane is where queries run.
+type Lane struct {
+	Name    string `json:"name"`
+	Path    string `json:"path" description:"as grants name it: lane:interactive"`
+	Limits  Limits `json:"limits"`
+	Users   int    `json:"users" description:"enabled users and services that may run queries there"`
+	Running int    `json:"running" description:"queries now"`
+	Owner   string `json:"owner,omitempty"`
+	Open    bool   `json:"open" description:"to the caller"`
+}
+
+// A LaneRequest adds a lane or changes its limits; a limit of zero stays as it
+// is, or is the built-in lane's for a new one.
+type LaneRequest struct {
+	Name    string `json:"name"`
+	Limits  Limits `json:"limits"`
+	Replace bool   `json:"replace,omitempty" description:"the lane is there already"`
+	Change
+}
+
+// A Bundle is a named set of privileges that is granted like one.
+type Bundle struct {
+	Name       string   `json:"name"`
+	Privileges []string `json:"privileges"`
+	BuiltIn    bool     `json:"built_in"`
+	Grants     int      `json:"grants" description:"that give it"`
+}
+
+// A BundleRequest adds a bundle, or changes what it and its grants give.
+type BundleRequest struct {
+	Name       string   `json:"name"`
+	Privileges []string `json:"privileges" required:"true" description:"or other bundles, whose privileges are taken in"`
+	Replace    bool     `json:"replace,omitempty" description:"the bundle is there already"`
+	Change
+}
+
+// An OwnerRequest gives objects another owner.
+type OwnerRequest struct {
+	Objects []string `json:"objects" required:"true"`
+	Owner   string   `json:"owner" description:"empty: that of the object above"`
+	Change
+}
+
+// A PasswordRequest changes one's own password.
+type PasswordRequest struct {
+	Old string `json:"old" required:"true"`
+	New string `json:"new" required:"true"`
+}
+
+// A Token lets its bearer act as an account, until it ends.
+type Token struct {
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	Subject string    `json:"subject"`
+	Session bool      `json:"session" description:"it came from signing in"`
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Current bool      `json:"current" description:"it is this request's"`
+}
+
+// A TokenRequest makes a token for the caller, or for an account that the caller
+// administers.
+type TokenRequest struct {
+	Name    string     `json:"name" required:"true" description:"what it is for"`
+	Subject string     `json:"subject,omitempty" description:"the caller when empty"`
+	Expires *time.Time `json:"expires,omitempty" description:"in 90 days when not given; in a year at the latest"`
+}
+
+// A NewToken is a token with its secret, which is shown this once.
+type NewToken struct {
+	Token
+	Secret string `json:"secret"`
+}
+
+// A Roster is subjects with their memberships, for taking in and out.
+type Roster struct {
+	Subjects    []RosterSubject    `json:"subjects"`
+	Memberships []RosterMembership `json:"memberships"`
+}
+
+// A RosterSubject is a subject as a file has it.
+type RosterSubject struct {
+	Ref        string              `json:"ref"`
+	Title      string              `json:"title,omitempty"`
+	Disabled   bool                `json:"disabled,omitempty"`
+	Lead       string              `json:"lead,omitempty"`
+	Attributes map[string][]string `json:"attributes,omitempty"`
+	Line       int                 `json:"line,omitempty" description:"where the file has it, for messages"`
+}
+
+// A RosterMembership is a membership as a file has it.
+type RosterMembership struct {
+	Member string     `json:"member"`
+	Of     string     `json:"of"`
+	Until  *time.Time `json:"until,omitempty"`
+	Option bool       `json:"option,omitempty"`
+	Reason string     `json:"reason,omitempty"`
+	Ticket string     `json:"ticket,omitempty"`
+	Line   int        `json:"line,omitempty" description:"where the file has it, for messages"`
+}
+
+// A RosterRequest takes a roster in: what is there already is changed where it
+// differs, and nothing is taken away.
+type RosterRequest struct {
+	Roster
+	Change
 }

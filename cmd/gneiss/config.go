@@ -33,9 +33,6 @@ func newConfig(c *cobra.Command) *config {
 		{name: "data", value: "gneiss-data", help: "the data folder"},
 		{name: "listen", value: "127.0.0.1:7464", help: "the address to listen on"},
 		{name: "log-level", value: "info", help: "debug, info, warn or error"},
-		{name: "max-rows", value: "10000", help: "rows of one result at the most"},
-		{name: "query-seconds", value: "30", help: "seconds that one query may take"},
-		{name: "queries", value: "16", help: "queries that may run at once"},
 		{name: "tls-cert", value: "", help: "a certificate file, to serve TLS"},
 		{name: "tls-key", value: "", help: "its key file"},
 	}}
@@ -92,14 +89,6 @@ func (cfg *config) get(name string) string {
 		}
 	}
 	panic("no setting " + name)
-}
-
-func (cfg *config) number(name string) (int, error) {
-	var n int
-	if _, err := fmt.Sscanf(cfg.get(name), "%d", &n); err != nil || n < 1 {
-		return 0, fmt.Errorf("%s takes a whole number from 1, not %q", name, cfg.get(name))
-	}
-	return n, nil
 }
 
 func (cfg *config) print(w io.Writer) {

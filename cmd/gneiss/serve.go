@@ -139,15 +139,11 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 		return fmt.Errorf("log-level is debug, info, warn or error, not %q", cfg.get("log-level"))
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
-	limits, err := limitsOf(cfg)
-	if err != nil {
-		return err
-	}
 	listener, scheme, err := listen(cfg)
 	if err != nil {
 		return err
 	}
-	svc, err := service.Open(ctx, cfg.get("data"), limits, log)
+	svc, err := service.Open(ctx, cfg.get("data"), log)
 	if err != nil {
 		listener.Close()
 		return err
@@ -165,15 +161,6 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 	stop, cancel := context.WithTimeout(context.Background(), drain)
 	defer cancel()
 	return errors.Join(err, server.Shutdown(stop), svc.Close(stop))
-}
-
-func limitsOf(cfg *config) (service.Limits, error) {
-	limits := service.DefaultLimits
-	rows, err1 := cfg.number("max-rows")
-	seconds, err2 := cfg.number("query-seconds")
-	queries, err3 := cfg.number("queries")
-	limits.Rows, limits.Time, limits.Queries = rows, time.Duration(seconds)*time.Second, queries
-	return limits, errors.Join(err1, err2, err3)
 }
 
 func listen(cfg *config) (net.Listener, string, error) {

@@ -224,7 +224,7 @@ func TestPathsSayWhy(t *testing.T) {
 }
 
 func TestMissingAndFixes(t *testing.T) {
-	m := survey(t, append([]Change{grant("SELECT", "survey.drilling.lithology", "role:survey_reader"),
+	m := survey(t, append([]Change{grant("USAGE", "lane:interactive", "public"), grant("SELECT", "survey.drilling.lithology", "role:survey_reader"),
 		grant("SELECT", "survey.assay", "role:district_geologist")}, entry...)...)
 	describe := func(f Fix) string {
 		if f.Give != 0 {

@@ -170,6 +170,26 @@ func (m *Model) restrict(gone []*Grant, cascade bool, now time.Time) error {
 	return nil
 }
 
+// Lapsed lists the grants whose basis is gone in one model and was there in the
+// one before, of which it is a successor.
+func Lapsed(before, after *Model) []*Grant {
+	var out []*Grant
+	for i, page := range after.grants.pages {
+		if i < len(before.grants.pages) && before.grants.pages[i] == page {
+			continue // shared: nothing in it has changed
+		}
+		for j, g := range page.items {
+			if g == nil || g.Revoked || !g.Lapsed {
+				continue
+			}
+			if n := i*pageSize + j; n < before.grants.len() && !before.grants.at(n).Lapsed {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
+}
+
 // Dependents is the error of a revocation on which other grants rest.
 type Dependents struct {
 	Grants []*Grant

@@ -94,6 +94,26 @@ func (c *Census) CountHolders(id SubjectID) int {
 	return int(c.Holders(id).IntersectionCardinality(c.active))
 }
 
+// Laneless reports whether an enabled user or service has the subject and may
+// run queries on no lane.
+func (c *Census) Laneless(id SubjectID) bool {
+	return c.Holders(id).Intersection(c.active).Difference(c.runners()).Any()
+}
+
+// CountUsing counts the enabled users and services with USAGE on a door or lane.
+func (c *Census) CountUsing(id ObjectID) int {
+	return int(c.users(id).IntersectionCardinality(c.active))
+}
+
+// Each lists the members of a set of subjects.
+func (c *Census) Each(set *bitset.BitSet) []*Subject {
+	var out []*Subject
+	for i, ok := set.NextSet(0); ok; i, ok = set.NextSet(i + 1) {
+		out = append(out, c.Model.Subject(SubjectID(i)))
+	}
+	return out
+}
+
 // Held is the set of subjects to which grants give p on the object, whether or
 // not doors are open. For a relation a column is enough.
 func (c *Census) Held(p Privilege, object ObjectID) *bitset.BitSet {

@@ -208,6 +208,15 @@ func (m *Model) grantKey(right, object, subject, grantor string) (g Grant, err e
 	return g, err
 }
 
+// FindGrant returns the grant that a change has made, or nil.
+func (m *Model) FindGrant(c AddGrant) *Grant {
+	key, err := m.grantKey(c.Privilege, c.Object, c.Subject, c.Grantor)
+	if err != nil {
+		return nil
+	}
+	return m.findGrant(&key)
+}
+
 // findGrant returns the grant of the same key by the same grantor, or nil.
 func (m *Model) findGrant(key *Grant) *Grant {
 	for _, ref := range refsAt(m.Subject(key.Subject).grants, m.refOf(key).at) {

@@ -131,13 +131,16 @@ func (m *Model) Subjects(kind SubjectKind) []*Subject {
 			out = append(out, s)
 		}
 	}
-	slices.SortFunc(out, func(a, b *Subject) int {
-		if a.Kind != b.Kind {
-			return int(a.Kind) - int(b.Kind)
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
+	slices.SortFunc(out, CompareSubjects)
 	return out
+}
+
+// CompareSubjects orders subjects by kind and name.
+func CompareSubjects(a, b *Subject) int {
+	if a.Kind != b.Kind {
+		return int(a.Kind) - int(b.Kind)
+	}
+	return strings.Compare(a.Name, b.Name)
 }
 
 // Actors calls f for every user and service that has the rights of id at the

@@ -105,6 +105,9 @@ func (st *Standing) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 		return nil
 	}
 	m, subject := st.Model, st.Session.Subject
+	if lane := st.laneNeed(p); lane != nil {
+		needs = append([]Need{*lane}, needs...)
+	}
 	var fixes []Fix
 	if paths := st.Paths(p, object); len(paths) > 0 {
 		carrier := paths[0].Grant.Subject
@@ -136,6 +139,20 @@ func (st *Standing) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 		fixes = append(fixes, Fix{Grants: needs, To: subject})
 	}
 	return fixes
+}
+
+// laneNeed is what a session lacks beside p to use it in a query: a lane to run
+// on. Only who signs in runs queries.
+func (st *Standing) laneNeed(p Privilege) *Need {
+	m := st.Model
+	if !Set(Select, Insert, Update, Delete).Has(p) || !m.Subject(st.Session.Subject).Acts() || len(st.MayRun()) > 0 {
+		return nil
+	}
+	lane, err := m.FindLane(FirstLane)
+	if err != nil {
+		lane = m.Lanes()[0]
+	}
+	return &Need{Usage, lane.ID}
 }
 
 // grants counts the grants that a standing is made of.

@@ -20,7 +20,7 @@ func model(t testing.TB, more ...access.Change) *access.Model {
 		access.AddSubject{Subject: "user:flint"}, access.AddSubject{Subject: "role:geologist"}, access.AddSubject{Subject: "role:officer"},
 		access.Join{Member: "user:flint", Of: "role:geologist"}, access.AddGrant{Privilege: "USAGE", Object: "survey", Subject: "public"},
 		access.AddGrant{Privilege: "USAGE", Object: "survey.licensing", Subject: "public"}}, more...) {
-		next, err := m.Apply(c, time.Unix(1, 0))
+		next, err := m.Apply(time.Unix(1, 0), c)
 		if err != nil {
 			t.Fatalf("%+v: %v", c, err)
 		}

@@ -8,8 +8,9 @@ import (
 	"gneiss/core/access"
 )
 
-// A Command is a statement of ISO SQL that changes the access model: GRANT and
-// REVOKE of privileges and of roles, CREATE ROLE and DROP ROLE.
+// A Command is a statement of ISO SQL that changes the access model, or the
+// session: GRANT and REVOKE of privileges and of roles, CREATE ROLE, DROP ROLE,
+// and SET ROLE.
 type Command struct {
 	Kind CommandKind
 	// Rights are what GRANT and REVOKE name, each with its columns.
@@ -18,7 +19,10 @@ type Command struct {
 	Objects  []string
 	Subjects []string // whom it is granted to or revoked from; members of a role
 	Roles    []string // that are given, taken, created or dropped
-	Option   bool     // WITH GRANT OPTION
+	// Option is WITH GRANT OPTION or WITH ADMIN OPTION; of a REVOKE, that the
+	// option alone is taken.
+	Option  bool
+	Cascade bool // of a REVOKE: what rests on it goes along
 }
 
 // A Right is a privilege, on some columns or on all.
@@ -37,6 +41,7 @@ const (
 	TakeRole
 	CreateRole
 	DropRole
+	SetRole // Roles has the one to act in; empty: all that are held
 )
 
 // IsCommand reports whether a text begins as a command does, so that it is not
@@ -44,7 +49,7 @@ const (
 func IsCommand(text string) bool {
 	first, _, _ := strings.Cut(strings.TrimSpace(text), " ")
 	switch strings.ToUpper(first) {
-	case "GRANT", "REVOKE", "CREATE", "DROP":
+	case "GRANT", "REVOKE", "CREATE", "DROP", "SET", "RESET":
 		return true
 	}
 	return false
@@ -74,21 +79,32 @@ func ParseCommand(text string) (c *Command, err error) {
 			b.unsupported(at, "IF EXISTS")
 		}
 		return &Command{Kind: DropRole, Roles: b.roleNames(s.DropRoleStmt.Roles)}, nil
+	case *pg.Node_VariableSetStmt:
+		return b.setRole(s.VariableSetStmt, at), nil
 	}
 	b.unsupported(at, statementName(tree.Stmts[0].Stmt))
 	return nil, nil
 }
 
+// setRole reads SET ROLE name, SET ROLE NONE and RESET ROLE, as ISO/IEC 9075-2
+// 19.2 has it. NONE and RESET give back all roles that are held.
+func (b *binder) setRole(s *pg.VariableSetStmt, at int32) *Command {
+	if s.Name != "role" || s.IsLocal {
+		b.unsupported(at, "SET of anything but ROLE")
+	}
+	c := &Command{Kind: SetRole}
+	if s.Kind == pg.VariableSetKind_VAR_SET_VALUE && len(s.Args) == 1 {
+		if name := s.Args[0].GetAConst().GetSval().GetSval(); name != "none" {
+			c.Roles = []string{name}
+		}
+	}
+	return c
+}
+
 func (b *binder) grantCommand(s *pg.GrantStmt, at int32) *Command {
 	c := &Command{Kind: GrantPrivileges, Subjects: b.roleNames(s.Grantees), Option: s.GrantOption}
 	if !s.IsGrant {
-		c.Kind = RevokePrivileges
-		if s.GrantOption {
-			b.unsupported(at, "GRANT OPTION FOR")
-		}
-	}
-	if s.Behavior == pg.DropBehavior_DROP_CASCADE {
-		b.unsupported(at, "CASCADE")
+		c.Kind, c.Cascade = RevokePrivileges, s.Behavior == pg.DropBehavior_DROP_CASCADE
 	}
 	if s.Grantor != nil {
 		b.unsupported(at, "GRANTED BY")
@@ -110,6 +126,8 @@ func (b *binder) grantCommand(s *pg.GrantStmt, at int32) *Command {
 		case pg.ObjectType_OBJECT_SCHEMA, pg.ObjectType_OBJECT_DATABASE:
 			// A quoted name may be a whole path: ON SCHEMA "survey.drilling".
 			c.Objects = append(c.Objects, n.GetString_().GetSval())
+		case pg.ObjectType_OBJECT_ROUTINE, pg.ObjectType_OBJECT_FUNCTION, pg.ObjectType_OBJECT_PROCEDURE:
+			c.Objects = append(c.Objects, access.JoinPath(texts(n.GetObjectWithArgs().GetObjname())...))
 		default:
 			b.unsupported(at, "a privilege on this kind of object")
 		}
@@ -127,10 +145,16 @@ func (b *binder) grantCommand(s *pg.GrantStmt, at int32) *Command {
 func (b *binder) roleCommand(s *pg.GrantRoleStmt, at int32) *Command {
 	c := &Command{Kind: GiveRole, Subjects: b.roleNames(s.GranteeRoles)}
 	if !s.IsGrant {
-		c.Kind = TakeRole
+		c.Kind, c.Cascade = TakeRole, s.Behavior == pg.DropBehavior_DROP_CASCADE
 	}
-	if len(s.Opt) > 0 || s.Grantor != nil {
-		b.unsupported(at, "options of GRANT of a role")
+	if s.Grantor != nil {
+		b.unsupported(at, "GRANTED BY")
+	}
+	for _, n := range s.Opt {
+		if n.GetDefElem().GetDefname() != "admin" {
+			b.unsupported(at, "another option than ADMIN of a role")
+		}
+		c.Option = n.GetDefElem().GetArg() == nil || n.GetDefElem().GetArg().GetBoolean().GetBoolval()
 	}
 	for _, n := range s.GrantedRoles {
 		p := n.GetAccessPriv()

@@ -26,6 +26,8 @@ type emitter struct {
 	model   *access.Model
 	fenced  bool
 	indent  int
+	inline  *Relation // the table that is written to
+	bare    bool      // its columns are written without the alias
 }
 
 func newEmitter(m *access.Model, fenced bool) *emitter {
@@ -89,8 +91,9 @@ func columnNames(columns []Column) []string {
 	return names
 }
 
-func (e *emitter) query(q *Query) {
-	for i, c := range q.With {
+// with writes the WITH clause of a statement, if it has one.
+func (e *emitter) with(ctes []*CTE) {
+	for i, c := range ctes {
 		if i == 0 {
 			e.write("WITH ")
 		} else {
@@ -102,9 +105,13 @@ func (e *emitter) query(q *Query) {
 		e.nested(c.Query)
 		e.write(")")
 	}
-	if len(q.With) > 0 {
+	if len(ctes) > 0 {
 		e.line()
 	}
+}
+
+func (e *emitter) query(q *Query) {
+	e.with(q.With)
 	switch body := q.Body.(type) {
 	case *Select:
 		e.selectBody(body, q)
@@ -363,6 +370,12 @@ func (e *emitter) column(c *ColumnRef) {
 	if !ok {
 		panic("query: a column of a relation that is not in scope")
 	}
+	if r := e.inline; r != nil && c.Rel == r && r.governed != nil {
+		if treated, ok := r.governed.treated[c.Col]; ok {
+			e.expr(treated)
+			return
+		}
+	}
 	name := ""
 	switch r := c.Rel; {
 	case r.Query != nil:
@@ -372,5 +385,8 @@ func (e *emitter) column(c *ColumnRef) {
 	default:
 		name = tableColumn(e.model, r.Columns[c.Col])
 	}
-	e.write(quoteName(alias), ".", quoteName(name))
+	if !e.bare {
+		e.write(quoteName(alias), ".")
+	}
+	e.write(quoteName(name))
 }

@@ -13,8 +13,10 @@ import (
 // the policies make of it.
 type TableUse struct {
 	Table      access.ObjectID
-	Columns    []access.ObjectID // of the table, in its order
+	Columns    []access.ObjectID // that are read, in the table's order
 	Governance policy.Governance
+	Verb       access.Privilege  // of the table that is written to: INSERT, UPDATE or DELETE
+	Written    []access.ObjectID // its columns that are set
 }
 
 // govern puts in place of each table what the session's policies leave of it.

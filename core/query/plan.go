@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	pgt "github.com/pganalyze/pg_query_go/v6"
 	pg "github.com/pganalyze/pg_query_go/v6/parser"
 
 	"gneiss/core/access"
@@ -19,6 +20,7 @@ type Plan struct {
 	Columns []Column
 	Source  access.ObjectID // zero: the query reads no table
 	Tables  []TableUse
+	Write   bool // it changes rows, of the first of Tables
 }
 
 // Make works out the governed form of a text for a standing. Params are the
@@ -35,7 +37,7 @@ func Make(text string, params []any, st *access.Standing, policies *policy.Set) 
 }
 
 func makePlan(text string, params []any, st *access.Standing, policies *policy.Set) (plan *Plan, err error) {
-	s, err := parse(text)
+	tree, err := parseOne(text)
 	if err != nil {
 		return nil, err
 	}
@@ -47,18 +49,48 @@ func makePlan(text string, params []any, st *access.Standing, policies *policy.S
 		}
 	}()
 	defer caught(&err)
-	q := b.query(s, nil)
-	if len(b.needs) > 0 {
-		return nil, refusal(st.Model, b.needs)
+	statement := tree.Stmts[0].Stmt
+	switch statement.GetNode().(type) {
+	case *pgt.Node_SelectStmt:
+		return b.readPlan(statement), nil
+	case *pgt.Node_InsertStmt, *pgt.Node_UpdateStmt, *pgt.Node_DeleteStmt:
+		return b.writePlan(statement), nil
 	}
+	line, col := place(text, tree.Stmts[0].StmtLocation)
+	return nil, &Error{Code: Unsupported, Text: "only SELECT, INSERT, UPDATE and DELETE can be run here; " + statementName(statement) + " is not supported", Line: line, Col: col}
+}
+
+func (b *binder) readPlan(n *pgt.Node) *Plan {
+	q := b.query(n.GetSelectStmt(), nil)
+	b.refuseWanting()
 	uses := b.govern()
-	e := newEmitter(st.Model, b.fenced || b.growth > mostGrowth)
+	e := newEmitter(b.model, b.fenced || b.growth > mostGrowth)
 	e.query(q)
-	return &Plan{SQL: e.b.String(), Args: e.args, Columns: q.Columns, Source: b.source, Tables: uses}, nil
+	return &Plan{SQL: e.b.String(), Args: e.args, Columns: q.Columns, Source: b.source, Tables: uses}
+}
+
+func (b *binder) writePlan(n *pgt.Node) *Plan {
+	w := b.writing(n)
+	b.refuseWanting()
+	uses := append([]TableUse{b.governTarget(w)}, b.govern()...)
+	e := newEmitter(b.model, b.fenced || b.growth > mostGrowth)
+	e.writing(w)
+	p := &Plan{SQL: e.b.String(), Args: e.args, Source: b.source, Tables: uses, Write: true}
+	if w.Returning != nil {
+		p.Columns = w.Returning.Columns
+	}
+	return p
+}
+
+// refuseWanting stops when a privilege is wanting.
+func (b *binder) refuseWanting() {
+	if len(b.needs) > 0 {
+		panic(refusal(b.model, b.needs))
+	}
 }
 
 // refusal says all that is missing, in one go.
-func refusal(m *access.Model, needs []access.Need) error {
+func refusal(m *access.Model, needs []access.Need) *Error {
 	var parts []string
 	for _, n := range needs {
 		parts = append(parts, fmt.Sprintf("%s on %s", n.Privilege, m.Path(n.Object)))

@@ -43,7 +43,7 @@ func platform(t testing.TB, more ...access.Change) (*access.Model, *policy.Set) 
 		grant("USAGE", "survey"), grant("USAGE", "survey.drilling"), grant("USAGE", "survey.assay"), grant("USAGE", "other"), grant("USAGE", "other.drilling"),
 		grant("SELECT", "survey.drilling.boreholes"), grant("SELECT", "survey.drilling.lithology"), grant("SELECT", "survey.assay.results.id"), grant("SELECT", "other.drilling.wells"))
 	for _, c := range append(changes, more...) {
-		next, err := m.Apply(c, time.Unix(1, 0))
+		next, err := m.Apply(time.Unix(1, 0), c)
 		if err != nil {
 			t.Fatalf("%+v: %v", c, err)
 		}
@@ -87,7 +87,7 @@ func TestRefused(t *testing.T) {
 		{"no SQL", "selec 1", Syntax, `line 1, column 1: syntax error at or near "selec"`},
 		{"an empty text", "", Unsupported, "one statement at a time"},
 		{"two statements", "select 1; select 2", Unsupported, "one statement at a time"},
-		{"another statement", "delete from survey.drilling.boreholes", Unsupported, "only SELECT can be run here; DELETE"},
+		{"another statement", "TRUNCATE survey.drilling.boreholes", Unsupported, "only SELECT, INSERT, UPDATE and DELETE can be run here; TRUNCATE"},
 		{"a statement that writes inside WITH", "with x as (delete from survey.drilling.boreholes returning id) select * from x", Unsupported, "no SELECT"},
 		{"an unknown table", "select 1 from survey.drilling.nope", Unknown, "survey.drilling.nope does not exist or is not yours to use"},
 		{"a table behind a shut door, in the same words", "select 1 from survey.licensing.holders", Unknown, "survey.licensing.holders does not exist or is not yours to use"},
@@ -265,7 +265,7 @@ func TestRules(t *testing.T) {
 	}
 	// A column that goes closes the table, and opens nothing.
 	set = with(t, m, set, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "of-district"}, Table: "survey.drilling.boreholes", Rule: "district = 'north'"})
-	m, err = m.Apply(access.MissObject{Path: "survey.drilling.boreholes.district"}, time.Unix(3, 0))
+	m, err = m.Apply(time.Unix(3, 0), access.MissObject{Path: "survey.drilling.boreholes.district"})
 	if err != nil {
 		t.Fatal(err)
 	}

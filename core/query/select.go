@@ -99,7 +99,7 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope) {
 	}
 	w := b.windows(s.WindowClause)
 	for _, n := range s.TargetList {
-		b.target(q, sel, n.GetResTarget(), names, w)
+		b.targetItem(q, sel, n.GetResTarget(), names, w)
 	}
 	if len(sel.Items) == 0 {
 		b.unsupported(-1, "a SELECT without columns")
@@ -131,8 +131,8 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope) {
 	b.checkGrouping(q, sel, names)
 }
 
-// target binds one item of the select list.
-func (b *binder) target(q *Query, sel *Select, t *pg.ResTarget, s *scope, w windows) {
+// targetItem binds one item of the select list.
+func (b *binder) targetItem(q *Query, sel *Select, t *pg.ResTarget, s *scope, w windows) {
 	if ref := t.Val.GetColumnRef(); ref != nil && ref.Fields[len(ref.Fields)-1].GetAStar() != nil {
 		for _, c := range b.star(ref, s) {
 			b.output(q, sel, c.expr, c.name)
@@ -247,7 +247,7 @@ func (b *binder) readable(e *ColumnRef) bool {
 		return true
 	}
 	v := b.standing.Resolve(r.Table.ID)
-	return v.AllColumns || slices.Contains(v.Columns, r.Columns[e.Col].ID)
+	return v.Covers(access.Select, r.Columns[e.Col].ID)
 }
 
 // useAll marks the columns that an expression of a scope stands for as read.

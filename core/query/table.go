@@ -178,7 +178,11 @@ func (b *binder) use(e *ColumnRef) {
 		return
 	}
 	v := b.standing.Resolve(r.Table.ID)
-	if id := r.Columns[e.Col].ID; !v.AllColumns && !slices.Contains(v.Columns, id) {
+	switch id := r.Columns[e.Col].ID; {
+	case v.Covers(access.Select, id):
+	case v.Allowed.Has(access.Select):
 		b.need(access.Select, id)
+	default:
+		b.need(access.Select, r.Table.ID)
 	}
 }

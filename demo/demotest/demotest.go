@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -63,10 +64,48 @@ func Folder(t testing.TB) string {
 	return dir
 }
 
+// OwnFolder is Folder for tests that write to the survey's tables: those of the
+// schemas are copied, too.
+func OwnFolder(t testing.TB, schemas ...string) string {
+	t.Helper()
+	dir := Folder(t)
+	from, err := os.Readlink(filepath.Join(dir, "survey"))
+	if err == nil {
+		err = os.Remove(filepath.Join(dir, "survey"))
+	}
+	if err == nil {
+		err = os.Mkdir(filepath.Join(dir, "survey"), 0o700)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	files, err := filepath.Glob(filepath.Join(from, "*.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range files {
+		name, to := filepath.Base(file), filepath.Join(dir, "survey", filepath.Base(file))
+		if !slices.Contains(schemas, name[:len(name)-len(".db")]) {
+			if err := os.Symlink(file, to); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		content, err := os.ReadFile(file)
+		if err == nil {
+			err = os.WriteFile(to, content, 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dir
+}
+
 // Open opens the service of a folder, until the test ends.
 func Open(t testing.TB, dir string) *service.Service {
 	t.Helper()
-	svc, err := service.Open(context.Background(), dir, service.DefaultLimits, slog.New(slog.DiscardHandler))
+	svc, err := service.Open(context.Background(), dir, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

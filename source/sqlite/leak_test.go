@@ -349,7 +349,7 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 	t.Helper()
 	m := access.New()
 	do := func(c access.Change) {
-		next, err := m.Apply(c, time.Unix(1, 0))
+		next, err := m.Apply(time.Unix(1, 0), c)
 		if err != nil {
 			t.Fatalf("%+v: %v", c, err)
 		}

@@ -51,7 +51,7 @@ func semantics(t *testing.T) (*Source, *access.Standing) {
 		}
 	}
 	for _, c := range changes {
-		if m, err = m.Apply(c, time.Unix(1, 0)); err != nil {
+		if m, err = m.Apply(time.Unix(1, 0), c); err != nil {
 			t.Fatal(err)
 		}
 	}

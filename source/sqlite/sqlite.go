@@ -37,6 +37,7 @@ type Source struct {
 	changed time.Time  // when the folder had last changed at the last look
 	schemas []string   // those the open connections have attached
 	db      *sqlx.DB
+	writer  *sqlx.DB // one connection that may write
 }
 
 // Open opens a folder. The files are opened read-only, and again when a scan
@@ -89,11 +90,14 @@ func (s *Source) connect() (*sqlx.DB, error) {
 	}
 	if s.db != nil {
 		s.db.Close()
+		s.writer.Close()
 	}
 	s.schemas = names
-	s.db = sqlx.NewDb(sql.OpenDB(&connector{dir: s.dir, schemas: names}), "sqlite3")
+	s.db = sqlx.NewDb(sql.OpenDB(&connector{dir: s.dir, schemas: names, mode: "ro"}), "sqlite3")
 	s.db.SetMaxOpenConns(connections)
 	s.db.SetMaxIdleConns(connections)
+	s.writer = sqlx.NewDb(sql.OpenDB(&connector{dir: s.dir, schemas: names, mode: "rw"}), "sqlite3")
+	s.writer.SetMaxOpenConns(1)
 	return s.db, nil
 }
 
@@ -101,7 +105,7 @@ func (s *Source) connect() (*sqlx.DB, error) {
 func (s *Source) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.db.Close()
+	return errors.Join(s.db.Close(), s.writer.Close())
 }
 
 // A connector opens connections with all schemas attached and Gneiss's
@@ -109,6 +113,7 @@ func (s *Source) Close() error {
 type connector struct {
 	dir     string
 	schemas []string
+	mode    string // ro or rw
 }
 
 func (c *connector) Driver() driver.Driver { return &sqlite3.SQLiteDriver{} }
@@ -119,13 +124,14 @@ func (c *connector) Connect(context.Context) (driver.Conn, error) {
 			return err
 		}
 		for _, name := range c.schemas {
-			path := (&url.URL{Scheme: "file", Path: filepath.Join(c.dir, name+extension), RawQuery: "mode=ro"}).String()
+			path := (&url.URL{Scheme: "file", Path: filepath.Join(c.dir, name+extension), RawQuery: "mode=" + c.mode}).String()
 			if _, err := conn.Exec("ATTACH ? AS "+quote(name), []driver.Value{path}); err != nil {
 				return fmt.Errorf("%w: schema %s: %v", source.ErrUnavailable, name, err)
 			}
 		}
 		conn.SetLimit(sqlite3.SQLITE_LIMIT_ATTACHED, len(c.schemas)) // and no file more
-		_, err := conn.Exec("PRAGMA query_only = ON; PRAGMA case_sensitive_like = ON", nil)
+		only := map[string]string{"ro": "ON", "rw": "OFF"}[c.mode]
+		_, err := conn.Exec("PRAGMA query_only = "+only+"; PRAGMA case_sensitive_like = ON; PRAGMA foreign_keys = ON; PRAGMA trusted_schema = OFF", nil)
 		return err
 	}}
 	return d.Open("file::memory:?_busy_timeout=2000")
@@ -216,6 +222,11 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 	if err != nil {
 		return unavailable(err)
 	}
+	return each(rows, columns, f)
+}
+
+// each hands the rows of a result to f, and closes it.
+func each(rows *sql.Rows, columns []query.Column, f func([]any) error) error {
 	defer rows.Close()
 	row, into := make([]any, len(columns)), make([]any, len(columns))
 	for i := range row {
@@ -233,6 +244,49 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 		}
 	}
 	return unavailable(rows.Err())
+}
+
+// Write implements [source.Source].
+func (s *Source) Write(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error, before func(int64) error) error {
+	if _, err := s.connect(); err != nil {
+		return err
+	}
+	tx, err := s.writer.BeginTx(ctx, nil)
+	if err != nil {
+		return unavailable(err)
+	}
+	defer tx.Rollback()
+	if len(columns) == 0 {
+		_, err = tx.ExecContext(ctx, text, args...)
+	} else {
+		var rows *sql.Rows
+		if rows, err = tx.QueryContext(ctx, text, args...); err == nil {
+			err = each(rows, columns, f)
+		}
+	}
+	if err != nil {
+		return refusedByTable(err)
+	}
+	var changed int64
+	if err := tx.QueryRowContext(ctx, "SELECT changes()").Scan(&changed); err != nil {
+		return err
+	}
+	if err := before(changed); err != nil {
+		return err
+	}
+	return refusedByTable(tx.Commit())
+}
+
+// refusedByTable tells the refusals of constraints from other errors. The
+// database's own words name values and are left out.
+func refusedByTable(err error) error {
+	var e sqlite3.Error
+	if !errors.As(err, &e) || e.Code != sqlite3.ErrConstraint {
+		return unavailable(err)
+	}
+	kinds := map[sqlite3.ErrNoExtended]string{sqlite3.ErrConstraintNotNull: "NOT NULL", sqlite3.ErrConstraintUnique: "UNIQUE", sqlite3.ErrConstraintPrimaryKey: "PRIMARY KEY",
+		sqlite3.ErrConstraintRowID: "PRIMARY KEY", sqlite3.ErrConstraintForeignKey: "FOREIGN KEY", sqlite3.ErrConstraintCheck: "CHECK"}
+	return &source.Constraint{Kind: kinds[e.ExtendedCode]}
 }
 
 // value takes what the driver gives to the column's type: SQLite has no truth

@@ -1,0 +1,98 @@
+package query
+
+import "gneiss/core/access"
+
+// writing writes a statement that changes a table. The table stays itself; what
+// policies make of its columns stands in the place of each reference to them.
+func (e *emitter) writing(w *Write) {
+	e.with(w.With)
+	r := w.Target
+	e.inline = r
+	alias := e.fresh(r.Alias)
+	e.aliases[r] = alias
+	if r.governed != nil {
+		e.aliases[r.governed.inner] = alias
+	}
+	switch w.Verb {
+	case access.Insert:
+		e.write("INSERT INTO ", e.tableName(r))
+		e.insert(w)
+	case access.Update:
+		e.write("UPDATE ", e.tableName(r), " AS ", quoteName(alias))
+		for i, c := range w.Columns {
+			if i == 0 {
+				e.line()
+				e.write("SET ")
+			} else {
+				e.write(", ")
+			}
+			e.write(quoteName(tableColumn(e.model, r.Columns[c])), " = ")
+			e.expr(w.Rows[0][i])
+		}
+	case access.Delete:
+		e.write("DELETE FROM ", e.tableName(r), " AS ", quoteName(alias))
+	}
+	e.whereOf(w)
+	if w.Returning == nil {
+		return
+	}
+	e.line()
+	e.write("RETURNING ")
+	e.bare = true // the database knows no alias there
+	names := columnNames(w.Returning.Columns)
+	for i, item := range w.Returning.Body.(*Select).Items {
+		if i > 0 {
+			e.write(", ")
+		}
+		e.expr(item)
+		e.write(" AS ", quoteName(names[i]))
+	}
+	e.bare = false
+}
+
+func (e *emitter) insert(w *Write) {
+	for i, c := range w.Columns {
+		e.write(map[bool]string{true: " (", false: ", "}[i == 0], quoteName(tableColumn(e.model, w.Target.Columns[c])))
+	}
+	if len(w.Columns) > 0 {
+		e.write(")")
+	}
+	e.line()
+	switch {
+	case w.Query != nil:
+		e.query(w.Query)
+		return
+	case len(w.Rows) == 0:
+		e.write("DEFAULT VALUES")
+		return
+	}
+	for i, row := range w.Rows {
+		e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
+		for j, x := range row {
+			if j > 0 {
+				e.write(", ")
+			}
+			e.expr(x)
+		}
+		e.write(")")
+	}
+}
+
+// whereOf writes the condition of the statement, and of the rows that are there
+// for the session.
+func (e *emitter) whereOf(w *Write) {
+	filter := Expr(nil)
+	if g := w.Target.governed; g != nil {
+		filter = g.filter
+	}
+	if filter != nil && w.Where != nil {
+		filter = &Binary{"AND", filter, w.Where, Boolean}
+	} else if filter == nil {
+		filter = w.Where
+	}
+	if filter != nil {
+		e.line()
+		e.write("WHERE ")
+		e.expr(filter)
+	}
+}

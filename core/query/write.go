@@ -1,0 +1,306 @@
+package query
+
+import (
+	"fmt"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// A Write is an INSERT, UPDATE or DELETE of one table.
+type Write struct {
+	Verb      access.Privilege // Insert, Update or Delete
+	With      []*CTE
+	Target    *Relation
+	Columns   []int    // those that are set, by their place in the table
+	Rows      [][]Expr // of an INSERT of values; of an UPDATE the one row that it sets
+	Query     *Query   // of an INSERT of a query's rows
+	Where     Expr
+	Returning *Query // its select list alone
+}
+
+// writing binds a statement that writes; q is nil for another.
+func (b *binder) writing(n *pg.Node) *Write {
+	w := &Write{}
+	outside := len(b.withs)
+	defer func() { b.withs = b.withs[:outside] }()
+	with := func(clause *pg.WithClause) {
+		if clause != nil {
+			q := &Query{}
+			b.with(q, clause, nil)
+			w.With = q.With
+		}
+	}
+	switch v := n.GetNode().(type) {
+	case *pg.Node_InsertStmt:
+		s := v.InsertStmt
+		switch {
+		case s.OnConflictClause != nil:
+			b.unsupported(s.OnConflictClause.Location, "ON CONFLICT")
+		case s.Override > pg.OverridingKind_OVERRIDING_NOT_SET:
+			b.unsupported(-1, "OVERRIDING")
+		}
+		with(s.WithClause)
+		w.Verb = access.Insert
+		names := b.target(w, s.Relation)
+		b.insertColumns(w, s)
+		b.insertRows(w, s)
+		b.returning(w, s.ReturningList, names)
+	case *pg.Node_UpdateStmt:
+		s := v.UpdateStmt
+		if len(s.FromClause) > 0 {
+			b.unsupported(locate(s.FromClause[0]), "UPDATE … FROM")
+		}
+		with(s.WithClause)
+		w.Verb = access.Update
+		names := b.target(w, s.Relation)
+		b.assignments(w, s.TargetList, names)
+		b.where(w, s.WhereClause, names)
+		b.returning(w, s.ReturningList, names)
+	case *pg.Node_DeleteStmt:
+		s := v.DeleteStmt
+		if len(s.UsingClause) > 0 {
+			b.unsupported(locate(s.UsingClause[0]), "DELETE … USING")
+		}
+		with(s.WithClause)
+		w.Verb = access.Delete
+		names := b.target(w, s.Relation)
+		if !b.verdict(w).Allowed.Has(access.Delete) {
+			b.need(access.Delete, w.Target.Table.ID)
+		}
+		b.where(w, s.WhereClause, names)
+		b.returning(w, s.ReturningList, names)
+	}
+	return w
+}
+
+func (b *binder) verdict(w *Write) access.Verdict { return b.standing.Resolve(w.Target.Table.ID) }
+
+// target binds the table that is written to. Reading from it, in a condition or
+// by RETURNING, takes SELECT; naming it does not.
+func (b *binder) target(w *Write, v *pg.RangeVar) *scope {
+	if !v.Inh {
+		b.unsupported(v.Location, "ONLY")
+	}
+	o := b.resolve(v)
+	b.source = b.model.Object(o.Parent).Parent
+	r := b.relation(o)
+	w.Target = r
+	verdict := b.verdict(w)
+	if o.Kind != access.Table {
+		b.unsupported(v.Location, fmt.Sprintf("writing to a %s", o.Kind))
+	}
+	for _, p := range b.policies.Rows(o.ID) {
+		if p.Status == policy.Live && verdict.Allowed.Has(w.Verb) {
+			b.fail(v.Location, Unsupported, "%s has live row policies, and such a table cannot be written to through Gneiss", b.model.Path(o.ID))
+		}
+	}
+	r.governance = b.policies.Govern(b.standing, o.ID)
+	if !verdict.Allowed.Any(access.Set(w.Verb, access.Select, access.Describe)) {
+		// Not even the names of its columns are theirs to know.
+		b.need(w.Verb, o.ID)
+		r.opaque, r.Columns = true, nil
+	}
+	b.alias(r, v.Alias)
+	return &scope{relations: []*Relation{r}, columns: columnsOf(r)}
+}
+
+// sets notes that a column is written, and asks whether the session may. A
+// column that it sees treated it cannot write: what a reader was shown instead
+// of the value must not come back as the value.
+func (b *binder) sets(w *Write, name string, at int32) {
+	r := w.Target
+	if r.opaque {
+		return
+	}
+	for i, id := range r.Columns {
+		column := b.model.Object(id.ID)
+		if column.Name != name {
+			continue
+		}
+		for _, there := range w.Columns {
+			if there == i {
+				b.fail(at, Mismatch, "column %s is set twice", access.Quote(name))
+			}
+		}
+		w.Columns = append(w.Columns, i)
+		if verdict := b.verdict(w); !verdict.Covers(w.Verb, column.ID) {
+			if verdict.Allowed.Has(w.Verb) {
+				b.need(w.Verb, column.ID)
+			} else {
+				b.need(w.Verb, r.Table.ID)
+			}
+			return
+		}
+		if d := r.governance.Columns[column.ID]; d.Treatment.Kind != policy.Clear {
+			b.fail(at, Unsupported, "column %s cannot be written by who sees it treated (%s)", access.Quote(name), d.Treatment)
+		}
+		return
+	}
+	var near []string
+	for _, c := range r.Columns {
+		near = append(near, c.Name)
+	}
+	line, col := place(b.text, at)
+	panic(&Error{Code: Unknown, Text: fmt.Sprintf("no column %s in %s", access.Quote(name), b.model.Path(r.Table.ID)), Line: line, Col: col, Name: name, Near: near})
+}
+
+func (b *binder) insertColumns(w *Write, s *pg.InsertStmt) {
+	if len(s.Cols) == 0 && s.SelectStmt != nil {
+		for _, c := range w.Target.Columns {
+			b.sets(w, b.model.Object(c.ID).Name, s.Relation.Location)
+		}
+	}
+	for _, n := range s.Cols {
+		t := n.GetResTarget()
+		if len(t.Indirection) > 0 {
+			b.unsupported(t.Location, "a part of a column")
+		}
+		b.sets(w, t.Name, t.Location)
+	}
+	if s.SelectStmt == nil && !b.verdict(w).Allowed.Has(access.Insert) {
+		b.need(access.Insert, w.Target.Table.ID)
+	}
+}
+
+// insertRows binds what is inserted: rows of values, a query's rows, or one row
+// of defaults.
+func (b *binder) insertRows(w *Write, s *pg.InsertStmt) {
+	if s.SelectStmt == nil {
+		return // DEFAULT VALUES
+	}
+	sel := s.SelectStmt.GetSelectStmt()
+	if len(sel.ValuesLists) == 0 {
+		w.Query = b.query(sel, nil)
+		b.fits(w, len(w.Query.Columns), s.Relation.Location)
+		if w.Target.opaque || len(b.needs) > 0 {
+			return
+		}
+		to := make([]Column, len(w.Columns))
+		for i, c := range w.Columns {
+			to[i] = w.Target.Columns[c]
+			if from := w.Query.Columns[i].Type; !assignable(from, to[i].Type) {
+				b.fail(s.Relation.Location, Mismatch, "column %s is %s, and %s is inserted; add a cast", access.Quote(to[i].Name), to[i].Type, from)
+			}
+		}
+		b.coerceOutput(w.Query, to)
+		return
+	}
+	if sel.WithClause != nil || len(sel.SortClause) > 0 || sel.LimitCount != nil || sel.LimitOffset != nil {
+		b.unsupported(-1, "WITH, ORDER BY or LIMIT of VALUES")
+	}
+	for _, list := range sel.ValuesLists {
+		nodes := list.GetList().Items
+		b.fits(w, len(nodes), locate(nodes[0]))
+		row := make([]Expr, len(nodes))
+		for i, n := range nodes {
+			row[i] = b.value(w, i, n, &scope{})
+		}
+		w.Rows = append(w.Rows, row)
+	}
+}
+
+// fits refuses rows that have another number of values than columns are named.
+func (b *binder) fits(w *Write, n int, at int32) {
+	if !w.Target.opaque && len(b.needs) == 0 && n != len(w.Columns) {
+		b.fail(at, Mismatch, "%d columns are to be set, but there are %d values", len(w.Columns), n)
+	}
+}
+
+// value binds what the i-th column is set to.
+func (b *binder) value(w *Write, i int, n *pg.Node, names *scope) Expr {
+	if n.GetSetToDefault() != nil {
+		b.unsupported(-1, "DEFAULT as a value (leave the column out instead)")
+	}
+	e := b.expr(n, names)
+	b.plain(e, locate(n), "a value")
+	if i >= len(w.Columns) || w.Target.opaque {
+		return e
+	}
+	c := w.Target.Columns[w.Columns[i]]
+	e = b.convertLiteral(e, c.Type, locate(n))
+	if !assignable(e.Type(), c.Type) {
+		b.fail(locate(n), Mismatch, "column %s is %s, not %s; add a cast", access.Quote(c.Name), c.Type, e.Type())
+	}
+	return b.convert(e, c.Type, locate(n))
+}
+
+// assignable reports whether a value can be stored in a column as it is: no
+// value is rounded or cut unseen.
+func assignable(from, to Type) bool {
+	t, ok := unify(from, to)
+	return ok && t == to
+}
+
+func (b *binder) assignments(w *Write, list []*pg.Node, names *scope) {
+	row := []Expr{}
+	for _, n := range list {
+		t := n.GetResTarget()
+		if len(t.Indirection) > 0 || t.Val.GetMultiAssignRef() != nil {
+			b.unsupported(t.Location, "setting several columns, or a part of one, at once")
+		}
+		before := len(w.Columns)
+		b.sets(w, t.Name, t.Location)
+		if len(w.Columns) > before {
+			row = append(row, b.value(w, before, t.Val, names))
+		} else {
+			b.expr(t.Val, names)
+		}
+	}
+	w.Rows = [][]Expr{row}
+}
+
+func (b *binder) where(w *Write, n *pg.Node, names *scope) {
+	if n == nil {
+		return
+	}
+	w.Where = b.condition(n, names, "WHERE")
+	b.plain(w.Where, locate(n), "WHERE")
+}
+
+// returning binds what the written rows give back, as the session sees them.
+func (b *binder) returning(w *Write, list []*pg.Node, names *scope) {
+	if len(list) == 0 {
+		return
+	}
+	q, sel := &Query{}, &Select{}
+	q.Body = sel
+	for _, n := range list {
+		b.targetItem(q, sel, n.GetResTarget(), names, nil)
+	}
+	for i, item := range sel.Items {
+		b.plain(item, locate(list[min(i, len(list)-1)]), "RETURNING")
+		if anyExpr(item, isSubquery) {
+			b.unsupported(locate(list[min(i, len(list)-1)]), "a sub-query in RETURNING")
+		}
+	}
+	w.Returning = q
+}
+
+func isSubquery(e Expr) bool {
+	switch e.(type) {
+	case *InQuery, *Exists, *Scalar:
+		return true
+	}
+	return false
+}
+
+// governTarget notes how the session sees the columns of the written table.
+func (b *binder) governTarget(w *Write) TableUse {
+	r := w.Target
+	use := TableUse{Table: r.Table.ID, Governance: r.governance, Verb: w.Verb}
+	if !r.governance.Untouched() {
+		r.governed = b.governTable(r, r.governance)
+	}
+	for i, c := range r.Columns {
+		if r.used[i] {
+			use.Columns = append(use.Columns, c.ID)
+		}
+	}
+	for _, i := range w.Columns {
+		use.Written = append(use.Written, r.Columns[i].ID)
+	}
+	return use
+}

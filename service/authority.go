@@ -1,0 +1,141 @@
+package service
+
+import (
+	"fmt"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/core/query"
+)
+
+// mayChange refuses changes that the caller has no right to make. Changes are
+// the caller's own: a standpoint gives no rights.
+func (s *Service) mayChange(st *state, c Caller, what change) error {
+	if c.User == 0 {
+		return nil // the service itself: the making of a platform
+	}
+	own, err := s.own(st, c)
+	if err != nil {
+		return err
+	}
+	switch what := what.(type) {
+	case access.AddObject, access.MissObject:
+		return nil // a scan's, which has asked
+	case access.AddGrant:
+		return s.mayGrant(st, c, what)
+	case access.RemoveGrant:
+		return s.mayRevoke(st, c, own, what)
+	case access.SetOwner:
+		return manages(st, own, what.Object)
+	case access.PutLane:
+		if _, err := st.model.FindLane(what.Lane); err == nil {
+			return manages(st, own, laneOf(what.Lane))
+		}
+	case access.Join:
+		if role, err := st.model.FindSubject(what.Of); err == nil && st.model.MayGive(c.User, role.ID, s.now()) && !what.Option {
+			return nil
+		}
+	case access.Leave:
+		if mayTake(st, c, what) {
+			return nil
+		}
+	case policy.PutRowPolicy:
+		if err := s.managesOld(st, own, what.Name); err != nil {
+			return err
+		}
+		return manages(st, own, what.Table)
+	case policy.PutColumnPolicy:
+		if err := s.managesOld(st, own, what.Name); err != nil {
+			return err
+		}
+		for _, path := range what.Columns {
+			o, err := st.model.Lookup(path)
+			if err != nil {
+				return err
+			}
+			if !own.Resolve(o.ID).Allowed.Has(access.Manage) {
+				return wants(st, access.Manage, o.Parent)
+			}
+		}
+		return nil
+	case policy.SetPolicyStatus:
+		return s.managesOld(st, own, what.Name)
+	case policy.RemovePolicy:
+		return s.managesOld(st, own, what.Name)
+	}
+	return manages(st, own, "platform")
+}
+
+// manages wants MANAGE on the object that a target stands for or stands in.
+func manages(st *state, own *access.Standing, path string) error {
+	target, err := st.model.LookupTarget(path)
+	if err != nil {
+		return err
+	}
+	if !own.Resolve(target.Object).Allowed.Has(access.Manage) {
+		return wants(st, access.Manage, target.Object)
+	}
+	return nil
+}
+
+// mayGrant wants a grant that entitles the caller.
+func (s *Service) mayGrant(st *state, c Caller, what access.AddGrant) error {
+	target, err := st.model.LookupTarget(what.Object)
+	if err != nil {
+		return err
+	}
+	p, b, err := st.model.ParseRight(what.Privilege)
+	if err != nil {
+		return err
+	}
+	gives := st.model.Gives(&access.Grant{Privilege: p, Bundle: b})
+	if st.model.Entitling(c.User, gives, target, s.now()) == nil {
+		return wants(st, access.Manage, target.Object)
+	}
+	return nil
+}
+
+// mayRevoke lets who made a grant take it back, and who manages its object take
+// back anybody's.
+func (s *Service) mayRevoke(st *state, c Caller, own *access.Standing, what access.RemoveGrant) error {
+	if what.Grantor != "" && what.Grantor == st.model.Ref(c.User) && !what.Cascade {
+		return nil
+	}
+	return manages(st, own, what.Object)
+}
+
+// mayTake lets who gave a role on take it back.
+func mayTake(st *state, c Caller, what access.Leave) bool {
+	member, err := st.model.FindSubject(what.Member)
+	if err != nil {
+		return false
+	}
+	for _, e := range member.Memberships {
+		if st.model.Ref(e.Of) == what.Of && e.By == c.User && st.model.Subject(e.Of).Kind == access.Role {
+			return true
+		}
+	}
+	return false
+}
+
+func laneOf(name string) string { return "lane:" + strings.TrimPrefix(strings.ToLower(name), "lane:") }
+
+// managesOld wants MANAGE on the table that a policy is on now, if it is there.
+func (s *Service) managesOld(st *state, own *access.Standing, name string) error {
+	table := access.ObjectID(0)
+	if row, column := st.policies.Find(name); row != nil {
+		table = row.Table
+	} else if column != nil {
+		table = st.model.Object(column.Columns[0]).Parent
+	}
+	if table != 0 && !own.Resolve(table).Allowed.Has(access.Manage) {
+		return wants(st, access.Manage, table)
+	}
+	return nil
+}
+
+func wants(st *state, p access.Privilege, id access.ObjectID) error {
+	return &query.Error{Code: query.Refused, Text: fmt.Sprintf("this needs %s on %s", p, st.model.Path(id)),
+		Needs: []access.Need{{Privilege: p, Object: id}}}
+}

@@ -1,0 +1,333 @@
+package service
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/wire"
+)
+
+// mostCompared bounds the comparison of two states: subjects times relations.
+const mostCompared = 50_000
+
+// effects says who gains and who loses what: for every user and service that
+// the changes can touch, the relations they can touch whose bands differ. Who
+// passes on a right without reviewing its object is not told what others have.
+// More says that there was more to compare than is bearable.
+func (s *Service) effects(before, after *state, o order, now time.Time) (effects []wire.Effect, more bool) {
+	touched := map[access.SubjectID]map[access.ObjectID]bool{}
+	reviewed := map[access.ObjectID]bool{}
+	compared := 0
+	for _, t := range before.touches(after, o.changes) {
+		for _, subject := range append(before.actors(t.subject, now), after.actors(t.subject, now)...) {
+			if touched[subject] == nil {
+				touched[subject] = map[access.ObjectID]bool{}
+			}
+			after.model.Relations(t.object, func(r *access.Object) bool {
+				may, known := reviewed[r.ID]
+				if !known {
+					may = o.caller.User == 0 || s.reviewsObject(after, o.caller, r.ID)
+					reviewed[r.ID] = may
+				}
+				if may && !touched[subject][r.ID] {
+					touched[subject][r.ID] = true
+					compared++
+				}
+				more = compared >= mostCompared
+				return !more
+			})
+		}
+	}
+	effects = []wire.Effect{}
+	lanes := o.caller.User == 0 || s.reviews(after, o.caller)
+	for _, subject := range slices.Sorted(maps.Keys(touched)) {
+		c := &comparison{before: before, after: after, was: atOrNobody(before, subject, now), is: atOrNobody(after, subject, now)}
+		for _, id := range slices.Sorted(maps.Keys(touched[subject])) {
+			c.relation(after.model.Object(id))
+		}
+		if lanes {
+			c.lanes()
+		}
+		if e := (wire.Effect{Subject: after.model.Ref(subject), Gains: gathered(c.gains), Loses: gathered(c.loses)}); len(e.Gains)+len(e.Loses) > 0 {
+			effects = append(effects, e)
+		}
+	}
+	return effects, more
+}
+
+// a touch is whom and what a change can make a difference to: who has the
+// rights of a subject, at and below an object. Without a subject it touches
+// nobody.
+type touch struct {
+	subject access.SubjectID
+	object  access.ObjectID
+}
+
+// touches works out what changes from s to after can make a difference to.
+func (s *state) touches(after *state, changes []change) []touch {
+	var all []touch
+	for _, c := range changes {
+		all = append(all, s.touched(after, c)...)
+	}
+	return append(all, s.lapsed(after)...)
+}
+
+// lapsed is what grants touch that have lost their basis.
+func (s *state) lapsed(after *state) []touch {
+	var all []touch
+	for _, g := range lapsedGrants(s, after) {
+		all = append(all, touch{g.Subject, g.Object})
+	}
+	return all
+}
+
+func (s *state) touched(after *state, c change) []touch {
+	subject := func(ref string) access.SubjectID {
+		for _, st := range []*state{after, s} {
+			if found, err := st.model.FindSubject(ref); err == nil {
+				return found.ID
+			}
+		}
+		return 0
+	}
+	object := func(path string) access.ObjectID {
+		target, err := after.model.LookupTarget(path)
+		if err != nil {
+			return access.PlatformID
+		}
+		return target.Object
+	}
+	policy := func(name string) (on []touch) { // an edit can move a policy to another table
+		for _, st := range []*state{after, s} {
+			if row, column := st.policies.Find(name); row != nil {
+				on = append(on, touch{access.PublicID, row.Table})
+			} else if column != nil {
+				on = append(on, touch{access.PublicID, st.model.Object(column.Columns[0]).Parent})
+			}
+		}
+		return on
+	}
+	everywhere := func(ref string) []touch { return []touch{{subject(ref), access.PlatformID}} }
+	switch c := c.(type) {
+	case access.AddGrant:
+		return []touch{{subject(c.Subject), object(c.Object)}}
+	case access.RemoveGrant:
+		return []touch{{subject(c.Subject), object(c.Object)}}
+	case access.SetOwner:
+		on := object(c.Object)
+		return []touch{{s.model.Object(on).Owner, on}, {after.model.Object(on).Owner, on}}
+	case access.PutBundle:
+		var all []touch
+		if b, err := after.model.FindBundle(c.Bundle); err == nil {
+			for _, g := range after.model.GrantsOf(b) {
+				all = append(all, touch{g.Subject, g.Object})
+			}
+		}
+		return all
+	case access.RemoveLane:
+		var all []touch
+		if o, err := s.model.FindLane(c.Lane); err == nil {
+			for _, g := range s.model.GrantsOn(o.ID) {
+				all = append(all, touch{g.Subject, o.ID})
+			}
+		}
+		return all
+	case access.Join:
+		return everywhere(c.Member)
+	case access.Leave:
+		return everywhere(c.Member)
+	case access.SetSubject:
+		if c.Disabled == nil && c.Lead == nil {
+			return nil
+		}
+		return everywhere(c.Subject)
+	case access.SetAttribute:
+		return everywhere(c.Subject)
+	case access.RenameSubject:
+		return everywhere(c.Subject)
+	case access.RemoveSubject:
+		return everywhere(c.Subject)
+	case policyNamed:
+		return policy(c.PolicyName())
+	}
+	return nil
+}
+
+// lapsedGrants lists the grants that rested on something before and rest on
+// nothing after. Few changes can do that, and only those look at all grants.
+func lapsedGrants(before, after *state) []*access.Grant {
+	if before.model == after.model {
+		return nil
+	}
+	return access.Lapsed(before.model, after.model)
+}
+
+// policyNamed is what changes of policies have in common.
+type policyNamed interface{ PolicyName() string }
+
+// actors lists the users and services that have the rights of a subject.
+func (s *state) actors(id access.SubjectID, now time.Time) []access.SubjectID {
+	var ids []access.SubjectID
+	if id != 0 && s.model.HasSubject(id) {
+		s.model.Actors(id, now, func(subject *access.Subject) bool {
+			ids = append(ids, subject.ID)
+			return true
+		})
+	}
+	return ids
+}
+
+// a comparison is of what one subject can do before and after a change.
+type comparison struct {
+	before, after *state
+	was, is       *standpoint // nil: not there, or disabled
+	gains, loses  []difference
+}
+
+// a difference is one right, on one object, in words.
+type difference struct{ what, on, within, how string }
+
+// onRelations are the privileges that effects are told of, relation by relation.
+var onRelations = access.Set(access.Select, access.Insert, access.Update, access.Delete, access.References, access.Describe, access.Reveal, access.Manage)
+
+func (c *comparison) relation(o *access.Object) {
+	var old, next wire.Bands
+	var had, has access.Privileges
+	if c.was != nil && c.was.Model.HasObject(o.ID) {
+		old, had = c.was.relationBands(o), c.was.Resolve(o.ID).Allowed&onRelations
+	}
+	if c.is != nil {
+		next, has = c.is.relationBands(o), c.is.Resolve(o.ID).Allowed&onRelations
+	}
+	m := c.after.model
+	d := difference{on: m.Path(o.ID), within: m.Path(o.Parent)}
+	for _, p := range (has &^ had).Each() {
+		gain := d
+		gain.what = p.String()
+		if p == access.Select && (next.Rows != full || next.Columns != full) {
+			gain.how = "(" + afterVerbs(next.Says) + ")"
+		}
+		c.gains = append(c.gains, gain)
+	}
+	for _, p := range (had &^ has).Each() {
+		loss := d
+		loss.what = p.String()
+		c.loses = append(c.loses, loss)
+	}
+	if was, is := afterVerbs(old.Says), afterVerbs(next.Says); (had & has).Has(access.Select) && was != is {
+		d.how = is
+		if less(next.Rows, old.Rows) || less(next.Columns, old.Columns) {
+			c.loses = append(c.loses, d)
+		} else {
+			c.gains = append(c.gains, d)
+		}
+	}
+}
+
+// lanes compares where queries may run.
+func (c *comparison) lanes() {
+	open := func(p *standpoint) map[string]bool {
+		paths := map[string]bool{}
+		if p != nil {
+			for _, o := range p.MayRun() {
+				paths[p.Model.Path(o.ID)] = true
+			}
+		}
+		return paths
+	}
+	was, is := open(c.was), open(c.is)
+	for _, path := range slices.Sorted(maps.Keys(is)) {
+		if !was[path] {
+			c.gains = append(c.gains, difference{what: "USAGE", on: path})
+		}
+	}
+	for _, path := range slices.Sorted(maps.Keys(was)) {
+		if !is[path] {
+			c.loses = append(c.loses, difference{what: "USAGE", on: path})
+		}
+	}
+}
+
+// mostAlike is how many differences of one kind in one schema are told one by
+// one.
+const mostAlike = 4
+
+// gathered says differences in words; many of one kind in one schema become one.
+func gathered(list []difference) []string {
+	type kind struct{ what, within, how string }
+	count := map[kind]int{}
+	for _, d := range list {
+		count[kind{d.what, d.within, d.how}]++
+	}
+	said := []string{}
+	for _, d := range list {
+		k := kind{d.what, d.within, d.how}
+		on := d.on
+		if n := count[k]; d.within != "" && n > mostAlike {
+			on = fmt.Sprintf("%d tables of %s", n, d.within)
+			count[k] = -1
+		} else if n < 0 {
+			continue
+		}
+		switch {
+		case d.what == "":
+			said = append(said, on+": "+d.how)
+		case d.how == "":
+			said = append(said, d.what+" on "+on)
+		default:
+			said = append(said, d.what+" on "+on+" "+d.how)
+		}
+	}
+	return said
+}
+
+// less reports whether a stratum is smaller than another.
+func less(a, b string) bool {
+	order := []string{empty, hatched, full}
+	return slices.Index(order, a) < slices.Index(order, b)
+}
+
+// atOrNobody is a subject's standpoint in a state; nil where it is not there or
+// disabled.
+func atOrNobody(st *state, id access.SubjectID, now time.Time) *standpoint {
+	if !st.model.HasSubject(id) {
+		return nil
+	}
+	standing, err := st.stand(access.Session{Subject: id}, now)
+	if err != nil {
+		return nil
+	}
+	return &standpoint{Standing: standing, state: st, review: true}
+}
+
+// dormantNotes warns of new grants that give nothing yet, and of older ones that
+// give nothing any more, and says what would wake them.
+func (s *Service) dormantNotes(before, after *state, changes []change) []string {
+	var notes []string
+	for _, c := range changes {
+		add, ok := c.(access.AddGrant)
+		if !ok {
+			continue
+		}
+		g := after.model.FindGrant(add)
+		if g == nil {
+			continue // a later change of the same order has removed it
+		}
+		if w := s.grant(after, g); w.Dormant != "" {
+			note := fmt.Sprintf("what was granted to %s gives nothing yet: %s", add.Subject, w.Dormant)
+			if w.Wake != "" {
+				note += ". To wake it: " + w.Wake
+			}
+			notes = append(notes, note)
+		}
+	}
+	for _, g := range lapsedGrants(before, after) {
+		notes = append(notes, fmt.Sprintf("%s on %s to %s, granted by %s, gives nothing any more: what it rested on has ended",
+			after.model.GrantName(g), after.model.Target(g.Target), after.model.Ref(g.Subject), after.model.Ref(g.Grantor)))
+	}
+	slices.Sort(notes)
+	return slices.Compact(notes)
+}

@@ -1,0 +1,162 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/wire"
+)
+
+// Roster gives out all subjects but PUBLIC with their attributes and
+// memberships, as [Service.TakeRoster] takes them in.
+func (s *Service) Roster(c Caller) (wire.Roster, error) {
+	st := s.current.Load()
+	out := wire.Roster{Subjects: []wire.RosterSubject{}, Memberships: []wire.RosterMembership{}}
+	if !s.reviews(st, c) {
+		return out, problem(403, "refused", "Refused", "the roster needs DESCRIBE on platform")
+	}
+	for _, subject := range st.model.Subjects(0) {
+		if subject.Kind == access.Public {
+			continue
+		}
+		out.Subjects = append(out.Subjects, wire.RosterSubject{Ref: subject.Ref(), Title: subject.Title, Disabled: subject.Disabled,
+			Lead: st.model.Ref(subject.Lead), Attributes: subject.Attributes})
+		for _, e := range subject.Memberships {
+			out.Memberships = append(out.Memberships, wire.RosterMembership{Member: subject.Ref(), Of: st.model.Ref(e.Of),
+				Until: optionalTime(e.Until), Option: e.Option, Reason: e.Reason, Ticket: e.Ticket})
+		}
+	}
+	return out, nil
+}
+
+// mostTaken bounds one roster.
+const mostTaken = 100_000
+
+// TakeRoster adds the subjects and memberships of a roster that are not there,
+// and changes those that differ. All of it is one revision: a line that cannot
+// be taken refuses the whole, and is named.
+func (s *Service) TakeRoster(ctx context.Context, c Caller, in wire.RosterRequest, ifMatch int64) (wire.Changed, error) {
+	st := s.current.Load()
+	if err := s.administers(st, c, "an import of subjects"); err != nil {
+		return wire.Changed{}, err
+	}
+	if len(in.Subjects)+len(in.Memberships) > mostTaken {
+		return wire.Changed{}, problem(422, "too_large", "Not possible", "one import takes up to %d lines", mostTaken)
+	}
+	t := &taking{order: order{caller: c, Change: in.Change, ifMatch: ifMatch}, state: st, by: st.model.Ref(c.User)}
+	for _, subject := range in.Subjects {
+		t.subject(subject)
+	}
+	for _, subject := range in.Subjects { // when all are there
+		t.lead(subject)
+	}
+	for _, m := range in.Memberships {
+		t.membership(m)
+	}
+	if len(t.changes) == 0 {
+		return wire.Changed{Revision: st.revision, Says: []string{"everything in it is there already"}, Notes: []string{}, Effects: []wire.Effect{}}, nil
+	}
+	// Dry, line by line: the message should name the first line that is bad.
+	probe, now := st.model, s.now()
+	for i, change := range t.changes {
+		next, err := probe.Apply(now, change.(access.Change))
+		if err != nil {
+			return wire.Changed{}, atLine(t.lines[i], err)
+		}
+		probe = next
+	}
+	t.says = []string{fmt.Sprintf("took in %s", strings.Join(t.counted(), ", "))}
+	return s.make(ctx, t.order)
+}
+
+// atLine says where in the file an error comes from.
+func atLine(line int, err error) error {
+	p := *Problem(err)
+	if line > 0 {
+		p.Detail = fmt.Sprintf("line %d: %s; nothing was taken in", line, p.Detail)
+	} else {
+		p.Detail += "; nothing was taken in"
+	}
+	p.Line = line
+	return &p
+}
+
+// taking gathers the changes that a roster comes to.
+type taking struct {
+	order
+	state  *state
+	by     string
+	lines  []int // of each change
+	counts map[string]int
+}
+
+func (t *taking) add(line int, what string, c access.Change) {
+	if t.counts == nil {
+		t.counts = map[string]int{}
+	}
+	t.changes, t.lines = append(t.changes, c), append(t.lines, line)
+	t.counts[what]++
+}
+
+func (t *taking) counted() []string {
+	var out []string
+	for _, what := range slices.Sorted(maps.Keys(t.counts)) {
+		out = append(out, count(t.counts[what], what))
+	}
+	return out
+}
+
+// there finds a subject as it is now, or nil.
+func (t *taking) there(ref string) *access.Subject {
+	subject, err := t.state.model.FindSubject(ref)
+	var unknown *access.NotFound
+	if errors.As(err, &unknown) || !strings.Contains(ref, ":") {
+		return nil
+	}
+	return subject
+}
+
+func (t *taking) subject(in wire.RosterSubject) {
+	ref := strings.ToLower(strings.TrimSpace(in.Ref))
+	old := t.there(ref)
+	if old == nil {
+		t.add(in.Line, "new subject", access.AddSubject{Subject: ref, Title: in.Title})
+		old = &access.Subject{Title: in.Title}
+	} else if old.Title != in.Title && in.Title != "" {
+		t.add(in.Line, "new title", access.SetSubject{Subject: ref, Title: &in.Title})
+	}
+	if old.Disabled != in.Disabled {
+		t.add(in.Line, "account disabled or enabled", access.SetSubject{Subject: ref, Disabled: &in.Disabled})
+	}
+	for _, name := range sortedKeys(in.Attributes) {
+		values := slices.Sorted(slices.Values(in.Attributes[name]))
+		if !slices.Equal(old.Attributes[name], slices.Compact(values)) {
+			t.add(in.Line, "attribute", access.SetAttribute{Subject: ref, Name: name, Values: values})
+		}
+	}
+}
+
+func (t *taking) lead(in wire.RosterSubject) {
+	if in.Lead == "" {
+		return
+	}
+	if old := t.there(in.Ref); old == nil || t.state.model.Ref(old.Lead) != in.Lead {
+		t.add(in.Line, "reporting line", access.SetSubject{Subject: in.Ref, Lead: &in.Lead})
+	}
+}
+
+func (t *taking) membership(in wire.RosterMembership) {
+	if old := t.there(in.Member); old != nil {
+		for _, e := range old.Memberships {
+			if t.state.model.Ref(e.Of) == in.Of && e.Until.Equal(givenTime(in.Until)) && e.Option == in.Option && e.Reason == in.Reason && e.Ticket == in.Ticket {
+				return
+			}
+		}
+	}
+	t.add(in.Line, "membership", access.Join{Member: in.Member, Of: in.Of, By: t.by, Until: givenTime(in.Until), Option: in.Option, Reason: in.Reason, Ticket: in.Ticket})
+}

@@ -1,0 +1,72 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/source"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// write runs a statement that changes rows: as the caller, in one transaction,
+// recorded before it is made to last. From another's standpoint nothing is
+// changed.
+func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.QueryRequest, plan *query.Plan, lane *access.Object, record *store.Record) (wire.Result, error) {
+	started := s.now()
+	record.Action, record.Objects = "write", jsonList(planObjects(p.Model, plan))
+	if p.other {
+		return wire.Result{}, s.refuseFrom(c, p, record, problem(422, "standpoint", "Not possible", "rows are changed as yourself; step back from the standpoint of %s first", p.words))
+	}
+	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.words, Lane: lane.Name}
+	args := source.Bind(plan.Args, started, s.key)
+	src, err := s.planSource(ctx, plan)
+	if err != nil {
+		return wire.Result{}, s.failed(p, record, started, err)
+	}
+	if in.Plan && s.showsPlan(s.current.Load(), c, plan) {
+		if out.Plan, err = s.showPlan(ctx, p, plan, args, 0); err != nil {
+			return wire.Result{}, s.failed(p, record, started, err)
+		}
+	}
+	bounded, cancel := within(ctx, lane)
+	defer cancel()
+	if err := s.traffic.enter(bounded, lane); err != nil {
+		return wire.Result{}, s.failed(p, record, started, err)
+	}
+	defer s.traffic.leave(lane.ID)
+	recorded := false
+	err = src.Write(bounded, plan.SQL, args, plan.Columns, func(row []any) error {
+		if len(out.Rows) == lane.Limits.Rows {
+			return problem(422, "too_many_rows", "Too many rows", "RETURNING gives more than the %d rows that the lane lets through; nothing was changed", lane.Limits.Rows)
+		}
+		out.Rows = append(out.Rows, append([]any(nil), row...))
+		return nil
+	}, func(changed int64) error {
+		out.Changed = changed
+		record.Rows, record.TookUS = changed, s.now().Sub(started).Microseconds()
+		recorded = true
+		return s.record(record)
+	})
+	if err != nil && bounded.Err() != nil {
+		err = bounded.Err() // the driver says "interrupted"
+	}
+	if err != nil {
+		if recorded { // what was recorded did not come to pass, so that is recorded too
+			again := *record
+			again.ID = 0
+			record = &again
+		}
+		return wire.Result{}, s.failed(p, record, started, err)
+	}
+	out.TookMS = float64(s.now().Sub(started).Microseconds()) / 1000
+	out.Record = reference(record.ID)
+	if len(out.Columns) == 0 {
+		out.Columns = []wire.ResultColumn{{Name: "done", Type: "text"}}
+		verb := map[access.Privilege]string{access.Insert: "inserted", access.Update: "changed", access.Delete: "removed"}[plan.Tables[0].Verb]
+		out.Rows = [][]any{{fmt.Sprintf("%s %s", verb, count(int(out.Changed), "row"))}}
+	}
+	return out, nil
+}
