@@ -51,6 +51,12 @@ type (
 		Reason string `query:"reason" json:"-" description:"kept in the journal"`
 		DryRun bool   `query:"dry_run" json:"-" description:"say what it would do to whom, and do nothing"`
 	}
+	findingsIn struct {
+		Administrators int `query:"administrators" description:"how many administrators are not too many; 3 when not given"`
+	}
+	rosterIn struct {
+		Part string `query:"part" enum:"subjects,memberships" description:"of CSV, which has one of the two; subjects when empty"`
+	}
 	tokensIn struct {
 		Subject string `query:"subject" description:"the caller when empty; all for everybody's"`
 	}
@@ -119,8 +125,8 @@ func (s *Server) register() {
 	handle(s, "GET", "/comparison", "where two subjects differ in what they can do", func(r request, in compareIn) (wire.Comparison, error) {
 		return svc.Compare(r.Caller, in.A, in.B, in.Below)
 	})
-	handle(s, "GET", "/findings", "rights and subjects that deserve a look", func(r request, _ none) (wire.List[wire.Finding], error) {
-		return svc.Findings(r.Caller)
+	handle(s, "GET", "/findings", "rights and subjects that deserve a look", func(r request, in findingsIn) (wire.List[wire.Finding], error) {
+		return svc.Findings(r.ctx, r.Caller, in.Administrators)
 	})
 	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {
 		return svc.Search(r.Caller, in.Text, in.Standpoint)
@@ -130,23 +136,23 @@ func (s *Server) register() {
 		return svc.Subjects(r.Caller, in.Kind)
 	})
 	handle(s, "POST", "/subjects", "add a subject", func(r request, in wire.SubjectRequest) (wire.Changed, error) {
-		return svc.PutSubject(r.ctx, r.Caller, in, false, r.ifMatch)
+		return svc.PutSubject(r.ctx, r.Caller, in, false)
 	})
 	handle(s, "GET", "/subjects/{ref}", "the page of one subject", func(r request, in refIn) (wire.SubjectPage, error) {
 		return svc.Subject(r.Caller, in.Ref)
 	})
 	handle(s, "PATCH", "/subjects/{ref}", "change a subject", func(r request, in subjectEdit) (wire.Changed, error) {
 		in.Subject = in.Ref
-		return svc.PutSubject(r.ctx, r.Caller, in.SubjectRequest, true, r.ifMatch)
+		return svc.PutSubject(r.ctx, r.Caller, in.SubjectRequest, true)
 	})
 	handle(s, "DELETE", "/subjects/{name}", "remove a subject, by reference", func(r request, in removal) (wire.Changed, error) {
 		return svc.RemoveSubject(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
-	handle(s, "GET", "/roster", "subjects with attributes and memberships, for taking out", func(r request, _ none) (wire.Roster, error) {
+	handle(s, "GET", "/roster", "subjects with attributes and memberships, for taking out", func(r request, _ rosterIn) (wire.Roster, error) {
 		return svc.Roster(r.Caller)
 	})
 	handle(s, "POST", "/roster", "take subjects and memberships in: all of them, or none", func(r request, in wire.RosterRequest) (wire.Changed, error) {
-		return svc.TakeRoster(r.ctx, r.Caller, in, r.ifMatch)
+		return svc.TakeRoster(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/password", "change one's own password", func(r request, in wire.PasswordRequest) (wire.Changed, error) {
 		return svc.ChangePassword(r.ctx, r.Caller, in)
@@ -171,20 +177,20 @@ func (s *Server) register() {
 		return svc.Grants(r.Caller, in.Object, in.Subject, in.Dormant)
 	})
 	handle(s, "POST", "/grants", "grant privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
-		return svc.Grant(r.ctx, r.Caller, in, false, r.ifMatch)
+		return svc.Grant(r.ctx, r.Caller, in, false)
 	})
 	handle(s, "POST", "/grants/revoke", "revoke privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
-		return svc.Grant(r.ctx, r.Caller, in, true, r.ifMatch)
+		return svc.Grant(r.ctx, r.Caller, in, true)
 	})
 
 	handle(s, "POST", "/owners", "give objects another owner", func(r request, in wire.OwnerRequest) (wire.Changed, error) {
-		return svc.SetOwner(r.ctx, r.Caller, in, r.ifMatch)
+		return svc.SetOwner(r.ctx, r.Caller, in)
 	})
 	handle(s, "GET", "/bundles", "named sets of privileges", func(r request, _ none) (wire.List[wire.Bundle], error) {
 		return svc.Bundles(r.Caller)
 	})
 	handle(s, "POST", "/bundles", "add a bundle, or change what it and its grants give", func(r request, in wire.BundleRequest) (wire.Changed, error) {
-		return svc.PutBundle(r.ctx, r.Caller, in, r.ifMatch)
+		return svc.PutBundle(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/bundles/{name}", "remove a bundle", func(r request, in removal) (wire.Changed, error) {
 		return svc.RemoveBundle(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
@@ -193,7 +199,7 @@ func (s *Server) register() {
 		return svc.Lanes(r.Caller)
 	})
 	handle(s, "POST", "/lanes", "add a lane, or change its limits", func(r request, in wire.LaneRequest) (wire.Changed, error) {
-		return svc.PutLane(r.ctx, r.Caller, in, r.ifMatch)
+		return svc.PutLane(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/lanes/{name}", "remove a lane", func(r request, in removal) (wire.Changed, error) {
 		return svc.RemoveLane(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
@@ -203,13 +209,13 @@ func (s *Server) register() {
 		return svc.Policies(r.Caller, in.Table)
 	})
 	handle(s, "POST", "/policies", "add or replace a policy", func(r request, in wire.PolicyRequest) (wire.Changed, error) {
-		return svc.PutPolicy(r.ctx, r.Caller, in, r.ifMatch)
+		return svc.PutPolicy(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/policies/trial", "count what standpoints would see with a row policy, before it is saved", func(r request, in wire.PolicyTrial) (wire.TrialResult, error) {
 		return svc.TryPolicy(r.ctx, r.Caller, in)
 	})
 	handle(s, "PATCH", "/policies/{name}", "publish or stop a policy", func(r request, in policyStatus) (wire.Changed, error) {
-		return svc.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus, r.ifMatch)
+		return svc.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus)
 	})
 	handle(s, "DELETE", "/policies/{name}", "remove a policy", func(r request, in removal) (wire.Changed, error) {
 		return svc.RemovePolicy(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})

@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -33,9 +34,8 @@ type operation struct {
 // request is what a handler gets beside its input.
 type request struct {
 	service.Caller
-	ctx     context.Context
-	ifMatch int64 // the revision of If-Match; zero without
-	fiber   fiber.Ctx
+	ctx   context.Context
+	fiber fiber.Ctx
 }
 
 // handle registers an endpoint. The fields of In come from the path (uri tag),
@@ -54,7 +54,7 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 		}
 		r := request{Caller: caller, ctx: c.Context(), fiber: c}
 		if match := strings.Trim(c.Get(fiber.HeaderIfMatch), `"`); match != "" {
-			if r.ifMatch, err = strconv.ParseInt(match, 10, 64); err != nil {
+			if r.IfMatch, err = strconv.ParseInt(match, 10, 64); err != nil {
 				return badInput("If-Match takes the number of a revision, in quotes")
 			}
 		}
@@ -132,6 +132,14 @@ func (s *Server) answer(c fiber.Ctx, out any) error {
 		case "application/jsonl":
 			return writeLines(c, result)
 		}
+	}
+	if roster, ok := out.(wire.Roster); ok && c.Accepts(fiber.MIMEApplicationJSON, "text/csv") == "text/csv" {
+		rows, err := service.RosterCSV(roster, c.Query("part") == "memberships")
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
+		return csv.NewWriter(c.Response().BodyWriter()).WriteAll(rows)
 	}
 	c.Set("ETag", fmt.Sprintf("%q", strconv.FormatInt(s.service.Revision(), 10)))
 	return c.JSON(out)

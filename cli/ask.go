@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -76,16 +77,18 @@ func (a *app) ask(root *cobra.Command) {
 	}
 	compare.Flags().StringVar(&part, "below", "", "only at and below this object")
 	compare.RegisterFlagCompletionFunc("below", a.completeObjects)
+	few := 0
 	findings := &cobra.Command{
 		Use: "findings", Short: "Rights and subjects that deserve a look, each with its fix", GroupID: "look", Args: words(0, 0),
 		RunE: func(c *cobra.Command, _ []string) error {
-			list, err := client.Get[wire.List[wire.Finding]](c.Context(), a.connect(), "/findings", nil)
+			list, err := client.Get[wire.List[wire.Finding]](c.Context(), a.connect(), "/findings", url.Values{"administrators": {fmt.Sprint(few)}})
 			if err != nil {
 				return err
 			}
 			return a.showFindings(list.Items)
 		},
 	}
+	findings.Flags().IntVar(&few, "administrators", 3, "how many administrators are not too many")
 	root.AddCommand(accessCmd, why, compare, findings)
 }
 

@@ -76,12 +76,15 @@ func (a *app) completeAny(c *cobra.Command, args []string, start string) ([]stri
 	return a.completeObjects(c, args, start)
 }
 
+// privileges are those of the service, in their usual order.
+var privileges = []string{"usage", "select", "insert", "update", "delete", "references", "execute", "create", "describe", "reveal", "manage", "audit", "all"}
+
 func (a *app) completeWhy(c *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
 	switch len(args) {
 	case 0:
 		return a.completeSubjects("")(c, args, start)
 	case 1:
-		return []string{"select", "usage", "describe", "reveal", "manage", "audit", "all"}, noFiles
+		return privileges, noFiles
 	}
 	return a.completeObjects(c, args, start)
 }

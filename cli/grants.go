@@ -14,14 +14,18 @@ func (a *app) grants(root *cobra.Command) {
 	var f changeFlags
 	var option, entry, dry bool
 	grant := &cobra.Command{
-		Use: "grant PRIVILEGES on OBJECT to SUBJECT…", Short: "Grant privileges", GroupID: "change", Args: words(5, -1),
-		Long: `Grant privileges on an object and all below it, present and future. USAGE is the
-exception: it opens only the source or schema that it names, and without it
-nothing below can be read; --with-entry adds the doors that are shut.
+		Use: "grant PRIVILEGES on OBJECT… to SUBJECT…", Short: "Grant privileges or bundles", GroupID: "change", Args: words(5, -1),
+		Long: `Grant privileges on objects and all below them, present and future. USAGE is the
+exception: it opens only the source, schema or lane that it names. Without the
+doors nothing below can be read, and without a lane no query runs; --with-entry
+adds what is wanting.
 
-Privileges: select, usage, describe, reveal, manage, audit, all. On a table,
-select and reveal may name columns.`,
+Privileges: usage, select, insert, update, delete, references, execute, create,
+describe, reveal, manage, audit, all; or a bundle, as gneiss bundle list has them.
+On a table, most may name columns. An object may be a pattern: survey.assay.res*.`,
 		Example: `  gneiss grant select on survey.drilling to role:core_archivist --with-entry
+  gneiss grant reader on survey.assay.* to role:lab_analyst
+  gneiss grant usage on lane:batch to role:data_curator
   gneiss grant "select(name, depth_m)" on survey.drilling.boreholes to user:marl
   gneiss grant usage,select on survey.assay to role:lab_analyst --until 2027-01-31 --ticket GS-40`,
 		ValidArgsFunction: a.completeAny,
@@ -46,20 +50,29 @@ select and reveal may name columns.`,
 	grant.Flags().BoolVar(&entry, "with-entry", false, "grant USAGE on the doors that are shut, too")
 	grant.Flags().BoolVar(&dry, "dry-run", false, "say what it would do to whom, and do nothing")
 
+	var cascade, optionOnly bool
+	var grantor string
 	revoke := &cobra.Command{
-		Use: "revoke PRIVILEGES on OBJECT from SUBJECT…", Short: "Revoke privileges", GroupID: "change", Args: words(5, -1),
+		Use: "revoke PRIVILEGES on OBJECT… from SUBJECT…", Short: "Revoke privileges or bundles", GroupID: "change", Args: words(5, -1),
+		Long: `Revoke grants: everybody's where you manage the object, your own elsewhere. Grants on
+which others rest are refused, with the list of those; --cascade takes them along.`,
 		Example: "  gneiss revoke select on survey.drilling from role:core_archivist", ValidArgsFunction: a.completeAny,
 		RunE: func(c *cobra.Command, args []string) error {
 			in, err := parseGrant(c, args, "from")
 			if err != nil {
 				return err
 			}
+			in.Cascade, in.OptionOnly, in.Grantor, in.Reason = cascade, optionOnly, grantor, f.reason
 			return a.twice(c, func(dry bool) (wire.Changed, error) {
 				in.DryRun = dry
 				return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/grants/revoke", in)
 			})
 		},
 	}
+	revoke.Flags().BoolVar(&cascade, "cascade", false, "revoke what rests on it, too; it is listed first")
+	revoke.Flags().BoolVar(&optionOnly, "grant-option", false, "revoke the grant option alone")
+	revoke.Flags().StringVar(&grantor, "by", "", "only what this grantor granted")
+	revoke.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
 	var object, subject string
 	var dormant bool
 	list := &cobra.Command{
@@ -89,7 +102,7 @@ select and reveal may name columns.`,
 	root.AddCommand(grant, revoke, list)
 }
 
-// parseGrant reads "PRIVILEGES on OBJECT to SUBJECT…".
+// parseGrant reads "PRIVILEGES on OBJECT… to SUBJECT…".
 func parseGrant(c *cobra.Command, args []string, word string) (wire.GrantRequest, error) {
 	var in wire.GrantRequest
 	privileges, rest, err := split(c, args, "on")
@@ -110,10 +123,8 @@ func parseGrant(c *cobra.Command, args []string, word string) (wire.GrantRequest
 		}
 		text = text[:open]
 	}
-	in.Privileges = strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
-	in.Object = object[0]
-	for _, s := range subjects {
-		in.Subjects = append(in.Subjects, strings.FieldsFunc(s, func(r rune) bool { return r == ',' })...)
-	}
+	in.Privileges = commas([]string{text})
+	in.Objects = commas(object)
+	in.Subjects = commas(subjects)
 	return in, nil
 }

@@ -59,7 +59,7 @@ func (a *app) look(root *cobra.Command) {
 		Use: "show OBJECT-OR-SUBJECT", Short: "Say what something is and what touches it", GroupID: "look", Args: words(1, 1),
 		Example: "  gneiss show survey.drilling.boreholes\n  gneiss show role:survey_reader", ValidArgsFunction: a.completeAny,
 		RunE: func(c *cobra.Command, args []string) error {
-			if strings.Contains(args[0], ":") || args[0] == "public" {
+			if strings.Contains(args[0], ":") && !strings.HasPrefix(args[0], "lane:") || args[0] == "public" {
 				return a.showSubject(c, args[0])
 			}
 			return a.showObject(c, args[0])
@@ -101,6 +101,12 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 	fmt.Fprintf(a.out, "%s  %s  %s\n%s; you may: %s\n", o.Path, o.Kind, glyph(o.Bands), o.Bands.Says, orNone(o.Privileges))
 	if len(o.Missing) > 0 {
 		fmt.Fprintf(a.out, "To read it you would need %s.\n", strings.Join(o.Missing, ", "))
+	}
+	if o.Owner != "" {
+		fmt.Fprintf(a.out, "Owned by %s%s.\n", o.Owner, map[bool]string{false: ", the owner of what it is in"}[o.OwnOwner])
+	}
+	if o.Limits != nil {
+		fmt.Fprintf(a.out, "Limits: %d at once, %d seconds, %d rows, %d MiB.\n", o.Limits.Queries, o.Limits.Seconds, o.Limits.Rows, o.Limits.Bytes>>20)
 	}
 	if len(o.Columns) > 0 {
 		a.head("Columns")
@@ -169,6 +175,12 @@ func (a *app) showSubject(c *cobra.Command, ref string) error {
 	for _, name := range slices.Sorted(maps.Keys(s.Attributes)) {
 		fmt.Fprintf(a.out, "%s = {%s}\n", name, strings.Join(s.Attributes[name], ", "))
 	}
+	if s.Lead != "" {
+		fmt.Fprintf(a.out, "reports to %s\n", s.Lead)
+	}
+	if len(s.Reports) > 0 {
+		fmt.Fprintf(a.out, "leads %s\n", strings.Join(s.Reports, ", "))
+	}
 	for _, m := range s.Memberships {
 		fmt.Fprintf(a.out, "has %s%s\n", m.Of, untilSays(m))
 	}
@@ -190,6 +202,9 @@ func untilSays(m wire.Membership) string {
 	says := ""
 	if m.Until != nil {
 		says += " until " + m.Until.Local().Format("2006-01-02")
+	}
+	if m.Option {
+		says += ", may give it on"
 	}
 	if m.Ticket != "" {
 		says += ", ticket " + m.Ticket
@@ -213,7 +228,13 @@ func grantGrid(list []wire.Grant) grid {
 			since = x.At.Format("2006-01-02")
 		}
 		var notes []string
-		if x.Option {
+		if len(x.Gives) > 0 {
+			notes = append(notes, "gives "+strings.Join(x.Gives, ", "))
+		}
+		if x.Owns != "" {
+			notes = append(notes, "as the owner of "+x.Owns)
+		}
+		if x.Option && x.Owns == "" {
 			notes = append(notes, "grant option")
 		}
 		if x.Until != nil {

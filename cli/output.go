@@ -202,6 +202,9 @@ func (a *app) effects(c wire.Changed) {
 			fmt.Fprintf(a.out, "  %s %s loses %s\n", a.mark("-", text.FgRed), e.Subject, l)
 		}
 	}
+	if c.More {
+		fmt.Fprintln(a.out, "  … and more than can be listed")
+	}
 	for _, n := range c.Notes {
 		fmt.Fprintf(a.out, "Note: %s.\n", n)
 	}

@@ -16,13 +16,14 @@ import (
 func (a *app) querying(root *cobra.Command) {
 	var plan bool
 	var limit int
+	var lane string
 	var params []string
 	run := &cobra.Command{
-		Use: "query SQL", Short: "Run a governed query", GroupID: "look", Args: words(1, 1),
-		Long:    "Run a query as yourself or from another standpoint. The rows are those that the\nstandpoint may see, with treated values. A - as the SQL reads standard input.",
+		Use: "query SQL", Short: "Run a governed query, or a statement that changes rows, rights or the role", GroupID: "look", Args: words(1, 1),
+		Long:    "Run a query as yourself or from another standpoint. The rows are those that the\nstandpoint may see, with treated values. A - as the SQL reads standard input.\n\nSELECT, INSERT, UPDATE and DELETE; GRANT, REVOKE, CREATE ROLE, DROP ROLE; SET ROLE.",
 		Example: "  gneiss query \"select district, count(*) from survey.drilling.boreholes group by district\" --as user:flint -o csv\n  gneiss query \"select name from survey.drilling.boreholes where id = \\$1\" --param 17 --show-plan",
 		RunE: func(c *cobra.Command, args []string) error {
-			in := wire.QueryRequest{SQL: args[0], Plan: plan, Limit: limit, Standpoint: a.at}
+			in := wire.QueryRequest{SQL: args[0], Plan: plan, Limit: limit, Lane: lane, Standpoint: a.at}
 			if args[0] == "-" {
 				text, err := io.ReadAll(a.in)
 				if err != nil {
@@ -49,6 +50,7 @@ func (a *app) querying(root *cobra.Command) {
 	}
 	run.Flags().BoolVar(&plan, "show-plan", false, "print the governed SQL, its policies and the database's plan")
 	run.Flags().IntVar(&limit, "limit", 0, "rows at the most")
+	run.Flags().StringVar(&lane, "lane", "", "run on this lane; the first that is open when not given")
 	run.Flags().StringArrayVar(&params, "param", nil, "the value of $1, $2 and so on")
 	a.standpoint(run)
 
@@ -109,7 +111,11 @@ func (a *app) showResult(r wire.Result, planned bool) error {
 	if r.Truncated {
 		more = "; there are more, --limit shows them"
 	}
-	fmt.Fprintf(a.out, "\n%s as %s in %.1f ms%s (%s)\n", rowsSay(int64(len(r.Rows))), r.Standing, r.TookMS, more, r.Record)
+	where := ""
+	if r.Lane != "" {
+		where = " on lane:" + r.Lane
+	}
+	fmt.Fprintf(a.out, "\n%s as %s%s in %.1f ms%s (%s)\n", rowsSay(int64(len(r.Rows))), r.Standing, where, r.TookMS, more, r.Record)
 	if planned && r.Plan == nil {
 		fmt.Fprintln(a.out, "What ran is shown to who may DESCRIBE the tables.")
 	}

@@ -39,6 +39,7 @@ type options struct {
 // app is what commands work with.
 type app struct {
 	options
+	seen     int64 // the revision that a change was confirmed on
 	in       io.Reader
 	out, err io.Writer
 }
@@ -78,6 +79,8 @@ role:survey_reader, service:pumice, public.`,
 	a.sources(root)
 	a.subjects(root)
 	a.grants(root)
+	a.rights(root)
+	a.accounts(root)
 	a.policies(root)
 	a.querying(root)
 	a.record(root)
@@ -158,7 +161,11 @@ func printFixes(w io.Writer, fixes []wire.Fix) {
 }
 
 // connect returns a client with the token that there is.
-func (a *app) connect() *client.Client { return client.New(a.server, token(a.server)) }
+func (a *app) connect() *client.Client {
+	c := client.New(a.server, token(a.server))
+	c.IfMatch = a.seen
+	return c
+}
 
 // words checks the number of arguments, and says how the command is written.
 func words(least, most int) cobra.PositionalArgs {

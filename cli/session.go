@@ -137,9 +137,15 @@ func either(test, yes, no string) string {
 	return no
 }
 
+// asks reports whether there is a terminal to ask on.
+func (a *app) asks() bool {
+	f, ok := a.in.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
 // password reads one from standard input, or asks on the terminal.
 func (a *app) password(fromInput bool) (string, error) {
-	if f, ok := a.in.(*os.File); ok && !fromInput && term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.in.(*os.File); ok && !fromInput && a.asks() {
 		fmt.Fprint(a.err, "Password: ")
 		secret, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.err)

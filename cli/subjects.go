@@ -26,7 +26,7 @@ func (a *app) subjects(root *cobra.Command) {
 		case "group":
 			parent.AddCommand(a.join("put SUBJECT… in GROUP", "Put subjects in a group", "in", "group"), a.leave("take SUBJECT… from GROUP", "Take subjects out of a group", "group"))
 		case "role":
-			parent.AddCommand(a.giveRole(), a.takeRole())
+			parent.AddCommand(a.giveRole(), a.takeRole(), a.roleTree())
 		}
 		root.AddCommand(parent)
 	}
@@ -39,12 +39,17 @@ type subjectFlags struct {
 	password   bool
 	disable    bool
 	enable     bool
+	lead       string
+	rename     string
 }
 
 func (f *subjectFlags) register(c *cobra.Command, kind string) {
 	c.Flags().StringVar(&f.title, "title", "", "a few words for people")
 	if kind == "user" || kind == "service" {
 		c.Flags().StringArrayVar(&f.attributes, "attribute", nil, "NAME=VALUE,VALUE; NAME= takes it away")
+		if kind == "user" {
+			c.Flags().StringVar(&f.lead, "lead", "", "whom they report to; empty: nobody")
+		}
 		c.Flags().BoolVar(&f.password, "password-stdin", false, "read the password from standard input")
 	}
 }
@@ -57,6 +62,13 @@ func (f *subjectFlags) request(a *app, c *cobra.Command, ref string) (wire.Subje
 	if f.disable || f.enable {
 		in.Disabled = &f.disable
 	}
+	if c.Flags().Changed("lead") {
+		if f.lead != "" {
+			f.lead = refOf("user", f.lead)
+		}
+		in.Lead = &f.lead
+	}
+	in.Rename = f.rename
 	for _, attribute := range f.attributes {
 		name, values, ok := strings.Cut(attribute, "=")
 		if !ok {
@@ -107,6 +119,7 @@ func (a *app) setSubject(kind string) *cobra.Command {
 		return a.done(out)
 	}}
 	f.register(c, kind)
+	c.Flags().StringVar(&f.rename, "rename", "", "another name; who it is, and what it has, stays")
 	if kind == "user" || kind == "service" {
 		c.Flags().BoolVar(&f.disable, "disable", false, "end its sessions and let it sign in no more")
 		c.Flags().BoolVar(&f.enable, "enable", false, "let it sign in again")
@@ -141,6 +154,9 @@ func (a *app) listSubjects(kind string) *cobra.Command {
 			}
 			if s.Dormant > 0 {
 				notes = append(notes, fmt.Sprintf("%d dormant", s.Dormant))
+			}
+			if s.Lead != "" {
+				notes = append(notes, "reports to "+strings.TrimPrefix(s.Lead, "user:"))
 			}
 			g.rows = append(g.rows, []string{s.Name, s.Title, strings.Join(has, ", "), third, fmt.Sprint(s.Grants), strings.Join(notes, ", ")})
 		}
@@ -186,6 +202,8 @@ func (a *app) twice(c *cobra.Command, change func(dry bool) (wire.Changed, error
 		if err := a.confirm(would); err != nil {
 			return err
 		}
+		a.seen = would.Revision
+		defer func() { a.seen = 0 }()
 	}
 	out, err := change(false)
 	if err != nil {
@@ -224,14 +242,14 @@ func split(c *cobra.Command, args []string, word string) (before, after []string
 	return args[:i], args[i+1:], nil
 }
 
-func (a *app) members(c *cobra.Command, f *changeFlags, of string, members []string) error {
+func (a *app) members(c *cobra.Command, f *changeFlags, option bool, of string, members []string) error {
 	until, err := f.end()
 	if err != nil {
 		return err
 	}
 	for _, member := range members {
 		out, err := client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/memberships",
-			wire.Member{Member: member, Of: of, Until: until, Ticket: f.ticket, Change: wire.Change{Reason: f.reason}})
+			wire.Member{Member: member, Of: of, Until: until, Option: option, Ticket: f.ticket, Change: wire.Change{Reason: f.reason}})
 		if err != nil {
 			return err
 		}
@@ -249,7 +267,7 @@ func (a *app) join(use, short, word, kind string) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.members(c, &f, refOf(kind, of[0]), members)
+		return a.members(c, &f, false, refOf(kind, of[0]), members)
 	}}
 	f.register(c)
 	return c
@@ -257,6 +275,7 @@ func (a *app) join(use, short, word, kind string) *cobra.Command {
 
 func (a *app) giveRole() *cobra.Command {
 	var f changeFlags
+	var option bool
 	c := &cobra.Command{Use: "give ROLE to SUBJECT…", Short: "Give a role to users, services, groups or roles", Args: words(3, -1),
 		Example: "  gneiss role give core_archivist to user:marl --until 2027-01-31", ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -265,13 +284,14 @@ func (a *app) giveRole() *cobra.Command {
 				return err
 			}
 			for _, role := range roles {
-				if err := a.members(c, &f, refOf("role", role), to); err != nil {
+				if err := a.members(c, &f, option, refOf("role", role), to); err != nil {
 					return err
 				}
 			}
 			return nil
 		}}
 	f.register(c)
+	c.Flags().BoolVar(&option, "admin-option", false, "they may give it on")
 	return c
 }
 

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,6 +34,9 @@ type Client struct {
 	Server string // http://127.0.0.1:7464
 	Token  string
 	HTTP   *http.Client
+	// IfMatch is the revision that changes are made on; the service refuses them
+	// when the model has changed since. Zero: on any.
+	IfMatch int64
 }
 
 // New returns a client of the service at an address.
@@ -78,6 +82,9 @@ func (c *Client) Raw(ctx context.Context, method, path string, query url.Values,
 	r.Header.Set("Accept", accept)
 	if in != nil {
 		r.Header.Set("Content-Type", "application/json")
+	}
+	if c.IfMatch != 0 {
+		r.Header.Set("If-Match", fmt.Sprintf("%q", strconv.FormatInt(c.IfMatch, 10)))
 	}
 	if c.Token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.Token)

@@ -102,7 +102,7 @@ func (m *maker) subject(ref, title string, attributes ...string) {
 	if len(attributes) > 0 {
 		in.Attributes = map[string][]string{attributes[0]: attributes[1:]}
 	}
-	_, m.err = m.svc.PutSubject(m.ctx, m.as, in, false, 0)
+	_, m.err = m.svc.PutSubject(m.ctx, m.as, in, false)
 }
 
 func (m *maker) give(of string, members ...string) {
@@ -115,32 +115,32 @@ func (m *maker) give(of string, members ...string) {
 
 func (m *maker) grant(privilege, object, ticket string, subjects ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: subjects, Ticket: ticket}, false, 0)
+		_, m.err = m.svc.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: subjects, Ticket: ticket}, false)
 	}
 }
 
 func (m *maker) lane(name string, limits wire.Limits) {
 	if m.err == nil {
-		_, m.err = m.svc.PutLane(m.ctx, m.as, wire.LaneRequest{Name: name, Limits: limits}, 0)
+		_, m.err = m.svc.PutLane(m.ctx, m.as, wire.LaneRequest{Name: name, Limits: limits})
 	}
 }
 
 func (m *maker) bundle(name string, privileges ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutBundle(m.ctx, m.as, wire.BundleRequest{Name: name, Privileges: privileges}, 0)
+		_, m.err = m.svc.PutBundle(m.ctx, m.as, wire.BundleRequest{Name: name, Privileges: privileges})
 	}
 }
 
 func (m *maker) owner(owner string, objects ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.SetOwner(m.ctx, m.as, wire.OwnerRequest{Owner: owner, Objects: objects}, 0)
+		_, m.err = m.svc.SetOwner(m.ctx, m.as, wire.OwnerRequest{Owner: owner, Objects: objects})
 	}
 }
 
 func (m *maker) lead(lead string, users ...string) {
 	for _, user := range users {
 		if m.err == nil {
-			_, m.err = m.svc.PutSubject(m.ctx, m.as, wire.SubjectRequest{Subject: user, Lead: &lead}, true, 0)
+			_, m.err = m.svc.PutSubject(m.ctx, m.as, wire.SubjectRequest{Subject: user, Lead: &lead}, true)
 		}
 	}
 }
@@ -152,7 +152,7 @@ func (m *maker) chain() {
 		return
 	}
 	option := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Subjects: []string{"role:licensing_officer"}, Option: true, Ticket: "GS-23"}
-	if _, m.err = m.svc.Grant(m.ctx, m.as, option, false, 0); m.err != nil {
+	if _, m.err = m.svc.Grant(m.ctx, m.as, option, false); m.err != nil {
 		return
 	}
 	garnet, err := m.svc.ActAs("user:garnet")
@@ -160,18 +160,18 @@ func (m *maker) chain() {
 		return
 	}
 	_, m.err = m.svc.Grant(m.ctx, garnet, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Columns: []string{"id", "district"},
-		Subjects: []string{"user:tuff"}, Ticket: "GS-24", Change: wire.Change{Reason: "to look up own licences"}}, false, 0)
+		Subjects: []string{"user:tuff"}, Ticket: "GS-24", Change: wire.Change{Reason: "to look up own licences"}}, false)
 }
 
 func (m *maker) rows(name, table, rule, comment string, to ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: name, Table: table, Rule: rule, For: to, Comment: comment}}, 0)
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: name, Table: table, Rule: rule, For: to, Comment: comment}})
 	}
 }
 
 func (m *maker) columns(name, table string, columns []string, t wire.Treatment, except ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: name, Table: table, Columns: columns, Treatment: &t, Except: except}}, 0)
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: name, Table: table, Columns: columns, Treatment: &t, Except: except}})
 	}
 }
 
@@ -234,6 +234,7 @@ func (m *maker) model() error {
 	m.grant("USAGE", "survey.licensing", "GS-15", "role:survey_reader", "role:licensing_officer")
 	m.grant("SELECT", "survey.licensing.holders", "GS-15", "role:survey_reader")
 	m.grant("SELECT", "survey.licensing", "GS-16", "role:licensing_officer")
+	m.grant("USAGE", "survey.licensing", "GS-23", "role:partner")
 	m.grant("USAGE", "survey.drilling", "GS-21", "role:partner", "role:public_portal", "role:licensing_officer")
 	m.grant("SELECT", "survey.drilling.boreholes", "GS-21", "role:partner", "role:public_portal", "role:licensing_officer")
 	m.grant("USAGE", "survey.assay", "GS-17", "role:lab_analyst")

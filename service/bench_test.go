@@ -132,7 +132,7 @@ func BenchmarkChange(b *testing.B) {
 	revoke := false
 	for b.Loop() {
 		in := wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: "survey.assay.results", Subjects: []string{"user:marl"}}
-		if _, err := svc.Grant(ctx, opal, in, revoke, 0); err != nil {
+		if _, err := svc.Grant(ctx, opal, in, revoke); err != nil {
 			b.Fatal(err)
 		}
 		revoke = !revoke

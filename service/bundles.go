@@ -24,7 +24,7 @@ func (s *Service) Bundles(c Caller) (wire.List[wire.Bundle], error) {
 }
 
 // PutBundle adds a bundle, or with Replace changes what it and its grants give.
-func (s *Service) PutBundle(ctx context.Context, c Caller, in wire.BundleRequest, ifMatch int64) (wire.Changed, error) {
+func (s *Service) PutBundle(ctx context.Context, c Caller, in wire.BundleRequest) (wire.Changed, error) {
 	st := s.current.Load()
 	if err := s.administers(st, c, "the bundle "+in.Name); err != nil {
 		return wire.Changed{}, err
@@ -36,7 +36,7 @@ func (s *Service) PutBundle(ctx context.Context, c Caller, in wire.BundleRequest
 	case err != nil && in.Replace:
 		return wire.Changed{}, err
 	}
-	o := order{caller: c, Change: in.Change, ifMatch: ifMatch, changes: []change{access.PutBundle{Bundle: in.Name, Privileges: in.Privileges}}}
+	o := order{caller: c, Change: in.Change, changes: []change{access.PutBundle{Bundle: in.Name, Privileges: in.Privileges}}}
 	after, err := st.apply(o.changes[0], s.now())
 	if err != nil {
 		return wire.Changed{}, err
@@ -63,9 +63,9 @@ func (s *Service) RemoveBundle(ctx context.Context, c Caller, name string, in wi
 }
 
 // SetOwner gives objects another owner.
-func (s *Service) SetOwner(ctx context.Context, c Caller, in wire.OwnerRequest, ifMatch int64) (wire.Changed, error) {
+func (s *Service) SetOwner(ctx context.Context, c Caller, in wire.OwnerRequest) (wire.Changed, error) {
 	st := s.current.Load()
-	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
+	o := order{caller: c, Change: in.Change}
 	if len(in.Objects) == 0 {
 		return wire.Changed{}, problem(422, "nothing", "Not possible", "name at least one object")
 	}

@@ -17,6 +17,9 @@ import (
 type Caller struct {
 	User    access.SubjectID
 	Address string
+	// IfMatch is the revision that the caller saw; a change is refused when the
+	// model has changed since. Zero: on any.
+	IfMatch int64
 	token   store.Token
 }
 

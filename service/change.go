@@ -24,7 +24,6 @@ type order struct {
 	notes   []string
 	also    func(*state) func(*sqlx.Tx) error // what is written with it
 	wire.Change
-	ifMatch int64 // the revision that the caller saw; zero: any
 }
 
 // make works an order out on the next state, checks that the caller may, and
@@ -33,7 +32,7 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 	s.change.Lock()
 	defer s.change.Unlock()
 	before, now := s.current.Load(), s.now().UTC()
-	if err := s.stale(ctx, before, o.ifMatch); err != nil {
+	if err := s.stale(ctx, before, o.caller.IfMatch); err != nil {
 		return wire.Changed{}, err
 	}
 	after := before

@@ -1,7 +1,10 @@
 package service
 
 import (
+	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,37 +15,60 @@ import (
 )
 
 // fewAdministrators is how many administrators a platform has before it is worth
-// a look.
+// a look, when nothing else is said.
 const fewAdministrators = 3
 
+// mostOfAKind bounds the findings of one kind; the rest are counted.
+const mostOfAKind = 200
+
 // Findings lists what the trade calls privilege hygiene: rights and subjects
-// that deserve a look, each with its reason and its fix.
-func (s *Service) Findings(c Caller) (wire.List[wire.Finding], error) {
+// that deserve a look, each with its reason and its fix. More administrators
+// than the number given are one of them; zero is the usual number.
+func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (wire.List[wire.Finding], error) {
 	st := s.current.Load()
 	out := wire.List[wire.Finding]{Items: []wire.Finding{}}
 	if !s.reviews(st, c) {
 		return out, problem(403, "refused", "Refused", "findings need DESCRIBE on platform")
 	}
-	f := &finder{s: s, st: st, now: s.now(), out: &out.Items}
-	for _, g := range st.model.Grants() {
-		f.grant(g)
+	canSignIn, err := s.store.CanSignIn(ctx, s.now())
+	if err != nil {
+		return out, err
 	}
+	f := &finder{s: s, st: st, now: s.now(), out: &out.Items, census: st.census(s.now()), count: map[string]int{}, ending: map[access.SubjectID]int{}, canSignIn: canSignIn}
+	st.model.EachGrant(f.grant)
 	for _, subject := range st.model.Subjects(0) {
 		f.subject(subject)
 	}
-	f.administrators()
+	f.alike()
+	if administrators < 1 {
+		administrators = fewAdministrators
+	}
+	f.administrators(administrators)
+	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
+		if more := f.count[kind] - mostOfAKind; more > 0 {
+			f.count[kind] = 0
+			f.add(kind, "", "", fmt.Sprintf("and %d more of this kind", more), "mend these first, then look again")
+		}
+	}
 	return out, nil
 }
 
 // a finder collects findings over one state.
 type finder struct {
-	s   *Service
-	st  *state
-	now time.Time
-	out *[]wire.Finding
+	s         *Service
+	st        *state
+	now       time.Time
+	census    *access.Census
+	canSignIn map[uint32]bool
+	count     map[string]int           // by kind
+	ending    map[access.SubjectID]int // members with an end date, by group and role
+	out       *[]wire.Finding
 }
 
 func (f *finder) add(kind, subject, object, says, why string, fix ...string) {
+	if f.count[kind]++; f.count[kind] > mostOfAKind {
+		return
+	}
 	if fix == nil {
 		fix = []string{}
 	}
@@ -51,31 +77,40 @@ func (f *finder) add(kind, subject, object, says, why string, fix ...string) {
 
 func (f *finder) grant(g *access.Grant) {
 	if g.Grantor == 0 {
-		return // built in
+		return // built in, or an owner's
 	}
 	m := f.st.model
-	w := f.s.grant(f.st, g)
-	says := fmt.Sprintf("%s on %s to %s", w.Privilege, w.Object, w.Subject)
-	revoke := fmt.Sprintf("gneiss revoke %s on %s from %s", strings.ToLower(w.Privilege), w.Object, w.Subject)
-	if w.Dormant != "" {
+	o := m.Object(g.Object)
+	dormant := f.census.Dormant(g)
+	kind := m.Subject(g.Subject).Kind
+	wide := g.Pattern == "" && (o.Kind == access.Platform || o.Kind == access.Source) && g.Privilege != access.Usage && g.Privilege != access.Audit
+	lane := o.Kind == access.Lane
+	other := f.covering(g)
+	if dormant == nil && kind != access.Public && kind != access.User && !wide && other == nil {
+		return
+	}
+	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
+	says := fmt.Sprintf("%s on %s to %s", what, on, to)
+	revoke := fmt.Sprintf("gneiss revoke %s on %s from %s", strings.ToLower(what), on, to)
+	if dormant != nil {
+		w := f.s.grant(f.st, g)
 		fix := []string{revoke}
 		if w.Wake != "" {
 			fix = []string{w.Wake, revoke}
 		}
-		f.add("dormant", w.Subject, w.Object, says+" gives nothing: "+w.Dormant, "somebody thinks that it gives something, or it is left over", fix...)
+		f.add("dormant", to, on, says+" gives nothing: "+w.Dormant, "somebody thinks that it gives something, or it is left over", fix...)
 	}
-	switch kind := m.Subject(g.Subject).Kind; {
-	case kind == access.Public:
-		f.add("to_public", w.Subject, w.Object, says, "everyone has it, also who comes tomorrow", revoke)
+	switch {
+	case kind == access.Public && !lane:
+		f.add("to_public", to, on, says, "everyone has it, also who comes tomorrow", revoke)
 	case kind == access.User:
-		f.add("to_user", w.Subject, w.Object, says+", straight to a user", "rights given through roles are found, reviewed and taken back together", revoke)
+		f.add("to_user", to, on, says+", straight to a user", "rights given through roles are found, reviewed and taken back together", revoke)
 	}
-	if o := m.Object(g.Object); g.Pattern == "" && (o.Kind == access.Platform || o.Kind == access.Source) && g.Privilege != access.Usage && g.Privilege != access.Audit {
-		f.add("broad", w.Subject, w.Object, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, also those that come", revoke)
+	if wide {
+		f.add("broad", to, on, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, also those that come", revoke)
 	}
-	if other := f.covering(g); other != nil {
-		v := f.s.grant(f.st, other)
-		f.add("redundant", w.Subject, w.Object, says+" adds nothing", fmt.Sprintf("%s on %s to %s gives the same", v.Privilege, v.Object, v.Subject), revoke)
+	if other != nil {
+		f.add("redundant", to, on, says+" adds nothing", fmt.Sprintf("%s on %s to %s gives the same", m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)), revoke)
 	}
 }
 
@@ -86,43 +121,59 @@ func (f *finder) covering(g *access.Grant) *access.Grant {
 	if err != nil || g.Option {
 		return nil
 	}
-	// What covers all that a pattern can match covers the object it stands in;
-	// only for USAGE does that not follow.
-	if g.Pattern != "" && g.Privilege == access.Usage {
-		return nil
-	}
-	for _, path := range standing.Paths(g.Privilege, g.Object) {
-		other := path.Grant
-		if !f.st.model.Within(other.Object, g.Object) || g.Pattern != "" && other.Pattern != "" {
-			continue // columns of it, or the pattern itself
-		}
-		// Of two that cover each other, the older one stays.
-		wider := other.Target != g.Target || other.Privilege != g.Privilege || other.Subject != g.Subject
-		if other.ID != g.ID && other.Until.IsZero() && (wider || other.ID < g.ID) {
-			return other
-		}
-	}
-	return nil
+	return standing.Covering(g)
 }
 
 func (f *finder) subject(subject *access.Subject) {
 	m, ref := f.st.model, subject.Ref()
-	holders := 0
-	m.Actors(subject.ID, f.now, func(*access.Subject) bool {
-		holders++
-		return false
-	})
 	remove := fmt.Sprintf("gneiss %s remove %s", subject.Kind, subject.Name)
-	if (subject.Kind == access.Role || subject.Kind == access.Group) && holders == 0 && ref != "role:auditor" && ref != access.Administrator {
+	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator && f.census.CountHolders(subject.ID) == 0 {
 		f.add("no_holders", ref, "", "nobody has "+ref, "what is granted to it gives nothing, until somebody is given it without a look at what it holds", remove)
 	}
-	for _, other := range m.Subjects(subject.Kind) {
-		if d := levenshtein.Distance(subject.Name, other.Name, nil); other.ID < subject.ID && len(subject.Name) >= 5 && d > 0 && d <= max(1, len(subject.Name)/8) && digits(subject.Name) == digits(other.Name) {
-			f.add("alike_names", ref, "", fmt.Sprintf("%s is named almost as %s", ref, other.Ref()), "one of the two may be a slip of the keyboard", remove)
+	if has := m.CountGrantsTo(subject.ID) + len(subject.Memberships); subject.Acts() && has > 0 {
+		switch {
+		case subject.Disabled:
+			f.add("no_sign_in", ref, "", fmt.Sprintf("%s is disabled and has %s", ref, count(has, "right")), "they come back unseen when the account is enabled again", remove)
+		case !f.canSignIn[uint32(subject.ID)]:
+			f.add("no_sign_in", ref, "", fmt.Sprintf("%s has %s, and neither a password nor a token", ref, count(has, "right")), "nobody can use what it has, until somebody gives it a password without a look", remove)
 		}
 	}
 	for _, e := range subject.Memberships {
 		f.endless(subject, e)
+	}
+}
+
+// alike looks for names of one kind that differ by one character. Two names that
+// do share what is left when each lacks one.
+func (f *finder) alike() {
+	seen := map[string]*access.Subject{}
+	for _, subject := range f.st.model.Subjects(0) {
+		if len(subject.Name) < 5 {
+			continue
+		}
+		told := map[string]bool{}
+		for i := -1; i < len(subject.Name); i++ {
+			part := subject.Name
+			if i >= 0 {
+				part = subject.Name[:i] + subject.Name[i+1:]
+			}
+			key := subject.Kind.String() + ":" + part
+			other := seen[key]
+			if other == nil {
+				seen[key] = subject
+				continue
+			}
+			older, newer := other, subject
+			if older.ID > newer.ID {
+				older, newer = newer, older
+			}
+			if older == newer || told[other.Name] || levenshtein.Distance(older.Name, newer.Name, nil) != 1 || digits(older.Name) != digits(newer.Name) {
+				continue
+			}
+			told[other.Name] = true
+			f.add("alike_names", newer.Ref(), "", fmt.Sprintf("%s is named almost as %s", newer.Ref(), older.Ref()), "one of the two may be a slip of the keyboard",
+				fmt.Sprintf("gneiss %s remove %s", newer.Kind, newer.Name))
+		}
 	}
 }
 
@@ -143,13 +194,16 @@ func (f *finder) endless(subject *access.Subject, e access.Membership) {
 		return
 	}
 	of := f.st.model.Subject(e.Of)
-	with := 0
-	for _, id := range of.Members {
-		for _, other := range f.st.model.Subject(id).Memberships {
-			if other.Of == of.ID && !other.Until.IsZero() {
-				with++
+	with, known := f.ending[e.Of]
+	if !known {
+		for _, id := range of.Members {
+			for _, other := range f.st.model.Subject(id).Memberships {
+				if other.Of == of.ID && !other.Until.IsZero() {
+					with++
+				}
 			}
 		}
+		f.ending[e.Of] = with
 	}
 	if with*2 > len(of.Members) {
 		f.add("no_end", subject.Ref(), "", fmt.Sprintf("%s has %s without an end date", subject.Ref(), of.Ref()),
@@ -157,7 +211,7 @@ func (f *finder) endless(subject *access.Subject, e access.Membership) {
 	}
 }
 
-func (f *finder) administrators() {
+func (f *finder) administrators(few int) {
 	role, err := f.st.model.FindSubject(access.Administrator)
 	if err != nil {
 		return
@@ -167,8 +221,8 @@ func (f *finder) administrators() {
 		names = append(names, s.Ref())
 		return true
 	})
-	if len(names) > fewAdministrators {
+	if len(names) > few {
 		f.add("administrators", access.Administrator, "platform", fmt.Sprintf("%d subjects are administrators: %s", len(names), strings.Join(names, ", ")),
-			fmt.Sprintf("more than %d; each can grant themself everything", fewAdministrators), "gneiss role take administrator from SUBJECT")
+			fmt.Sprintf("more than %d; each can grant themself everything", few), "gneiss role take administrator from SUBJECT")
 	}
 }

@@ -133,12 +133,11 @@ func paths(in wire.GrantRequest) []string {
 }
 
 // Grant grants privileges; with revoke, it takes them back.
-func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, revoke bool, ifMatch int64) (wire.Changed, error) {
+func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, revoke bool) (wire.Changed, error) {
 	o, err := s.grantOrder(s.current.Load(), c, in, revoke)
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	o.ifMatch = ifMatch
 	return s.make(ctx, o)
 }
 

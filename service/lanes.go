@@ -171,7 +171,7 @@ func (s *Service) Lanes(c Caller) (wire.List[wire.Lane], error) {
 }
 
 // PutLane adds a lane, or with Replace changes its limits.
-func (s *Service) PutLane(ctx context.Context, c Caller, in wire.LaneRequest, ifMatch int64) (wire.Changed, error) {
+func (s *Service) PutLane(ctx context.Context, c Caller, in wire.LaneRequest) (wire.Changed, error) {
 	st := s.current.Load()
 	old, err := st.model.FindLane(in.Name)
 	if err != nil || !s.manages(st, c, old.ID) {
@@ -200,7 +200,7 @@ func (s *Service) PutLane(ctx context.Context, c Caller, in wire.LaneRequest, if
 		limits.Bytes = in.Limits.Bytes
 	}
 	verb := map[bool]string{true: "added lane:%s: %s", false: "changed the limits of lane:%s to %s"}[err != nil]
-	o := order{caller: c, Change: in.Change, ifMatch: ifMatch, says: []string{fmt.Sprintf(verb, in.Name, limits)}, changes: []change{access.PutLane{Lane: in.Name, Limits: limits}}}
+	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf(verb, in.Name, limits)}, changes: []change{access.PutLane{Lane: in.Name, Limits: limits}}}
 	if err != nil {
 		o.notes = append(o.notes, fmt.Sprintf("nobody may run on it yet: gneiss grant usage on lane:%s to SUBJECT", in.Name))
 	}

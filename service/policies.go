@@ -91,7 +91,7 @@ func policyChange(in wire.Policy) (change, error) {
 }
 
 // PutPolicy adds a policy, or with Replace changes one.
-func (s *Service) PutPolicy(ctx context.Context, c Caller, in wire.PolicyRequest, ifMatch int64) (wire.Changed, error) {
+func (s *Service) PutPolicy(ctx context.Context, c Caller, in wire.PolicyRequest) (wire.Changed, error) {
 	st := s.current.Load()
 	if err := s.writesPolicies(st, c, in.Table); err != nil {
 		return wire.Changed{}, err
@@ -108,7 +108,7 @@ func (s *Service) PutPolicy(ctx context.Context, c Caller, in wire.PolicyRequest
 	case !there && in.Replace:
 		return wire.Changed{}, &access.NotFound{Kind: "policy", Name: in.Name, Known: st.policies.Names()}
 	}
-	o := order{caller: c, Change: in.Change, changes: []change{what}, ifMatch: ifMatch}
+	o := order{caller: c, Change: in.Change, changes: []change{what}}
 	after, err := st.apply(what, s.now())
 	if err != nil {
 		return wire.Changed{}, err
@@ -162,12 +162,12 @@ func sentence(st *state, name string) string {
 }
 
 // SetPolicyStatus publishes or stops a policy.
-func (s *Service) SetPolicyStatus(ctx context.Context, c Caller, name string, in wire.PolicyStatus, ifMatch int64) (wire.Changed, error) {
+func (s *Service) SetPolicyStatus(ctx context.Context, c Caller, name string, in wire.PolicyStatus) (wire.Changed, error) {
 	if err := s.changesPolicy(s.current.Load(), c, name); err != nil {
 		return wire.Changed{}, err
 	}
 	verb := map[string]string{"live": "published", "off": "stopped", "draft": "took back to draft"}[in.Status]
-	return s.make(ctx, order{caller: c, Change: in.Change, ifMatch: ifMatch, says: []string{verb + " the policy " + name},
+	return s.make(ctx, order{caller: c, Change: in.Change, says: []string{verb + " the policy " + name},
 		changes: []change{policy.SetPolicyStatus{Name: name, Status: policy.Status(in.Status)}}})
 }
 

@@ -40,15 +40,20 @@ const mostTaken = 100_000
 // TakeRoster adds the subjects and memberships of a roster that are not there,
 // and changes those that differ. All of it is one revision: a line that cannot
 // be taken refuses the whole, and is named.
-func (s *Service) TakeRoster(ctx context.Context, c Caller, in wire.RosterRequest, ifMatch int64) (wire.Changed, error) {
+func (s *Service) TakeRoster(ctx context.Context, c Caller, in wire.RosterRequest) (wire.Changed, error) {
 	st := s.current.Load()
 	if err := s.administers(st, c, "an import of subjects"); err != nil {
 		return wire.Changed{}, err
 	}
+	for _, f := range in.Files {
+		if err := readRoster(f, &in.Roster); err != nil {
+			return wire.Changed{}, err
+		}
+	}
 	if len(in.Subjects)+len(in.Memberships) > mostTaken {
 		return wire.Changed{}, problem(422, "too_large", "Not possible", "one import takes up to %d lines", mostTaken)
 	}
-	t := &taking{order: order{caller: c, Change: in.Change, ifMatch: ifMatch}, state: st, by: st.model.Ref(c.User)}
+	t := &taking{order: order{caller: c, Change: in.Change}, state: st, by: st.model.Ref(c.User)}
 	for _, subject := range in.Subjects {
 		t.subject(subject)
 	}

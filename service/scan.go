@@ -20,7 +20,7 @@ func (s *Service) Bootstrap(ctx context.Context, name, password string) (Caller,
 	if len(s.current.Load().model.Subjects(access.User)) > 0 {
 		return Caller{}, problem(409, "exists", "Not possible", "the platform has users already")
 	}
-	_, err := s.PutSubject(ctx, Caller{}, wire.SubjectRequest{Subject: "user:" + name, Password: password, Title: new("administrator")}, false, 0)
+	_, err := s.PutSubject(ctx, Caller{}, wire.SubjectRequest{Subject: "user:" + name, Password: password, Title: new("administrator")}, false)
 	if err != nil {
 		return Caller{}, err
 	}

@@ -115,20 +115,20 @@ func TestAChangeCountsFromTheNextQuery(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"districts": {"north", "coast"}}}, true, 0))
+	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"districts": {"north", "coast"}}}, true))
 	more := count()
 	if more <= before {
 		t.Errorf("another district shows %d boreholes, then %d", before, more)
 	}
-	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "off"}, 0))
+	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "off"}))
 	if got := count(); got != 0 {
 		t.Errorf("with the policy stopped no allow policy applies, yet flint sees %d rows", got)
 	}
-	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "live"}, 0))
+	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "live"}))
 	do(svc.Join(ctx, opal, wire.Member{Member: "user:flint", Of: "group:geologists"}, true))
 	_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes"})
 	wants(t, err, 404, "does not exist or is not yours to use")
-	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Disabled: new(true)}, true, 0))
+	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Disabled: new(true)}, true))
 	if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err == nil {
 		t.Error("a disabled user still queries")
 	}
@@ -164,7 +164,7 @@ func TestNoAnswerBelongsToNoMoment(t *testing.T) {
 	}
 	for i := range 30 {
 		status := []string{"off", "live"}[i%2]
-		if _, err := svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: status}, 0); err != nil {
+		if _, err := svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: status}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -175,26 +175,26 @@ func TestNoAnswerBelongsToNoMoment(t *testing.T) {
 func TestStaleChangesAreRefused(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
-	seen := svc.Revision()
-	if _, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:first"}, false, seen); err != nil {
+	opal.IfMatch = svc.Revision()
+	if _, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:first"}, false); err != nil {
 		t.Fatal(err)
 	}
-	_, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:second"}, false, seen)
-	wants(t, err, 412, fmt.Sprintf("revision %d by user:opal", seen+1))
+	_, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:second"}, false)
+	wants(t, err, 412, fmt.Sprintf("revision %d by user:opal", opal.IfMatch+1))
 }
 
 func TestADryRunChangesNothing(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
 	before := svc.Revision()
-	out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, Change: wire.Change{DryRun: true}}, false, 0)
+	out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, Change: wire.Change{DryRun: true}}, false)
 	if err != nil || out.Done || svc.Revision() != before {
 		t.Fatalf("%+v, %v, revision %d after %d", out, err, svc.Revision(), before)
 	}
 	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "gives nothing yet: the door of survey is shut") {
 		t.Errorf("a grant without its door should say so: %v", out.Notes)
 	}
-	out, err = svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, WithEntry: true, Change: wire.Change{DryRun: true}}, false, 0)
+	out, err = svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, WithEntry: true, Change: wire.Change{DryRun: true}}, false)
 	if err != nil || len(out.Notes) != 0 || len(out.Effects) != 1 || out.Effects[0].Subject != "user:marl" {
 		t.Errorf("with entry it takes effect: %+v, %v", out, err)
 	}
@@ -202,7 +202,7 @@ func TestADryRunChangesNothing(t *testing.T) {
 
 func TestEffectsSayWhoLoses(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	out, err := svc.PutPolicy(ctx, caller(t, svc, "opal"), wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "crew_id = 1", For: []string{"role:regional_lead"}}, Change: wire.Change{DryRun: true}}, 0)
+	out, err := svc.PutPolicy(ctx, caller(t, svc, "opal"), wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "crew_id = 1", For: []string{"role:regional_lead"}}, Change: wire.Change{DryRun: true}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -534,16 +534,16 @@ func TestOutsidersLearnNothing(t *testing.T) {
 			return err
 		}},
 		{"a grant", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, false, 0)
+			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, false)
 			return err
 		}},
 		{"a policy on a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}}, 0)
+			_, err := svc.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}})
 			return err
 		}},
 		{"the policies of a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Policies(flint, n); return err }},
 		{"a policy's status", "holder-email", "holder-emails", func(n string) error {
-			_, err := svc.SetPolicyStatus(ctx, flint, n, wire.PolicyStatus{Status: "off"}, 0)
+			_, err := svc.SetPolicyStatus(ctx, flint, n, wire.PolicyStatus{Status: "off"})
 			return err
 		}},
 		{"a policy's removal", "holder-email", "holder-emails", func(n string) error { _, err := svc.RemovePolicy(ctx, flint, n, wire.Change{}); return err }},
@@ -551,7 +551,7 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		{"a standpoint", "user:garnet", "user:granite", func(n string) error { _, err := svc.Whoami(flint, wire.Standpoint{As: n}); return err }},
 		{"a role to act in", "partner", "parting", func(n string) error { _, err := svc.Whoami(flint, wire.Standpoint{Role: n}); return err }},
 		{"adding a subject", "user:garnet", "user:granite", func(n string) error {
-			_, err := svc.PutSubject(ctx, flint, wire.SubjectRequest{Subject: n}, false, 0)
+			_, err := svc.PutSubject(ctx, flint, wire.SubjectRequest{Subject: n}, false)
 			return err
 		}},
 		{"removing a subject", "role:partner", "role:parting", func(n string) error { _, err := svc.RemoveSubject(ctx, flint, n, wire.Change{}); return err }},
@@ -586,11 +586,11 @@ func TestOutsidersLearnNothing(t *testing.T) {
 	}
 	opal := caller(t, svc, "opal")
 	pass := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.assay.results", Subjects: []string{"user:flint"}, Option: true}
-	if _, err := svc.Grant(ctx, opal, pass, false, 0); err != nil {
+	if _, err := svc.Grant(ctx, opal, pass, false); err != nil {
 		t.Fatal(err)
 	}
 	pass.Subjects, pass.Option, pass.WithEntry, pass.DryRun = []string{"role:sample_courier", "role:licensing_officer", "role:partner"}, false, false, true
-	if out, err := svc.Grant(ctx, flint, pass, false, 0); err != nil || len(out.Effects) != 0 {
+	if out, err := svc.Grant(ctx, flint, pass, false); err != nil || len(out.Effects) != 0 {
 		t.Errorf("who may pass a right on is told who holds which role: %+v, %v", out.Effects, err)
 	}
 	r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes", Plan: true})
@@ -622,7 +622,7 @@ func TestExpiredAndForeignTokens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.PutSubject(ctx, caller(t, svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Password: "another-one"}, true, 0); err != nil {
+	if _, err := svc.PutSubject(ctx, caller(t, svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Password: "another-one"}, true); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := svc.Authenticate(ctx, flints, "test"); service.Problem(err).Status != 401 {
@@ -754,7 +754,7 @@ func TestFindings(t *testing.T) {
 		}
 	}
 	grant := func(privilege, object, subject string) {
-		do(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{subject}}, false, 0))
+		do(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{subject}}, false))
 	}
 	grant("DESCRIBE", "survey.field", "public")
 	grant("SELECT", "survey.field.visits", "user:marl")
@@ -762,7 +762,7 @@ func TestFindings(t *testing.T) {
 	for _, u := range []string{"slate", "garnet", "agate"} {
 		do(svc.Join(ctx, opal, wire.Member{Member: "user:" + u, Of: "role:administrator"}, false))
 	}
-	list, err := svc.Findings(opal)
+	list, err := svc.Findings(ctx, opal, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -790,7 +790,7 @@ func TestFindings(t *testing.T) {
 			t.Errorf("a grant that does something is called redundant: %+v", f)
 		}
 	}
-	if _, err := svc.Findings(caller(t, svc, "flint")); service.Problem(err).Status != 403 {
+	if _, err := svc.Findings(ctx, caller(t, svc, "flint"), 0); service.Problem(err).Status != 403 {
 		t.Errorf("a reader sees findings: %v", err)
 	}
 }
@@ -800,7 +800,7 @@ func TestPatternsAndEntryToASource(t *testing.T) {
 	opal, marl := caller(t, svc, "opal"), caller(t, svc, "marl")
 	grant := func(privilege, object string, entry bool) wire.Changed {
 		t.Helper()
-		out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:marl"}, WithEntry: entry}, false, 0)
+		out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:marl"}, WithEntry: entry}, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -819,7 +819,7 @@ func TestPatternsAndEntryToASource(t *testing.T) {
 	if out = grant("SELECT", "survey", true); len(out.Effects) != 1 || strings.Count(fmt.Sprint(out.Effects[0].Gains), "SELECT on") != 14 {
 		t.Errorf("entry to a source opens its schemas too: %+v", out.Effects)
 	}
-	if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.*", Subjects: []string{"user:marl"}}, true, 0); err != nil {
+	if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.*", Subjects: []string{"user:marl"}}, true); err != nil {
 		t.Errorf("revoking the pattern: %v", err)
 	}
 }
@@ -830,7 +830,7 @@ func TestGrantOptionCoversWhatIsHeld(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
 	pass := func(who service.Caller, to, privilege, object string, columns ...string) error {
-		_, err := svc.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{to}, Option: who == opal}, false, 0)
+		_, err := svc.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{to}, Option: who == opal}, false)
 		return err
 	}
 	for _, err := range []error{pass(opal, "user:flint", "SELECT", "survey.field.visits", "id"), pass(opal, "user:flint", "USAGE", "survey"), pass(opal, "user:flint", "SELECT", "survey.assay")} {

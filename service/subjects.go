@@ -109,11 +109,11 @@ func givenTime(t *time.Time) time.Time {
 }
 
 // PutSubject adds a subject, or with exists changes one.
-func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectRequest, exists bool, ifMatch int64) (wire.Changed, error) {
+func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectRequest, exists bool) (wire.Changed, error) {
 	if err := s.administers(s.current.Load(), c, "a change of "+in.Subject); err != nil {
 		return wire.Changed{}, err
 	}
-	o := order{caller: c, Change: in.Change, ifMatch: ifMatch}
+	o := order{caller: c, Change: in.Change}
 	if in.Password != "" && len(in.Password) < shortestPassword {
 		return wire.Changed{}, weakPassword()
 	}

@@ -27,7 +27,7 @@ func TestWriting(t *testing.T) {
 	}
 	grant := func(subject, privilege, object string, columns ...string) {
 		t.Helper()
-		if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{subject}, WithEntry: true}, false, 0); err != nil {
+		if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{subject}, WithEntry: true}, false); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -184,6 +184,17 @@ func (s *Store) Tokens(ctx context.Context, subject uint32, now time.Time) ([]To
 	return out, err
 }
 
+// CanSignIn is the set of subjects with a password or a token that has not ended.
+func (s *Store) CanSignIn(ctx context.Context, now time.Time) (map[uint32]bool, error) {
+	var ids []uint32
+	err := s.db.SelectContext(ctx, &ids, `SELECT subject FROM password UNION SELECT subject FROM token WHERE expires > ?`, now.UTC().Format(time.RFC3339))
+	out := make(map[uint32]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
+
 // A SourceRecord says how to reach a source.
 type SourceRecord struct{ Name, Kind, Folder string }
 

@@ -237,7 +237,7 @@ type Member struct {
 // A GrantRequest grants or revokes privileges.
 type GrantRequest struct {
 	Privileges []string   `json:"privileges" required:"true" description:"or bundles"`
-	Object     string     `json:"object" required:"true"`
+	Object     string     `json:"object,omitempty"`
 	Objects    []string   `json:"objects,omitempty" description:"more of them, in the same change"`
 	Columns    []string   `json:"columns,omitempty" description:"of the table; the whole table when empty"`
 	Subjects   []string   `json:"subjects" required:"true"`
@@ -600,5 +600,13 @@ type RosterMembership struct {
 // differs, and nothing is taken away.
 type RosterRequest struct {
 	Roster
+	Files []RosterFile `json:"files,omitempty" description:"of CSV or JSON, read into the roster"`
 	Change
+}
+
+// A RosterFile is a file's text: JSON as a Roster is, CSV with the head
+// subject,title,disabled,lead,attribute:NAME, or with member,of,until,option,reason,ticket.
+type RosterFile struct {
+	Name    string `json:"name"`
+	Content string `json:"content"`
 }

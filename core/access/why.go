@@ -58,6 +58,41 @@ func (st *Standing) pathsTo(g *Grant) []Path {
 	return paths
 }
 
+// Covering returns another grant in force, without an end, that gives the
+// session's subject all that g does, or nil. Of two that cover each other the
+// older one is the covering one.
+func (st *Standing) Covering(g *Grant) *Grant {
+	m := st.Model
+	gives := m.Gives(g)
+	var found *Grant
+	for at := g.Object; found == nil; at = m.Object(at).Parent {
+		st.each(m.countsAt(at), func(h *Grant) {
+			if h.ID == g.ID || !h.ends.IsZero() || m.Gives(h)&gives != gives || !m.coversAll(h, g) {
+				return
+			}
+			same := h.Target == g.Target && m.Gives(h) == gives && h.Subject == g.Subject
+			if !same || h.ID < g.ID {
+				found = h
+			}
+		})
+		if at == PlatformID {
+			break
+		}
+	}
+	return found
+}
+
+// coversAll reports whether h gives wherever g does.
+func (m *Model) coversAll(h, g *Grant) bool {
+	if h.Target == g.Target {
+		return true
+	}
+	if m.Gives(g).Has(Usage) && h.Privilege != All || !m.Covers(h.Target, g.Object) {
+		return false
+	}
+	return g.Pattern == "" || h.Pattern == "" || h.Object != g.Object // a pattern beside a pattern
+}
+
 // A Need is a privilege on an object that is wanting.
 type Need struct {
 	Privilege Privilege
