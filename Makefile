@@ -35,7 +35,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 demo: bin/gneiss
 	./bin/gneiss demo --data $(DATA) --listen $(LISTEN)
 
-test: build /usr/bin/chromium
+test: build /usr/bin/chromium /usr/lib/postgresql
 	go vet ./...
 	go test ./...
 
@@ -44,6 +44,12 @@ test: build /usr/bin/chromium
 	@command -v chromium >/dev/null || { \
 	  sudo=$$(command -v sudo || true); \
 	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; }
+
+# The model is compared with a PostgreSQL server of Debian's, which the tests
+# start themselves.
+/usr/lib/postgresql:
+	@sudo=$$(command -v sudo || true); \
+	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends postgresql >/dev/null
 
 lint: web/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

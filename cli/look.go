@@ -100,7 +100,7 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 	}
 	fmt.Fprintf(a.out, "%s  %s  %s\n%s; you may: %s\n", o.Path, o.Kind, glyph(o.Bands), o.Bands.Says, orNone(o.Privileges))
 	if len(o.Missing) > 0 {
-		fmt.Fprintf(a.out, "To read it you would need %s.\n", strings.Join(o.Missing, ", "))
+		fmt.Fprintf(a.out, "To use it you would need %s.\n", strings.Join(o.Missing, ", "))
 	}
 	if o.Owner != "" {
 		fmt.Fprintf(a.out, "Owned by %s%s.\n", o.Owner, map[bool]string{false: ", the owner of what it is in"}[o.OwnOwner])

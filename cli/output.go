@@ -184,11 +184,16 @@ func (a *app) done(c wire.Changed) error {
 		return a.show(c, changedGrid(c))
 	}
 	for _, s := range c.Says {
+		if !c.Done {
+			s = "would have " + s
+		}
 		fmt.Fprintln(a.out, strings.ToUpper(s[:1])+s[1:]+".")
 	}
 	a.effects(c)
 	if c.Done {
 		fmt.Fprintf(a.out, "Revision %d.\n", c.Revision)
+	} else {
+		fmt.Fprintln(a.out, "Nothing was changed.")
 	}
 	return nil
 }

@@ -27,6 +27,12 @@ func (p *standpoint) bands(id access.ObjectID) wire.Bands {
 	if o.Kind.IsRelation() {
 		return p.relationBands(o)
 	}
+	if o.Kind == access.Lane {
+		if p.Resolve(id).Allowed.Has(access.Usage) {
+			return wire.Bands{Door: full, Verbs: empty, Rows: empty, Columns: empty, Says: "open: queries may run here"}
+		}
+		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: "not open: no query may run here"}
+	}
 	all := wire.Bands{}
 	n, readable := 0, 0
 	p.Model.Relations(id, func(r *access.Object) bool {

@@ -41,6 +41,11 @@ func (s *Service) command(ctx context.Context, c Caller, p *standpoint, in wire.
 // setRole makes the caller's session act in one role it holds, or in all again.
 func (s *Service) setRole(ctx context.Context, c Caller, p *standpoint, record *store.Record, statement *query.Command) (wire.Result, error) {
 	says, role := "acting in all roles held", access.SubjectID(0)
+	all, err := s.standAs(p.state, c, c.User, wire.Standpoint{})
+	if err != nil {
+		return wire.Result{}, err
+	}
+	p = all
 	if len(statement.Roles) > 0 {
 		narrowed, err := s.standAs(p.state, c, c.User, wire.Standpoint{Role: statement.Roles[0]})
 		if err != nil {

@@ -75,10 +75,10 @@ func (s *state) touches(after *state, changes []change) []touch {
 	return append(all, s.lapsed(after)...)
 }
 
-// lapsed is what grants touch that have lost their basis.
+// lapsed is what grants touch that have ended or lost their basis.
 func (s *state) lapsed(after *state) []touch {
 	var all []touch
-	for _, g := range lapsedGrants(s, after) {
+	for _, g := range append(lapsedGrants(s, after), access.Ended(s.model, after.model)...) {
 		all = append(all, touch{g.Subject, g.Object})
 	}
 	return all
@@ -204,17 +204,17 @@ func (c *comparison) relation(o *access.Object) {
 	}
 	m := c.after.model
 	d := difference{on: m.Path(o.ID), within: m.Path(o.Parent)}
-	for _, p := range (has &^ had).Each() {
+	if gained := has &^ had; gained != 0 {
 		gain := d
-		gain.what = p.String()
-		if p == access.Select && (next.Rows != full || next.Columns != full) {
+		gain.what = gained.String()
+		if gained.Has(access.Select) && (next.Rows != full || next.Columns != full) {
 			gain.how = "(" + afterVerbs(next.Says) + ")"
 		}
 		c.gains = append(c.gains, gain)
 	}
-	for _, p := range (had &^ has).Each() {
+	if lost := had &^ has; lost != 0 {
 		loss := d
-		loss.what = p.String()
+		loss.what = lost.String()
 		c.loses = append(c.loses, loss)
 	}
 	if was, is := afterVerbs(old.Says), afterVerbs(next.Says); (had & has).Has(access.Select) && was != is {
@@ -328,6 +328,30 @@ func (s *Service) dormantNotes(before, after *state, changes []change) []string 
 		notes = append(notes, fmt.Sprintf("%s on %s to %s, granted by %s, gives nothing any more: what it rested on has ended",
 			after.model.GrantName(g), after.model.Target(g.Target), after.model.Ref(g.Subject), after.model.Ref(g.Grantor)))
 	}
+	notes = append(notes, takenAlong(before, after, changes)...)
 	slices.Sort(notes)
 	return slices.Compact(notes)
+}
+
+// takenAlong says which grants a cascade has ended beside those that are named.
+func takenAlong(before, after *state, changes []change) []string {
+	named, cascade := map[string]bool{}, false
+	for _, c := range changes {
+		if c, ok := c.(access.RemoveGrant); ok {
+			named[c.Privilege+" "+c.Object+" "+c.Subject] = true
+			cascade = cascade || c.Cascade
+		}
+	}
+	if !cascade {
+		return nil
+	}
+	var notes []string
+	m := after.model
+	for _, g := range access.Ended(before.model, m) {
+		what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
+		if !named[what+" "+on+" "+to] {
+			notes = append(notes, fmt.Sprintf("revoked along with it: %s on %s to %s by %s", what, on, to, m.Ref(g.Grantor)))
+		}
+	}
+	return notes
 }

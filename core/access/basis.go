@@ -15,11 +15,11 @@ import (
 // Entitling returns the grant by which a subject may give the right on the
 // target at a moment, the most lasting one; nil where there is none.
 func (m *Model) Entitling(grantor SubjectID, gives Privileges, t Target, now time.Time) *Grant {
-	return m.entitling(grantor, gives, t, now, 0)
+	return m.entitling(grantor, gives, t, now, func(*Grant) bool { return true })
 }
 
-// entitling leaves out what rests on the grant not.
-func (m *Model) entitling(grantor SubjectID, gives Privileges, t Target, now time.Time, not GrantID) *Grant {
+// entitling looks among the grants that are usable.
+func (m *Model) entitling(grantor SubjectID, gives Privileges, t Target, now time.Time, usable func(*Grant) bool) *Grant {
 	if m.Subject(grantor).Removed {
 		return nil
 	}
@@ -28,7 +28,7 @@ func (m *Model) entitling(grantor SubjectID, gives Privileges, t Target, now tim
 		for at := t.Object; ; at = m.Object(at).Parent {
 			for _, ref := range refsAt(s.grants, at) {
 				g := m.Grant(ref.grant)
-				if g.inForce(now) && m.entitles(g, gives, t) && !m.restsOn(g, not) && (best == nil || lasts(g, best)) {
+				if g.inForce(now) && m.entitles(g, gives, t) && usable(g) && (best == nil || lasts(g, best)) {
 					best = g
 				}
 			}
@@ -107,42 +107,60 @@ func (m *Model) canEntitle(g *Grant) bool { return g.Option || m.Gives(g).Has(Ma
 // rebase looks again at every grant that rests on a changed one, at any depth.
 // Where the basis no longer entitles, another grant to the same subject takes
 // its place, or one to the grantor; else the grant lapses. It returns those.
+// What is in question itself is no basis until it has found one, so that two
+// grants never hold each other up.
 func (m *Model) rebase(now time.Time, changed func(*Grant) bool) (lapsed []*Grant) {
-	for {
-		again := map[GrantID]bool{}
+	pending, order := m.resting(changed)
+	grounded := func(g *Grant) bool { return !pending[g.ID] }
+	for found := true; found; {
+		found = false
+		for _, id := range order {
+			if !pending[id] {
+				continue
+			}
+			g := *m.Grant(id)
+			gives, basis := m.Gives(&g), m.Grant(g.Basis)
+			if basis.Revoked || basis.Lapsed || pending[basis.ID] || !m.entitles(basis, gives, g.Target) {
+				old := basis.Subject
+				if basis = m.entitling(old, gives, g.Target, now, grounded); basis == nil {
+					basis = m.entitling(g.Grantor, gives, g.Target, now, grounded)
+				}
+			}
+			if basis != nil {
+				m.rest(&g, basis)
+				m.setGrant(g)
+				delete(pending, id)
+				found = true
+			}
+		}
+	}
+	for _, id := range order {
+		if pending[id] {
+			g := *m.Grant(id)
+			g.Lapsed = true
+			m.setGrant(g)
+			lapsed = append(lapsed, &g)
+		}
+	}
+	return lapsed
+}
+
+// resting collects the grants that rest on changed ones, at any depth.
+func (m *Model) resting(changed func(*Grant) bool) (pending map[GrantID]bool, order []GrantID) {
+	pending = map[GrantID]bool{}
+	for grown := true; grown; {
+		grown = false
 		for i := 1; i < m.grants.len(); i++ {
 			g := m.grants.at(i)
-			if g.Revoked || g.Lapsed || g.Basis == 0 {
+			if g.Revoked || g.Lapsed || g.Basis == 0 || pending[g.ID] || !pending[g.Basis] && !changed(m.Grant(g.Basis)) {
 				continue
 			}
-			basis := m.Grant(g.Basis)
-			if !changed(basis) {
-				continue
-			}
-			next := *g
-			if basis.Revoked || basis.Lapsed || !m.entitles(basis, m.Gives(g), g.Target) {
-				other := m.entitling(basis.Subject, m.Gives(g), g.Target, now, g.ID)
-				if other == nil {
-					other = m.entitling(g.Grantor, m.Gives(g), g.Target, now, g.ID)
-				}
-				basis = other
-			}
-			if basis == nil {
-				next.Lapsed = true
-				lapsed = append(lapsed, &next)
-			} else {
-				m.rest(&next, basis)
-			}
-			if next.Lapsed || !next.ends.Equal(g.ends) {
-				again[g.ID] = true
-			}
-			m.setGrant(next)
+			pending[g.ID] = true
+			order = append(order, g.ID)
+			grown = true
 		}
-		if len(again) == 0 {
-			return lapsed
-		}
-		changed = func(g *Grant) bool { return again[g.ID] }
 	}
+	return pending, order
 }
 
 // restrict refuses to end grants that others rest on, or with cascade ends
@@ -173,16 +191,27 @@ func (m *Model) restrict(gone []*Grant, cascade bool, now time.Time) error {
 // Lapsed lists the grants whose basis is gone in one model and was there in the
 // one before, of which it is a successor.
 func Lapsed(before, after *Model) []*Grant {
+	return newly(before, after, func(g *Grant) bool { return g.Lapsed && !g.Revoked })
+}
+
+// Ended lists the grants that are revoked in one model and were not in the one
+// before, of which it is a successor.
+func Ended(before, after *Model) []*Grant {
+	return newly(before, after, func(g *Grant) bool { return g.Revoked })
+}
+
+// newly lists the grants for which is holds after, and did not before.
+func newly(before, after *Model, is func(*Grant) bool) []*Grant {
 	var out []*Grant
 	for i, page := range after.grants.pages {
 		if i < len(before.grants.pages) && before.grants.pages[i] == page {
 			continue // shared: nothing in it has changed
 		}
 		for j, g := range page.items {
-			if g == nil || g.Revoked || !g.Lapsed {
+			if g == nil || !is(g) {
 				continue
 			}
-			if n := i*pageSize + j; n < before.grants.len() && !before.grants.at(n).Lapsed {
+			if n := i*pageSize + j; n < before.grants.len() && !is(before.grants.at(n)) {
 				out = append(out, g)
 			}
 		}

@@ -105,7 +105,7 @@ func (c RemoveBundle) apply(m *Model, _ time.Time) error {
 		return invalid("built_in", "the bundle %s is built in and stays", b.Name)
 	}
 	if n := len(m.GrantsOf(b)); n > 0 {
-		return invalid("in_use", "%d grants give the bundle %s; revoke them first", n, b.Name)
+		return invalid("in_use", "the bundle %s is still granted (%d times); revoke that first", b.Name, n)
 	}
 	m.bundles = slices.Clone(m.bundles)
 	m.bundles[b.ID] = nil

@@ -111,6 +111,8 @@ func TestGrantsRestOnTheirBasis(t *testing.T) {
 		{"a grantor who is removed takes the basis along", []Change{RemoveSubject{"user:flint"}}, "", "", ""},
 		{"an administrator who leaves does not", []Change{Join{Member: "user:jet", Of: Administrator}, Leave{"user:opal", Administrator}}, "", "SELECT", "SELECT"},
 		{"an end date on the basis ends the chain", []Change{AddGrant{Privilege: "SELECT", Object: "survey.drilling", Subject: "user:flint", Grantor: "user:opal", Until: day}}, "", "", ""},
+		{"a circle does not hold itself up", []Change{by("user:marl", "SELECT", boreholes, "user:jet", true), by("user:jet", "SELECT", boreholes, "user:marl", true), cascade}, "", "", ""},
+		{"one of a circle who is given it otherwise keeps it", []Change{by("user:marl", "SELECT", boreholes, "user:jet", true), by("user:jet", "SELECT", boreholes, "user:marl", true), by("user:opal", "SELECT", boreholes, "user:jet", true), cascade}, "", "SELECT", "SELECT"},
 		{"without the option nothing can be passed on", []Change{by("user:slate", "SELECT", boreholes, "user:jet", false)}, "can't grant SELECT", "", ""},
 		{"nor beyond where it is held", []Change{by("user:flint", "SELECT", "survey", "user:marl", false)}, "can't grant SELECT", "", ""},
 		{"nor another privilege", []Change{by("user:flint", "UPDATE", boreholes, "user:marl", false)}, "can't grant UPDATE", "", ""},

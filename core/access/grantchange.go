@@ -35,7 +35,8 @@ func (c AddGrant) apply(m *Model, at time.Time) error {
 	}
 	var basis *Grant
 	if g.Grantor != 0 {
-		if basis = m.entitling(g.Grantor, m.Gives(&g), g.Target, at, g.ID); basis == nil {
+		basis = m.basisFor(&g, old, at)
+		if basis == nil {
 			return invalid("no_basis", "%s can't grant %s on %s: that takes MANAGE at or above it, or the privilege with grant option", c.Grantor, m.GrantName(&g), m.Target(g.Target))
 		}
 	}
@@ -49,6 +50,18 @@ func (c AddGrant) apply(m *Model, at time.Time) error {
 		m.rebase(at, func(x *Grant) bool { return x.ID == g.ID })
 	}
 	return m.checkAdministrator()
+}
+
+// basisFor finds what entitles the grantor of a grant. One that is granted again
+// keeps what it rests on while that lasts, and never rests on itself.
+func (m *Model) basisFor(g, old *Grant, at time.Time) *Grant {
+	gives := m.Gives(g)
+	if old != nil && old.Basis != 0 && !old.Lapsed {
+		if b := m.Grant(old.Basis); b.inForce(at) && m.entitles(b, gives, g.Target) {
+			return b
+		}
+	}
+	return m.entitling(g.Grantor, gives, g.Target, at, func(b *Grant) bool { return old == nil || !m.restsOn(b, old.ID) })
 }
 
 // checkLevel refuses rights that mean nothing on the target.

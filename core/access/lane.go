@@ -25,7 +25,7 @@ func (l Limits) check() error {
 
 // String says the limits in words.
 func (l Limits) String() string {
-	return fmt.Sprintf("%d at once, %d s, %d rows, %d bytes", l.Queries, l.Seconds, l.Rows, l.Bytes)
+	return fmt.Sprintf("%d at once, %d s, %d rows, %.4g MiB", l.Queries, l.Seconds, l.Rows, float64(l.Bytes)/(1<<20))
 }
 
 const lanePrefix = "lane:"

@@ -154,7 +154,7 @@ func (b *binder) roleCommand(s *pg.GrantRoleStmt, at int32) *Command {
 		if n.GetDefElem().GetDefname() != "admin" {
 			b.unsupported(at, "another option than ADMIN of a role")
 		}
-		c.Option = n.GetDefElem().GetArg() == nil || n.GetDefElem().GetArg().GetBoolean().GetBoolval()
+		c.Option = !s.IsGrant || n.GetDefElem().GetArg() == nil || n.GetDefElem().GetArg().GetBoolean().GetBoolval()
 	}
 	for _, n := range s.GrantedRoles {
 		p := n.GetAccessPriv()
