@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -106,7 +107,7 @@ func (a *app) showAccess(list wire.AccessList, of, paths bool) error {
 		if x.Columns != "" {
 			says += "; " + x.Columns
 		}
-		g.rows = append(g.rows, []string{name, glyph(x.Bands), orNone(x.Privileges), says})
+		g.rows = append(g.rows, []string{name, glyph(x.Bands), privilegesSay(x.Privileges), says})
 	}
 	if a.output == "table" && len(list.Items) == 0 {
 		fmt.Fprintf(a.out, "Nothing: %s\n", map[bool]string{true: list.About + " has no rights.", false: "nobody has rights on " + list.About + "."}[of])
@@ -125,6 +126,17 @@ func (a *app) showAccess(list wire.AccessList, of, paths bool) error {
 	}
 	fmt.Fprintln(a.out, "\n"+glyphHelp)
 	return nil
+}
+
+// privilegesSay lists privileges for people: ALL says the rest but REVEAL.
+func privilegesSay(list []string) string {
+	if !slices.Contains(list, "ALL") {
+		return orNone(list)
+	}
+	if slices.Contains(list, "REVEAL") {
+		return "ALL, REVEAL"
+	}
+	return "ALL"
 }
 
 func (a *app) showComparison(c wire.Comparison) error {

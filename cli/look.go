@@ -98,7 +98,7 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 	if a.output == "csv" {
 		return a.show(o, columnGrid(o.Columns))
 	}
-	fmt.Fprintf(a.out, "%s  %s  %s\n%s; you may: %s\n", o.Path, o.Kind, glyph(o.Bands), o.Bands.Says, orNone(o.Privileges))
+	fmt.Fprintf(a.out, "%s  %s  %s\n%s; you may: %s\n", o.Path, o.Kind, glyph(o.Bands), o.Bands.Says, privilegesSay(o.Privileges))
 	if len(o.Missing) > 0 {
 		fmt.Fprintf(a.out, "To use it you would need %s.\n", strings.Join(o.Missing, ", "))
 	}

@@ -15,6 +15,7 @@
     { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
     { at: '/query', name: 'Query', key: 'q', load: () => import('./pages/Query.svelte') },
     { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },
+    { at: '/settings', name: 'Settings', key: 'g', load: () => import('./pages/Settings.svelte') },
   ]
   const page = $derived(pages.find((p) => place.path === p.at || place.path.startsWith(p.at + '/')) ?? pages[0]!)
   let searching = $state(false)

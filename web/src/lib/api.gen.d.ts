@@ -63,6 +63,133 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bundles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** named sets of privileges */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireBundle"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** add a bundle, or change what it and its grants give */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireBundleRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bundles/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove a bundle */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description say what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/comparison": {
         parameters: {
             query?: never;
@@ -124,7 +251,10 @@ export interface paths {
         /** rights and subjects that deserve a look */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description how many administrators are not too many; 3 when not given */
+                    administrators?: number;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -288,6 +418,133 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** where queries run */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireLane"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** add a lane, or change its limits */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireLaneRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove a lane */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description say what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/memberships": {
         parameters: {
             query?: never;
@@ -433,6 +690,102 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/owners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** give objects another owner */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireOwnerRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** change one's own password */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WirePasswordRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -767,7 +1120,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "preview" | "trial" | "change" | "sign-in";
+                    action?: "query" | "write" | "preview" | "trial" | "change" | "sign-in" | "password" | "token";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
@@ -848,6 +1201,85 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roster": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** subjects with attributes and memberships, for taking out */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description of CSV, which has one of the two; subjects when empty */
+                    part?: "subjects" | "memberships";
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireRoster"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** take subjects and memberships in: all of them, or none */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireRosterRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1346,6 +1778,131 @@ export interface paths {
         };
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** sessions and tokens */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description the caller when empty; all for everybody's */
+                    subject?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireToken"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** make a token; its secret is told this once */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireTokenRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireNewToken"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** end a session or token, by its id */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tree": {
         parameters: {
             query?: never;
@@ -1474,9 +2031,13 @@ export interface components {
             disabled?: null | boolean;
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
+            /** @description whom a user reports to; empty: nobody */
+            lead?: null | string;
             password?: string;
             /** @description kept in the journal */
             reason?: string;
+            /** @description another name; who it is stays */
+            rename?: string;
             subject: string;
             title?: null | string;
         };
@@ -1522,9 +2083,29 @@ export interface components {
              */
             verbs: "full" | "hatched" | "empty";
         };
+        WireBundle: {
+            built_in: boolean;
+            /** @description that give it */
+            grants: number;
+            name: string;
+            privileges: string[];
+        };
+        WireBundleRequest: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            name: string;
+            /** @description or other bundles, whose privileges are taken in */
+            privileges: string[];
+            /** @description kept in the journal */
+            reason?: string;
+            /** @description the bundle is there already */
+            replace?: boolean;
+        };
         WireChanged: {
             done: boolean;
             effects: components["schemas"]["WireEffect"][];
+            /** @description it touches more than the effects say */
+            more?: boolean;
             /** @description what to know, such as a grant that stays dormant */
             notes: string[];
             /**
@@ -1602,11 +2183,18 @@ export interface components {
         WireGrant: {
             /** Format: date-time */
             at: string;
+            /** @description the grant by which the grantor could give it */
+            basis?: string;
             /** @description why it gives nothing now */
             dormant?: string;
+            /** @description of a bundle: the privileges in it */
+            gives?: string[];
             grantor: string;
             object: string;
             option: boolean;
+            /** @description the object whose owner has it, without a grantor */
+            owns?: string;
+            /** @description or the bundle */
             privilege: string;
             reason?: string;
             subject: string;
@@ -1617,13 +2205,22 @@ export interface components {
             wake?: string;
         };
         WireGrantRequest: {
+            /** @description revoke what rests on it, too */
+            cascade?: boolean;
             /** @description of the table; the whole table when empty */
             columns?: string[];
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
-            object: string;
+            /** @description revoke only this one's grants */
+            grantor?: string;
+            object?: string;
+            /** @description more of them, in the same change */
+            objects?: string[];
             /** @description with grant option */
             option?: boolean;
+            /** @description revoke the grant option alone */
+            option_only?: boolean;
+            /** @description or bundles */
             privileges: string[];
             /** @description kept in the journal */
             reason?: string;
@@ -1631,8 +2228,49 @@ export interface components {
             ticket?: string;
             /** Format: date-time */
             until?: null | string;
-            /** @description grant USAGE on the doors that are shut, too */
+            /** @description grant USAGE on the doors that are shut, too, and on a lane where there is none */
             with_entry?: boolean;
+        };
+        WireLane: {
+            limits: components["schemas"]["WireLimits"];
+            name: string;
+            /** @description to the caller */
+            open: boolean;
+            owner?: string;
+            /** @description as grants name it: lane:interactive */
+            path: string;
+            /** @description queries now */
+            running: number;
+            /** @description enabled users and services that may run queries there */
+            users: number;
+        };
+        WireLaneRequest: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            limits: components["schemas"]["WireLimits"];
+            name: string;
+            /** @description kept in the journal */
+            reason?: string;
+            /** @description the lane is there already */
+            replace?: boolean;
+        };
+        WireLimits: {
+            /**
+             * Format: int64
+             * @description of one result, about
+             */
+            bytes: number;
+            /** @description at once */
+            queries: number;
+            /** @description of one result */
+            rows: number;
+            /** @description of one query */
+            seconds: number;
+        };
+        WireListGneissWireBundle: {
+            items: components["schemas"]["WireBundle"][];
+            /** @description the cursor of the next page */
+            next?: string;
         };
         WireListGneissWireFinding: {
             items: components["schemas"]["WireFinding"][];
@@ -1646,6 +2284,11 @@ export interface components {
         };
         WireListGneissWireGrant: {
             items: components["schemas"]["WireGrant"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
+        WireListGneissWireLane: {
+            items: components["schemas"]["WireLane"][];
             /** @description the cursor of the next page */
             next?: string;
         };
@@ -1669,11 +2312,18 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireToken: {
+            items: components["schemas"]["WireToken"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireMember: {
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
             member: string;
             of: string;
+            /** @description of a role: it may be given on */
+            option?: boolean;
             /** @description kept in the journal */
             reason?: string;
             ticket?: string;
@@ -1685,10 +2335,26 @@ export interface components {
             at: string;
             by: string;
             of: string;
+            /** @description of a role: it may be given on */
+            option: boolean;
             reason?: string;
             ticket?: string;
             /** Format: date-time */
             until?: null | string;
+        };
+        WireNewToken: {
+            /** Format: date-time */
+            created: string;
+            /** @description it is this request's */
+            current: boolean;
+            /** Format: date-time */
+            expires: string;
+            id: string;
+            name: string;
+            secret: string;
+            /** @description it came from signing in */
+            session: boolean;
+            subject: string;
         };
         WireNode: {
             bands: components["schemas"]["WireBands"];
@@ -1709,6 +2375,8 @@ export interface components {
             /** @description on the object itself, above and below */
             grants: components["schemas"]["WireGrant"][];
             kind: string;
+            /** @description of a lane */
+            limits?: components["schemas"]["WireLimits"];
             /** @description the caller may grant and write policies here */
             manage: boolean;
             /** @description no longer found in its source */
@@ -1717,6 +2385,10 @@ export interface components {
             /** @description what it would need to read */
             needs: string[];
             not_null?: boolean;
+            /** @description the owner is its own, not one from above */
+            own_owner: boolean;
+            /** @description its own, or that of the nearest object above */
+            owner?: string;
             path: string;
             policies: components["schemas"]["WirePolicy"][];
             /** @description what the standpoint may do */
@@ -1725,6 +2397,19 @@ export interface components {
             revision: number;
             /** @description of a column */
             type?: string;
+        };
+        WireOwnerRequest: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            objects: string[];
+            /** @description empty: that of the object above */
+            owner: string;
+            /** @description kept in the journal */
+            reason?: string;
+        };
+        WirePasswordRequest: {
+            new: string;
+            old: string;
         };
         WirePath: {
             grant: components["schemas"]["WireGrant"];
@@ -1883,6 +2568,8 @@ export interface components {
         WireQueryRequest: {
             /** @description a subject: user:flint, or role:survey_reader alone */
             as?: string;
+            /** @description where to run; the first that is open when empty */
+            lane?: string;
             /** @description rows at the most; the service's limit when 0 */
             limit?: number;
             /** @description the values of $1, $2 and so on */
@@ -1917,7 +2604,14 @@ export interface components {
             took_ms: number;
         };
         WireResult: {
+            /**
+             * Format: int64
+             * @description rows that a statement inserted, changed or removed
+             */
+            changed: number;
             columns: components["schemas"]["WireResultColumn"][];
+            /** @description where it ran */
+            lane?: string;
             plan?: components["schemas"]["WirePlan"];
             /** @description the reference in the audit record */
             record: string;
@@ -1931,6 +2625,46 @@ export interface components {
         WireResultColumn: {
             name: string;
             type: string;
+        };
+        WireRoster: {
+            memberships: components["schemas"]["WireRosterMembership"][];
+            subjects: components["schemas"]["WireRosterSubject"][];
+        };
+        WireRosterFile: {
+            content: string;
+            name: string;
+        };
+        WireRosterMembership: {
+            /** @description where the file has it, for messages */
+            line?: number;
+            member: string;
+            of: string;
+            option?: boolean;
+            reason?: string;
+            ticket?: string;
+            /** Format: date-time */
+            until?: null | string;
+        };
+        WireRosterRequest: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description of CSV or JSON, read into the roster */
+            files?: components["schemas"]["WireRosterFile"][];
+            memberships: components["schemas"]["WireRosterMembership"][];
+            /** @description kept in the journal */
+            reason?: string;
+            subjects: components["schemas"]["WireRosterSubject"][];
+        };
+        WireRosterSubject: {
+            attributes?: {
+                [key: string]: string[];
+            };
+            disabled?: boolean;
+            lead?: string;
+            /** @description where the file has it, for messages */
+            line?: number;
+            ref: string;
+            title?: string;
         };
         WireSession: {
             /** @description may manage the platform */
@@ -2017,12 +2751,16 @@ export interface components {
             /** @description users and services that have it, at any depth */
             holders: number;
             kind: string;
+            /** @description whom a user reports to */
+            lead?: string;
             /** @description who is in the group or holds the role, directly */
             members: string[];
             /** @description groups it is in and roles it holds, directly */
             memberships: components["schemas"]["WireMembership"][];
             name: string;
             ref: string;
+            /** @description who reports to the user, directly */
+            reports: string[];
             title: string;
         };
         WireSubjectPage: {
@@ -2039,6 +2777,8 @@ export interface components {
             /** @description grants that it has through groups and roles */
             inherited: components["schemas"]["WireGrant"][];
             kind: string;
+            /** @description whom a user reports to */
+            lead?: string;
             /** @description who is in the group or holds the role, directly */
             members: string[];
             /** @description groups it is in and roles it holds, directly */
@@ -2049,6 +2789,8 @@ export interface components {
             /** @description policies that name it */
             policies: string[];
             ref: string;
+            /** @description who reports to the user, directly */
+            reports: string[];
             /** Format: int64 */
             revision: number;
             title: string;
@@ -2060,11 +2802,39 @@ export interface components {
             disabled?: null | boolean;
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
+            /** @description whom a user reports to; empty: nobody */
+            lead?: null | string;
             password?: string;
             /** @description kept in the journal */
             reason?: string;
+            /** @description another name; who it is stays */
+            rename?: string;
             subject: string;
             title?: null | string;
+        };
+        WireToken: {
+            /** Format: date-time */
+            created: string;
+            /** @description it is this request's */
+            current: boolean;
+            /** Format: date-time */
+            expires: string;
+            id: string;
+            name: string;
+            /** @description it came from signing in */
+            session: boolean;
+            subject: string;
+        };
+        WireTokenRequest: {
+            /**
+             * Format: date-time
+             * @description in 90 days when not given; in a year at the latest
+             */
+            expires?: null | string;
+            /** @description what it is for */
+            name: string;
+            /** @description the caller when empty */
+            subject?: string;
         };
         WireTreatment: {
             fill?: string;
@@ -2096,6 +2866,8 @@ export interface components {
             allowed: boolean;
             bands: components["schemas"]["WireBands"];
             fixes: components["schemas"]["WireFix"][];
+            /** @description a lane is open to run queries on */
+            lane: boolean;
             missing: string[];
             object: string;
             paths: components["schemas"]["WirePath"][];

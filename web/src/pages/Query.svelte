@@ -1,7 +1,10 @@
 <script lang="ts">
   import { onMount } from 'svelte'
   import { api, get, says, type Problem, type Result } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
+  import { signed } from '../lib/session.svelte'
+  import { loaded } from '../lib/load.svelte'
   import Trouble from '../parts/Trouble.svelte'
   import type { SqlEditor } from '../lib/editor'
 
@@ -12,6 +15,9 @@
   let busy = $state(false)
   let side = $state<'sql' | 'policies' | 'database'>('sql')
   let ran = $state('')
+  let lane = $state('')
+  const lanes = loaded(() => get(api.GET('/api/v1/lanes', {})))
+  const open = $derived((lanes.value?.items ?? []).filter((l) => l.open))
 
   onMount(() => {
     let gone = false
@@ -47,8 +53,12 @@
     const sql = editor.text()
     busy = true
     try {
-      result = await get(api.POST('/api/v1/queries', { body: { sql, plan: true, limit: 500, ...place.at } }))
+      result = await get(
+        api.POST('/api/v1/queries', { body: { sql, plan: true, limit: 500, lane: lane || undefined, ...place.at } }),
+      )
       problem = null
+      if (/^\s*(re)?set\b/i.test(sql)) await signed.load()
+      if (!/^\s*(select|with|values)\b/i.test(sql)) changes.count++
       ran = sql
     } catch (error) {
       problem = says(error)
@@ -72,12 +82,21 @@
     <button class="btn btn-main" onclick={run} disabled={busy}
       >{busy ? 'Running …' : 'Run'} <kbd class="mono text-xs">Ctrl Enter</kbd></button
     >
+    {#if open.length > 1}
+      <label class="flex items-center gap-1.5 text-sm text-muted"
+        >lane
+        <select class="field w-auto text-ink" bind:value={lane}>
+          <option value="">first open</option>
+          {#each open as l (l.name)}<option value={l.name}>{l.name}</option>{/each}
+        </select></label
+      >
+    {/if}
     {#if result}
       <span class="text-muted" role="status"
         >{result.rows.length}
-        {result.rows.length === 1 ? 'row' : 'rows'} as <span class="mono">{result.standing}</span> in {result.took_ms.toFixed(
-          1,
-        )} ms{result.truncated ? ', the first of more' : ''} · {result.record}</span
+        {result.rows.length === 1 ? 'row' : 'rows'} as <span class="mono">{result.standing}</span>{result.lane
+          ? ` on lane:${result.lane}`
+          : ''} in {result.took_ms.toFixed(1)} ms{result.truncated ? ', the first of more' : ''} · {result.record}</span
       >
       <button class="btn ml-auto" onclick={copyCSV}>Copy as CSV</button>
     {/if}

@@ -2,6 +2,9 @@
   import { api, get, says, type Node, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
+  import { picked } from '../lib/rights.svelte'
+  import { signed } from '../lib/session.svelte'
+  import GrantDialog from '../parts/GrantDialog.svelte'
   import ObjectView from '../parts/ObjectView.svelte'
   import Trouble from '../parts/Trouble.svelte'
   import TreeNode from '../parts/TreeNode.svelte'
@@ -9,6 +12,8 @@
   let root = $state<Node | null>(null)
   let problem = $state<Problem | null>(null)
   let filter = $state('')
+  let granting = $state(false)
+  const kinds = $derived([...new Set(Object.values(picked.paths))])
   const path = $derived(decodeURIComponent(place.path.replace(/^\/tables\/?/, '')))
 
   $effect(() => {
@@ -34,8 +39,16 @@
 
 <div class="grid h-full grid-cols-[15.5rem_minmax(0,1fr)]">
   <aside class="flex min-h-0 flex-col border-r border-line bg-surface" aria-label="Tables">
-    <div class="border-b border-line p-2">
+    <div class="flex gap-2 border-b border-line p-2">
       <input class="field" placeholder="filter tables" aria-label="Filter tables" bind:value={filter} />
+      {#if signed.session?.administrator}
+        <button
+          class="btn"
+          aria-pressed={picked.on}
+          title="Mark several, to grant on them together"
+          onclick={() => (picked.on ? picked.clear() : (picked.on = true))}>Several</button
+        >
+      {/if}
     </div>
     <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
     <ul
@@ -54,6 +67,14 @@
         {#each [1, 2, 3, 4, 5, 6] as i (i)}<li class="m-2 h-4 animate-pulse rounded bg-raised"></li>{/each}
       {/if}
     </ul>
+    {#if picked.on}
+      <div class="flex items-center justify-between gap-2 border-t border-line p-2">
+        <span class="text-sm text-muted"
+          >{kinds.length > 1 ? 'mark objects of one kind' : `${picked.list.length} marked`}</span
+        >
+        <button class="btn btn-main" disabled={kinds.length !== 1} onclick={() => (granting = true)}>Grant …</button>
+      </div>
+    {/if}
     <p class="border-t border-line p-2 text-xs text-muted">
       Bands, from the top: door, verbs, rows, columns. Full, in part, or not.
     </p>
@@ -72,3 +93,4 @@
     {/if}
   </div>
 </div>
+{#if granting}<GrantDialog bind:open={granting} objects={picked.list} kind={kinds[0]!} />{/if}

@@ -31,6 +31,9 @@
         (of || kinds === 'all' || a.subject.startsWith('user:') || a.subject.startsWith('service:')),
     ),
   )
+  // ALL says the rest but REVEAL.
+  const may = (list: string[]) =>
+    list.includes('ALL') ? ['ALL', ...list.filter((p) => p === 'REVEAL')].join(', ') : list.join(', ') || '–'
   const depth = (a: Access) => (a.object === 'platform' ? 0 : a.object.split('.').length - 1)
 </script>
 
@@ -72,7 +75,7 @@
                 <BandGlyph bands={a.bands} />
               </button>
             </td>
-            <td class="text-sm whitespace-nowrap">{a.privileges.join(', ') || '–'}</td>
+            <td class="text-sm" title={a.privileges.join(', ')}>{may(a.privileges)}</td>
             <td class="text-sm">{[a.rows, a.columns].filter(Boolean).join('; ') || a.bands.says}</td>
           </tr>
           {#if opened === name(a)}

@@ -28,6 +28,7 @@
       </li>
     {/each}
     {#if lines.length > 60}<li class="text-muted">and {lines.length - 60} more</li>{/if}
+    {#if changed.more}<li class="text-muted">… and more than can be listed</li>{/if}
   </ul>
 {/if}
 {#each changed.notes as note (note)}

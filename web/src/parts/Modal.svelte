@@ -8,12 +8,23 @@
     wide = false,
     children,
   }: { open: boolean; title: string; wide?: boolean; children: Snippet } = $props()
+
+  // The first field has the focus, not the button that closes.
+  function focus(event: Event) {
+    const first = document.querySelector<HTMLElement>(
+      '[role=dialog] :is(input:not([type=checkbox], [type=radio], .sr-only), select, textarea)',
+    )
+    if (!first) return
+    event.preventDefault()
+    first.focus()
+  }
 </script>
 
 <Dialog.Root bind:open>
   <Dialog.Portal>
     <Dialog.Overlay class="fixed inset-0 z-40 bg-[rgb(20_18_16/0.45)]" />
     <Dialog.Content
+      onOpenAutoFocus={focus}
       class="panel fixed top-[6vh] left-1/2 z-50 max-h-[88vh] -translate-x-1/2 overflow-y-auto p-5 shadow-xl {wide
         ? 'w-[min(56rem,94vw)]'
         : 'w-[min(36rem,94vw)]'}"

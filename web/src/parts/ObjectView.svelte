@@ -8,6 +8,7 @@
   import ColumnPolicyDialog from './ColumnPolicyDialog.svelte'
   import GrantDialog from './GrantDialog.svelte'
   import GrantTable from './GrantTable.svelte'
+  import OwnerDialog from './OwnerDialog.svelte'
   import PolicyList from './PolicyList.svelte'
   import RowPolicyDialog from './RowPolicyDialog.svelte'
   import RowsView from './RowsView.svelte'
@@ -17,6 +18,7 @@
   let page = $state<ObjectPage | null>(null)
   let problem = $state<Problem | null>(null)
   let granting = $state(false)
+  let owning = $state(false)
   let rows = $state(false)
   let columns = $state(false)
   let editing = $state<Policy | undefined>()
@@ -71,15 +73,22 @@
       <p class="text-sm text-muted">{page.kind}{page.missing ? ', no longer in its source' : ''}</p>
       <h1 class="font-mono">{page.path}</h1>
       <p class="mt-1 flex items-center gap-2"><BandGlyph bands={page.bands} />{page.bands.says}</p>
+      {#if page.owner}
+        <p class="mt-1 text-sm text-muted">
+          owned by <a class="mono hover:underline" href={place.href('/subjects/' + page.owner)}>{page.owner}</a
+          >{page.own_owner ? '' : ', the owner of what it is in'}
+        </p>
+      {/if}
       {#if page.needs.length}
         <p class="mt-1 text-sm">
-          To read it, this needs {#each page.needs as need (need)}<span class="chip mr-1">{need}</span>{/each}
+          To use it, this needs {#each page.needs as need (need)}<span class="chip mr-1">{need}</span>{/each}
         </p>
       {/if}
     </div>
     {#if page.manage}
       <div class="flex shrink-0 gap-2">
         <button class="btn btn-main" onclick={() => (granting = true)}>Grant</button>
+        {#if page.kind !== 'platform'}<button class="btn" onclick={() => (owning = true)}>Owner</button>{/if}
         {#if page.kind === 'source'}<button class="btn" onclick={scan}>Scan again</button>{/if}
         {#if isTable}
           <button class="btn" onclick={() => edit(undefined, 'rows')}>Row policy</button>
@@ -139,10 +148,11 @@
   </Tabs.Root>
   {#if granting}<GrantDialog
       bind:open={granting}
-      object={page.path}
+      objects={[page.path]}
       kind={page.kind}
       columns={page.columns.map((c) => c.name)}
     />{/if}
+  {#if owning}<OwnerDialog bind:open={owning} object={page.path} owner={page.owner} own={page.own_owner} />{/if}
   {#if rows}<RowPolicyDialog
       bind:open={rows}
       table={page.path}

@@ -1,10 +1,24 @@
 <script lang="ts">
+  import { api, get } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import SubjectPicker from './SubjectPicker.svelte'
 
   // As whom the whole console looks, and who stands beside.
   let purpose = $state('')
+  // SET ROLE narrows the session itself, whatever the address says.
+  const narrowed = $derived(/ in (role:\S+)/.exec(signed.session?.standing ?? '')?.[1])
+
+  async function widen() {
+    try {
+      await get(api.POST('/api/v1/queries', { body: { sql: 'SET ROLE NONE' } }))
+      await signed.load()
+      changes.count++
+    } catch (error) {
+      changes.failed(error)
+    }
+  }
   $effect(() => {
     purpose = place.at.purpose ?? ''
   })
@@ -63,6 +77,10 @@
         />
       {/key}
     </div>
+  {/if}
+  {#if narrowed}
+    <span class="chip" title="by SET ROLE, in this session">acting in {narrowed}</span>
+    <button class="btn py-0.5" onclick={widen}>All roles</button>
   {/if}
   {#if place.elsewhere || place.beside}
     <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}>Step back <kbd class="mono">x</kbd></button>

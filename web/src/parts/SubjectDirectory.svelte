@@ -6,6 +6,7 @@
   import { signed } from '../lib/session.svelte'
   import { subjects } from '../lib/subjects.svelte'
   import AddSubject from './AddSubject.svelte'
+  import MemberDialog from './MemberDialog.svelte'
   import SubjectView from './SubjectView.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -13,6 +14,9 @@
   let { title, base, kinds, overview }: { title: string; base: string; kinds: string[]; overview?: Snippet } = $props()
   let filter = $state('')
   let adding = $state(false)
+  let several = $state(false)
+  let marked = $state<string[]>([])
+  let giving = $state(false)
   let problem = $state<Problem | null>(null)
   const ref = $derived(decodeURIComponent(place.path.slice(base.length + 1)))
 
@@ -35,7 +39,15 @@
   <aside class="flex min-h-0 flex-col border-r border-line bg-surface" aria-label={title}>
     <div class="flex gap-2 border-b border-line p-2">
       <input class="field" placeholder="filter" aria-label="Filter {title}" bind:value={filter} />
-      {#if signed.session?.administrator}<button class="btn" onclick={() => (adding = true)}>Add</button>{/if}
+      {#if signed.session?.administrator}
+        <button class="btn" onclick={() => (adding = true)}>Add</button>
+        <button
+          class="btn"
+          aria-pressed={several}
+          title="Mark several, to give them roles and groups together"
+          onclick={() => ((several = !several), (marked = []))}>Several</button
+        >
+      {/if}
     </div>
     <ul class="min-h-0 flex-1 overflow-y-auto p-1.5">
       {#each kinds as kind (kind)}
@@ -43,7 +55,8 @@
         {#if list.length}
           {#if kinds.length > 1}<li class="px-2 pt-2 text-xs font-semibold text-muted">{kind}s</li>{/if}
           {#each list as s (s.ref)}
-            <li>
+            <li class={several ? 'grid grid-cols-[auto_minmax(0,1fr)] items-center' : ''}>
+              {#if several}<input type="checkbox" aria-label="Mark {s.ref}" value={s.ref} bind:group={marked} />{/if}
               <a
                 href={place.href(base + '/' + s.ref)}
                 aria-current={s.ref === ref ? 'true' : undefined}
@@ -73,6 +86,14 @@
       {/each}
       {#if !shown.length}<li class="p-2 text-muted">{filter ? 'Nothing so named.' : 'None yet.'}</li>{/if}
     </ul>
+    {#if several}
+      <div class="flex items-center justify-between gap-2 border-t border-line p-2">
+        <span class="text-sm text-muted">{marked.length} marked</span>
+        <button class="btn btn-main" disabled={!marked.length} onclick={() => (giving = true)}
+          >{kinds[0] === 'role' ? 'Give them to …' : 'Give …'}</button
+        >
+      </div>
+    {/if}
   </aside>
   <div class="min-h-0 overflow-y-auto p-5">
     {#if problem}
@@ -88,4 +109,8 @@
     {/if}
   </div>
 </div>
+{#if giving}
+  {#if kinds[0] === 'role'}<MemberDialog bind:open={giving} of={marked} />
+  {:else}<MemberDialog bind:open={giving} members={marked} kinds={['role', 'group']} />{/if}
+{/if}
 {#if adding}<AddSubject bind:open={adding} {kinds} {base} />{/if}

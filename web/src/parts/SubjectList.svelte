@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { tick } from 'svelte'
   import SubjectPicker from './SubjectPicker.svelte'
 
   // Several subjects as chips, with a picker that adds one more.
@@ -9,14 +10,17 @@
     kinds = [],
   }: { refs: string[]; label: string; empty: string; kinds?: string[] } = $props()
   let next = $state('')
+  let host = $state<HTMLElement>()
 
   function add(ref: string) {
     if (!refs.includes(ref)) refs = [...refs, ref]
     queueMicrotask(() => (next = ''))
+    // The picker is made anew; the next one can be typed at once.
+    tick().then(() => host?.querySelector('input')?.focus())
   }
 </script>
 
-<div class="flex flex-col gap-1">
+<div class="flex flex-col gap-1" bind:this={host}>
   <div class="flex min-h-6 flex-wrap items-center gap-1">
     {#each refs as ref (ref)}
       <span class="chip"

@@ -6,15 +6,21 @@
   import { signed } from '../lib/session.svelte'
   import { subjects } from '../lib/subjects.svelte'
   import AccessTable from './AccessTable.svelte'
+  import EditSubject from './EditSubject.svelte'
   import GrantTable from './GrantTable.svelte'
-  import SubjectPicker from './SubjectPicker.svelte'
+  import RemoveSubject from './RemoveSubject.svelte'
+  import MemberDialog from './MemberDialog.svelte'
   import Trouble from './Trouble.svelte'
   import WhyBox from './WhyBox.svelte'
 
   let { ref }: { ref: string } = $props()
   let page = $state<SubjectPage | null>(null)
   let problem = $state<Problem | null>(null)
-  let give = $state('')
+  let member = $state(false)
+  let joining = $state<{ members: string[]; of: string[]; end: boolean }>({ members: [], of: [], end: false })
+  let editing = $state(false)
+  let removing = $state(false)
+  const builtIn = $derived(['public', 'role:administrator', 'role:auditor'].includes(page?.ref ?? ''))
   const admin = $derived(!!signed.session?.administrator)
   const container = $derived(page?.kind === 'role' || page?.kind === 'group')
 
@@ -31,15 +37,9 @@
       })
   })
 
-  async function join(member: string, of: string, end = false) {
-    const put = () => get(api.POST('/api/v1/memberships', { body: { member, of } }))
-    const take = () => get(api.POST('/api/v1/memberships/end', { body: { member, of } }))
-    try {
-      changes.made(await (end ? take() : put()), end ? put : take)
-    } catch (error) {
-      changes.failed(error)
-    }
-    give = ''
+  function join(members: string[], of: string[], end = false) {
+    joining = { members, of, end }
+    member = true
   }
 
   async function disable(disabled: boolean) {
@@ -68,9 +68,11 @@
         <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Put beside</button>
       {/if}
       <a class="btn" href={place.href('/compare', { a: page.ref })}>Compare</a>
+      {#if admin && page.kind !== 'public'}<button class="btn" onclick={() => (editing = true)}>Edit</button>{/if}
       {#if admin && (page.kind === 'user' || page.kind === 'service')}
         <button class="btn" onclick={() => disable(!page!.disabled)}>{page.disabled ? 'Enable' : 'Disable'}</button>
       {/if}
+      {#if admin && !builtIn}<button class="btn" onclick={() => (removing = true)}>Remove</button>{/if}
     </div>
   </div>
   <div class="panel mb-4 grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1.5 p-3">
@@ -80,24 +82,29 @@
         >{#each values as v (v)}<span class="chip mr-1">{v}</span>{/each}</span
       >
     {/each}
+    {#if page.lead}
+      <span class="text-muted">reports to</span>
+      <span><a class="chip hover:underline" href={place.href('/subjects/' + page.lead)}>{page.lead}</a></span>
+    {/if}
+    {#if page.reports.length}
+      <span class="text-muted">leads</span>
+      <span
+        >{#each page.reports as r (r)}<a class="chip mr-1 hover:underline" href={place.href('/subjects/' + r)}>{r}</a
+          >{/each}</span
+      >
+    {/if}
     <span class="text-muted">{container ? 'includes' : 'has'}</span>
     <span class="flex flex-wrap items-center gap-1">
       {#each page.memberships as m (m.of)}
         <span class="chip">
           <a class="hover:underline" href={place.href((m.of.startsWith('role:') ? '/roles/' : '/subjects/') + m.of)}
             >{m.of}</a
-          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}
-          {#if admin}<button aria-label="Take {m.of} away" onclick={() => join(page!.ref, m.of, true)}>×</button>{/if}
+          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}{m.option ? ' · may give it on' : ''}
+          {#if admin}<button aria-label="Take {m.of} away" onclick={() => join([page!.ref], [m.of], true)}>×</button
+            >{/if}
         </span>
       {:else}<span class="text-muted">no groups and no roles</span>{/each}
-      {#if admin && page.kind !== 'public'}<span class="w-44"
-          ><SubjectPicker
-            bind:value={give}
-            kinds={page.kind === 'role' ? ['role'] : ['role', 'group']}
-            label="Give a role or group"
-            placeholder="give …"
-            onpick={(of) => join(page!.ref, of)}
-          /></span
+      {#if admin && page.kind !== 'public'}<button class="btn py-0" onclick={() => join([page!.ref], [])}>Give …</button
         >{/if}
     </span>
     {#if container}
@@ -107,19 +114,11 @@
           <span class="chip"
             ><a class="hover:underline" href={place.href((m.startsWith('role:') ? '/roles/' : '/subjects/') + m)}>{m}</a
             >
-            {#if admin}<button aria-label="Take it from {m}" onclick={() => join(m, page!.ref, true)}>×</button
+            {#if admin}<button aria-label="Take it from {m}" onclick={() => join([m], [page!.ref], true)}>×</button
               >{/if}</span
           >
         {:else}<span class="text-garnet">∅ nobody</span>{/each}
-        {#if admin}<span class="w-44"
-            ><SubjectPicker
-              bind:value={give}
-              kinds={page.kind === 'role' ? [] : ['user', 'service', 'group']}
-              label="Give it to"
-              placeholder="give to …"
-              onpick={(m) => join(m, page!.ref)}
-            /></span
-          >{/if}
+        {#if admin}<button class="btn py-0" onclick={() => join([], [page!.ref])}>Give to …</button>{/if}
         <span class="text-sm text-muted">users and services in all: {page.holders}</span>
       </span>
     {/if}
@@ -153,6 +152,19 @@
     {/if}
     <Tabs.Content value="why"><WhyBox subject={page.ref} /></Tabs.Content>
   </Tabs.Root>
+  {#if member}<MemberDialog
+      bind:open={member}
+      {...joining}
+      kinds={joining.members.length
+        ? page.kind === 'role'
+          ? ['role']
+          : ['role', 'group']
+        : page.kind === 'role'
+          ? []
+          : ['user', 'service', 'group']}
+    />{/if}
+  {#if editing}<EditSubject bind:open={editing} {page} />{/if}
+  {#if removing}<RemoveSubject bind:open={removing} {page} />{/if}
 {:else}
   <div class="h-8 w-1/2 animate-pulse rounded bg-raised"></div>
 {/if}

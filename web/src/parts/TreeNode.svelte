@@ -2,6 +2,7 @@
   import { api, get, type Node } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
+  import { picked } from '../lib/rights.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import Self from './TreeNode.svelte'
 
@@ -39,7 +40,14 @@
   }
 </script>
 
-<li role="treeitem" aria-selected={selected === node.path} aria-expanded={leaf ? undefined : isOpen}>
+<li role="treeitem" aria-selected={selected === node.path} aria-expanded={leaf ? undefined : isOpen} class="relative">
+  {#if picked.on}<input
+      type="checkbox"
+      class="absolute top-1.5 right-1"
+      aria-label="Mark {node.path}"
+      checked={node.path in picked.paths}
+      onchange={() => picked.toggle(node.path, node.kind)}
+    />{/if}
   <a
     href={place.href('/tables/' + node.path)}
     class="flex items-center gap-1.5 rounded px-1 py-[0.19rem] {selected === node.path

@@ -1,0 +1,39 @@
+<script lang="ts">
+  import { Tabs } from 'bits-ui'
+  import { place } from '../lib/place.svelte'
+  import { signed } from '../lib/session.svelte'
+  import AccountSettings from '../parts/AccountSettings.svelte'
+  import BundleSettings from '../parts/BundleSettings.svelte'
+  import LaneSettings from '../parts/LaneSettings.svelte'
+  import RosterSettings from '../parts/RosterSettings.svelte'
+  import SourceSettings from '../parts/SourceSettings.svelte'
+
+  const tabs = $derived<[string, string][]>([
+    ['account', 'Your account'],
+    ['lanes', 'Lanes'],
+    ['bundles', 'Bundles'],
+    ['sources', 'Sources'],
+    ...(signed.session?.reviewer ? ([['roster', 'Import and export']] as [string, string][]) : []),
+  ])
+  const tab = $derived(place.path.split('/')[2] || 'account')
+</script>
+
+<div class="h-full overflow-y-auto p-5">
+  <h1 class="mb-3">Settings</h1>
+  <Tabs.Root value={tab} onValueChange={(value) => place.go('/settings/' + value)}>
+    <Tabs.List class="mb-4 flex gap-1 border-b border-line">
+      {#each tabs as [value, name] (value)}
+        <Tabs.Trigger
+          {value}
+          class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
+          >{name}</Tabs.Trigger
+        >
+      {/each}
+    </Tabs.List>
+    <Tabs.Content value="account"><AccountSettings /></Tabs.Content>
+    <Tabs.Content value="lanes"><LaneSettings /></Tabs.Content>
+    <Tabs.Content value="bundles"><BundleSettings /></Tabs.Content>
+    <Tabs.Content value="sources"><SourceSettings /></Tabs.Content>
+    <Tabs.Content value="roster"><RosterSettings /></Tabs.Content>
+  </Tabs.Root>
+</div>

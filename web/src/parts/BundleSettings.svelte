@@ -1,0 +1,98 @@
+<script lang="ts">
+  import { api, get } from '../lib/api'
+  import { loaded } from '../lib/load.svelte'
+  import { levels, type Bundle } from '../lib/rights.svelte'
+  import { signed } from '../lib/session.svelte'
+  import ChangeDialog from './ChangeDialog.svelte'
+  import Trouble from './Trouble.svelte'
+
+  // Bundles: named sets of privileges that are granted like one.
+  const list = loaded(() => get(api.GET('/api/v1/bundles', {})))
+  const admin = $derived(!!signed.session?.administrator)
+  let editing = $state(false)
+  let removing = $state(false)
+  let chosen = $state<Bundle | null>(null)
+  let name = $state('')
+  let privileges = $state<string[]>([])
+
+  function edit(bundle: Bundle | null) {
+    chosen = bundle
+    name = bundle?.name ?? ''
+    privileges = [...(bundle?.privileges ?? ['SELECT'])]
+    editing = true
+  }
+  const put = (privileges: string[], replace: boolean, dry: boolean) =>
+    get(
+      api.POST('/api/v1/bundles', {
+        body: { name, privileges, replace: replace || undefined, dry_run: dry || undefined },
+      }),
+    )
+  const remove = (name: string, dry: boolean) =>
+    get(api.DELETE('/api/v1/bundles/{name}', { params: { path: { name }, query: { dry_run: dry } } }))
+</script>
+
+<p class="mb-3 max-w-prose text-muted">
+  A bundle is granted like a privilege, at any level, and gives what of it applies there and below. Editing one changes
+  what all its grants give.
+</p>
+{#if list.problem}<Trouble problem={list.problem} />{/if}
+<div class="panel overflow-x-auto">
+  <table class="dense">
+    <thead
+      ><tr><th>Bundle</th><th>Privileges</th><th class="text-right!">Grants</th><th></th><th class="w-0"></th></tr
+      ></thead
+    >
+    <tbody>
+      {#each list.value?.items ?? [] as b (b.name)}
+        <tr>
+          <td class="mono font-semibold">{b.name}</td>
+          <td class="mono">{b.privileges.join(', ')}</td>
+          <td class="text-right">{b.grants}</td>
+          <td class="text-muted">{b.built_in ? 'built in' : ''}</td>
+          <td class="whitespace-nowrap">
+            {#if admin}
+              <button class="btn py-0 text-sm" onclick={() => edit(b)}>Edit</button>
+              {#if !b.built_in}<button class="btn py-0 text-sm" onclick={() => ((chosen = b), (removing = true))}
+                  >Remove</button
+                >{/if}
+            {/if}
+          </td>
+        </tr>
+      {/each}
+    </tbody>
+  </table>
+</div>
+{#if admin}<button class="btn mt-3" onclick={() => edit(null)}>Add a bundle</button>{/if}
+{#if editing}
+  <ChangeDialog
+    bind:open={editing}
+    title={chosen ? `Edit the bundle ${chosen.name}` : 'Add a bundle'}
+    verb={chosen ? 'Save' : 'Add'}
+    asked={JSON.stringify([name, privileges])}
+    ready={!!name && privileges.length > 0}
+    send={(dry) => put($state.snapshot(privileges), !!chosen, dry)}
+    undo={() => (chosen ? put(chosen.privileges, true, false) : remove(name, false))}
+    none="Nobody gains or loses anything by it now."
+  >
+    {#if !chosen}<label class="text-sm text-muted"
+        >Name <input class="field mono text-ink" bind:value={name} name="name" required /></label
+      >{/if}
+    <div class="flex flex-wrap gap-x-4 gap-y-1">
+      {#each Object.keys(levels).filter((p) => p !== 'ALL') as p (p)}
+        <label class="mono flex items-center gap-1.5"
+          ><input type="checkbox" value={p} bind:group={privileges} /> {p}</label
+        >
+      {/each}
+    </div>
+  </ChangeDialog>
+{/if}
+{#if removing && chosen}
+  <ChangeDialog
+    bind:open={removing}
+    title="Remove the bundle {chosen.name}"
+    verb="Remove"
+    asked={chosen.name}
+    send={(dry) => remove(chosen!.name, dry)}
+    undo={() => put(chosen!.privileges, false, false)}
+  />
+{/if}

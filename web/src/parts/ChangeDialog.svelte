@@ -1,0 +1,91 @@
+<script lang="ts">
+  import type { Snippet } from 'svelte'
+  import { says, type Changed, type Problem } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
+  import Effects from './Effects.svelte'
+  import Modal from './Modal.svelte'
+  import Trouble from './Trouble.svelte'
+
+  // A change with its form: what it would do is shown before it is done.
+  let {
+    open = $bindable(false),
+    title,
+    verb,
+    asked,
+    ready = true,
+    send,
+    undo,
+    ondone,
+    none,
+    children,
+  }: {
+    open: boolean
+    title: string
+    verb: string
+    /** What would be sent, as text: it is tried dry each time that this changes. */
+    asked: string
+    ready?: boolean
+    send: (dry: boolean) => Promise<Changed>
+    undo?: () => Promise<Changed>
+    ondone?: (changed: Changed) => void
+    none?: string
+    children?: Snippet
+  } = $props()
+
+  let would = $state<Changed | null>(null)
+  let problem = $state<Problem | null>(null)
+  let busy = $state(false)
+
+  $effect(() => {
+    const now = asked
+    would = null
+    if (!ready) {
+      problem = null
+      return
+    }
+    const wait = setTimeout(() => {
+      send(true)
+        .then((c) => {
+          if (now === asked) {
+            would = c
+            problem = null
+          }
+        })
+        .catch((error) => {
+          if (now === asked) problem = says(error)
+        })
+    }, 150)
+    return () => clearTimeout(wait)
+  })
+
+  async function submit(event: SubmitEvent) {
+    event.preventDefault()
+    busy = true
+    try {
+      const done = await send(false)
+      changes.made(done, undo)
+      open = false
+      ondone?.(done)
+    } catch (error) {
+      problem = says(error)
+    }
+    busy = false
+  }
+</script>
+
+<Modal bind:open {title}>
+  <form class="flex flex-col gap-3" onsubmit={submit}>
+    {@render children?.()}
+    {#if problem}<Trouble {problem} />{/if}
+    {#if would}
+      <section class="rounded border border-line bg-raised p-2" aria-label="What this would do">
+        <p class="mb-1 text-sm text-muted">This would do</p>
+        <Effects changed={would} {none} />
+      </section>
+    {/if}
+    <div class="flex justify-end gap-2">
+      <button type="button" class="btn" onclick={() => (open = false)}>Cancel</button>
+      <button class="btn btn-main" disabled={!ready || busy || (!would && !!problem)}>{verb}</button>
+    </div>
+  </form>
+</Modal>

@@ -1,0 +1,89 @@
+<script lang="ts">
+  import { api, get, type Changed } from '../lib/api'
+  import ChangeDialog from './ChangeDialog.svelte'
+  import SubjectList from './SubjectList.svelte'
+
+  // Puts members in groups and gives them roles, or takes them away: each of the
+  // one list to each of the other.
+  let {
+    open = $bindable(false),
+    members = [],
+    of = [],
+    end = false,
+    kinds = [],
+  }: { open: boolean; members?: string[]; of?: string[]; end?: boolean; kinds?: string[] } = $props()
+
+  /* svelte-ignore state_referenced_locally */
+  let who = $state([...members])
+  /* svelte-ignore state_referenced_locally */
+  let what = $state([...of])
+  let until = $state('')
+  let ticket = $state('')
+  let option = $state(false)
+  const pairs = $derived(what.flatMap((of) => who.map((member) => ({ member, of }))))
+  const roles = $derived(what.length > 0 && what.every((w) => w.startsWith('role:')))
+
+  async function each(end: boolean, dry: boolean): Promise<Changed> {
+    let sum: Changed | null = null
+    for (const pair of pairs) {
+      const body = {
+        ...pair,
+        until: until ? new Date(until + 'T00:00').toISOString() : undefined,
+        ticket: ticket || undefined,
+        option: (option && roles) || undefined,
+        dry_run: dry || undefined,
+      }
+      const c: Changed = await get(
+        end ? api.POST('/api/v1/memberships/end', { body }) : api.POST('/api/v1/memberships', { body }),
+      )
+      sum = sum
+        ? {
+            ...c,
+            says: [...sum.says, ...c.says],
+            notes: [...sum.notes, ...c.notes],
+            effects: [...sum.effects, ...c.effects],
+          }
+        : c
+    }
+    return sum!
+  }
+</script>
+
+<ChangeDialog
+  bind:open
+  title={end ? 'Take away' : 'Give'}
+  verb={end ? 'Take away' : 'Give'}
+  asked={JSON.stringify([pairs, until, ticket, option])}
+  ready={pairs.length > 0}
+  send={(dry) => each(end, dry)}
+  undo={() => each(!end, false)}
+  none={end ? 'Nobody loses anything by it: other ways give the same.' : 'Nobody gains anything by it yet.'}
+>
+  <div>
+    <p class="mb-1 text-sm text-muted">{end ? 'What is taken' : 'Roles and groups'}</p>
+    {#if of.length}
+      <p>
+        {#each of as w (w)}<span class="chip mr-1">{w}</span>{/each}
+      </p>
+    {:else}<SubjectList bind:refs={what} label="Give a role or group" empty="none yet" {kinds} />{/if}
+  </div>
+  <div>
+    <p class="mb-1 text-sm text-muted">{end ? 'From' : 'To'}</p>
+    {#if members.length}
+      <p class="max-h-24 overflow-y-auto">
+        {#each members as m (m)}<span class="chip mr-1">{m}</span>{/each}
+      </p>
+    {:else}<SubjectList bind:refs={who} label="Give it to" empty="nobody yet" {kinds} />{/if}
+  </div>
+  {#if !end}
+    <div class="grid grid-cols-2 gap-3">
+      <label class="text-sm text-muted">Until <input class="field text-ink" type="date" bind:value={until} /></label>
+      <label class="text-sm text-muted">Ticket <input class="field text-ink" bind:value={ticket} /></label>
+    </div>
+    {#if roles}
+      <label class="flex items-center gap-2"
+        ><input type="checkbox" bind:checked={option} /> They may give it on (admin option)</label
+      >
+    {/if}
+  {/if}
+</ChangeDialog>

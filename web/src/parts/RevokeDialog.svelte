@@ -1,0 +1,85 @@
+<script lang="ts">
+  import { api, get, type Changed, type Grant } from '../lib/api'
+  import ChangeDialog from './ChangeDialog.svelte'
+
+  // Revokes one grant or several, with what rests on them where that is wanted.
+  let { open = $bindable(false), grants }: { open: boolean; grants: Grant[] } = $props()
+  let cascade = $state(false)
+  let optionOnly = $state(false)
+  const passes = $derived(grants.some((g) => g.option))
+
+  const request = (g: Grant) => ({
+    privileges: [g.privilege],
+    objects: [g.object],
+    subjects: [g.subject],
+    grantor: g.grantor,
+  })
+
+  // Several grants are several changes; what they do together is told together.
+  async function all(one: (g: Grant) => Promise<Changed>): Promise<Changed> {
+    let sum: Changed | null = null
+    for (const g of grants) {
+      const c = await one(g)
+      sum = sum
+        ? {
+            ...c,
+            says: [...sum.says, ...c.says],
+            notes: [...new Set([...sum.notes, ...c.notes])],
+            effects: [...sum.effects, ...c.effects],
+          }
+        : c
+    }
+    return sum!
+  }
+
+  const send = (dry: boolean) =>
+    all((g) =>
+      get(
+        api.POST('/api/v1/grants/revoke', {
+          body: { ...request(g), cascade, option_only: optionOnly, dry_run: dry || undefined },
+        }),
+      ),
+    )
+  const undo = () =>
+    all((g) =>
+      get(
+        api.POST('/api/v1/grants', {
+          body: {
+            ...request(g),
+            grantor: undefined,
+            option: g.option,
+            ticket: g.ticket,
+            reason: g.reason,
+            until: g.until,
+          },
+        }),
+      ),
+    )
+</script>
+
+<ChangeDialog
+  bind:open
+  title={grants.length === 1 ? 'Revoke a grant' : `Revoke ${grants.length} grants`}
+  verb="Revoke"
+  asked={JSON.stringify([grants, cascade, optionOnly])}
+  {send}
+  undo={cascade ? undefined : undo}
+  none="Nobody loses anything by it: it gave nothing, or something else gives the same."
+>
+  <ul class="max-h-32 overflow-y-auto">
+    {#each grants as g, i (i)}
+      <li class="mono">
+        {g.privilege} on {g.object} to {g.subject} <span class="text-muted">by {g.grantor || 'the platform'}</span>
+      </li>
+    {/each}
+  </ul>
+  {#if passes}
+    <label class="flex items-center gap-2"
+      ><input type="checkbox" bind:checked={optionOnly} /> Only the grant option: they keep the right, and may not pass it
+      on</label
+    >
+  {/if}
+  <label class="flex items-center gap-2"
+    ><input type="checkbox" bind:checked={cascade} /> Revoke along with it what others granted on the strength of it (cascade)</label
+  >
+</ChangeDialog>
