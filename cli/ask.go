@@ -151,18 +151,8 @@ func (a *app) showComparison(c wire.Comparison) error {
 	if err := a.show(c, g); err != nil || a.output != "table" {
 		return err
 	}
-	var grants []wire.Grant
-	said := map[string]bool{}
-	for _, x := range c.Items {
-		for _, grant := range x.Grants {
-			if key := grant.Privilege + grant.Object + grant.Subject + grant.Grantor; !said[key] {
-				said[key] = true
-				grants = append(grants, grant)
-			}
-		}
-	}
 	a.head(fmt.Sprintf("Alike on %s. The grants that make the difference", objectsSay(c.Alike)))
-	return a.grantsOrNone(grants)
+	return a.grantsOrNone(c.Grants)
 }
 
 func objectsSay(n int) string {

@@ -102,14 +102,15 @@ func TestExitCodes(t *testing.T) {
 func TestGrantsAreRead(t *testing.T) {
 	c := &cobra.Command{Use: "grant PRIVILEGES on OBJECT to SUBJECT…"}
 	for _, x := range []struct{ words, want string }{
-		{"select on survey to role:x", "[select] survey [] [role:x]"},
-		{"select,usage on survey.assay to role:x user:y", "[select usage] survey.assay [] [role:x user:y]"},
-		{"select usage on survey.assay to role:x,user:y", "[select usage] survey.assay [] [role:x user:y]"},
-		{"select(name, depth_m) on survey.drilling.boreholes to user:y", "[select] survey.drilling.boreholes [name depth_m] [user:y]"},
+		{"select on survey to role:x", "[select] [survey] [] [role:x]"},
+		{"select,usage on survey.assay to role:x user:y", "[select usage] [survey.assay] [] [role:x user:y]"},
+		{"select usage on survey.assay to role:x,user:y", "[select usage] [survey.assay] [] [role:x user:y]"},
+		{"select(name, depth_m) on survey.drilling.boreholes to user:y", "[select] [survey.drilling.boreholes] [name depth_m] [user:y]"},
+		{"reader on survey.assay, survey.field.v* lane:batch to role:x", "[reader] [survey.assay survey.field.v* lane:batch] [] [role:x]"},
 		{"select on survey", "error"}, {"on survey to x", "error"}, {"select(name on survey to x", "error"}, {"select on to x", "error"},
 	} {
 		in, err := parseGrant(c, strings.Fields(x.words), "to")
-		got := fmt.Sprint(in.Privileges, " ", in.Object, " ", in.Columns, " ", in.Subjects)
+		got := fmt.Sprint(in.Privileges, " ", in.Objects, " ", in.Columns, " ", in.Subjects)
 		if err != nil {
 			got = "error"
 		}

@@ -13,7 +13,7 @@ import (
 // object, with the grants that make the difference.
 func (s *Service) Compare(c Caller, a, b, below string) (wire.Comparison, error) {
 	st := s.current.Load()
-	out := wire.Comparison{Items: []wire.Compared{}, Revision: st.revision}
+	out := wire.Comparison{Items: []wire.Compared{}, Grants: []wire.Grant{}, Revision: st.revision}
 	var sides [2]*standpoint
 	for i, ref := range []string{a, b} {
 		subject, err := s.reviewable(st, c, ref)
@@ -31,12 +31,13 @@ func (s *Service) Compare(c Caller, a, b, below string) (wire.Comparison, error)
 			return out, err
 		}
 	}
+	told := &toldGrants{places: map[access.GrantID]int{}, list: &out.Grants}
 	var visit func(o *access.Object)
 	visit = func(o *access.Object) {
 		if o.Kind == access.Column || !sides[0].review && !sides[0].Sees(o.ID) && !sides[1].Sees(o.ID) {
 			return
 		}
-		if item, used := s.compared(sides, o); used && len(item.OnlyA)+len(item.OnlyB) > 0 {
+		if item, used := s.compared(sides, o, told); used && len(item.OnlyA)+len(item.OnlyB) > 0 {
 			out.Items = append(out.Items, item)
 		} else if used {
 			out.Alike++
@@ -50,15 +51,15 @@ func (s *Service) Compare(c Caller, a, b, below string) (wire.Comparison, error)
 }
 
 // compared is one object from both sides; used says that one side has a right.
-func (s *Service) compared(sides [2]*standpoint, o *access.Object) (item wire.Compared, used bool) {
+func (s *Service) compared(sides [2]*standpoint, o *access.Object, told *toldGrants) (item wire.Compared, used bool) {
 	va, vb := sides[0].Resolve(o.ID), sides[1].Resolve(o.ID)
 	if va.Held|vb.Held == 0 {
 		return item, false
 	}
-	item = wire.Compared{Object: sides[0].Model.Path(o.ID), Kind: o.Kind.String(), A: s.access(sides[0], o, false), B: s.access(sides[1], o, false), Grants: []wire.Grant{}}
+	item = wire.Compared{Object: sides[0].Model.Path(o.ID), Kind: o.Kind.String(), A: s.access(sides[0], o, false), B: s.access(sides[1], o, false), Grants: []int{}}
 	item.OnlyA = privilegeNames(va.Allowed &^ vb.Allowed)
 	item.OnlyB = privilegeNames(vb.Allowed &^ va.Allowed)
-	item.Grants = append(s.making(sides[0], va.Allowed&^vb.Allowed, o.ID), s.making(sides[1], vb.Allowed&^va.Allowed, o.ID)...)
+	item.Grants = append(s.making(sides[0], va.Allowed&^vb.Allowed, o.ID, told), s.making(sides[1], vb.Allowed&^va.Allowed, o.ID, told)...)
 	if both := va.Allowed & vb.Allowed; o.Kind.IsRelation() && both.Has(access.Select) {
 		if facts := [2]string{sides[0].facts(o), sides[1].facts(o)}; item.A.Rows == item.B.Rows && facts[0] != facts[1] {
 			item.A.Rows, item.B.Rows = item.A.Rows+facts[0], item.B.Rows+facts[1]
@@ -89,17 +90,28 @@ func (p *standpoint) facts(o *access.Object) string {
 	return ", for " + strings.Join(values, ", ")
 }
 
-// making lists the grants by which a side has privileges, each once.
-func (s *Service) making(p *standpoint, privileges access.Privileges, id access.ObjectID) []wire.Grant {
-	var seen []access.GrantID
-	grants := []wire.Grant{}
+// toldGrants is a list of grants in which each stands once.
+type toldGrants struct {
+	places map[access.GrantID]int
+	list   *[]wire.Grant
+}
+
+// making lists the grants by which a side has privileges, by their places among
+// those told.
+func (s *Service) making(p *standpoint, privileges access.Privileges, id access.ObjectID, told *toldGrants) []int {
+	places := []int{}
 	for _, privilege := range privileges.Each() {
-		for _, path := range p.Paths(privilege, id) {
-			if !slices.Contains(seen, path.Grant.ID) {
-				seen = append(seen, path.Grant.ID)
-				grants = append(grants, s.grant(p.state, path.Grant))
+		for _, g := range p.Granting(privilege, id) {
+			place, known := told.places[g.ID]
+			if !known {
+				place = len(*told.list)
+				told.places[g.ID] = place
+				*told.list = append(*told.list, s.grant(p.state, g))
+			}
+			if !slices.Contains(places, place) {
+				places = append(places, place)
 			}
 		}
 	}
-	return grants
+	return places
 }

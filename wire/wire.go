@@ -462,6 +462,7 @@ type Comparison struct {
 	B        string     `json:"b"`
 	Items    []Compared `json:"items" description:"only objects where the two differ"`
 	Alike    int        `json:"alike" description:"objects that one of them can use, where they do not differ"`
+	Grants   []Grant    `json:"grants" description:"those that make the difference"`
 	Revision int64      `json:"revision"`
 }
 
@@ -473,7 +474,7 @@ type Compared struct {
 	B      Access   `json:"b"`
 	OnlyA  []string `json:"only_a" description:"what the first has and the second lacks"`
 	OnlyB  []string `json:"only_b"`
-	Grants []Grant  `json:"grants" description:"the grants that make the difference"`
+	Grants []int    `json:"grants" description:"those that make the difference, by their places in the comparison's list"`
 }
 
 // A Finding is something about rights that deserves a look, with its reason and

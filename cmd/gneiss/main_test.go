@@ -151,7 +151,7 @@ func TestStory(t *testing.T) {
 	if out := opal.must("access", "--to", "survey.drilling.boreholes"); !strings.Contains(out, "user:tuff") || strings.Contains(out, "user:beryl") {
 		t.Errorf("access --to:\n%s", out)
 	}
-	if out := opal.must("audit", "--decision", "refused"); !strings.Contains(out, "user:marl") || !strings.Contains(out, "missing: USAGE on survey") {
+	if out := opal.must("audit", "--decision", "refused"); !strings.Contains(out, "user:marl") || !strings.Contains(out, "missing: USAGE on lane:interactive, USAGE on survey") {
 		t.Errorf("the record lacks marl's refusal:\n%s", out)
 	}
 }
@@ -170,14 +170,14 @@ func TestBadInput(t *testing.T) {
 		{"a mistyped privilege", "grant slect on survey.drilling to user:marl", 1, "did you mean SELECT?"},
 		{"a role loop", "role give district_geologist to role:survey_reader", 1, "role:survey_reader → role:district_geologist → role:survey_reader"},
 		{"a role to itself", "role give partner to role:partner", 1, "loop"},
-		{"a privilege at the wrong level", "grant usage on survey.assay.results to user:marl", 1, "applies to source or schema"},
+		{"a privilege at the wrong level", "grant usage on survey.assay.results to user:marl", 1, "applies to source, schema or lane"},
 		{"a policy that does not bind", "policy rows add p --on survey.field.visits --where nope=1", 1, "there is no column nope"},
 		{"a policy that is no truth value", "policy rows add p --on survey.field.visits --where note", 1, "needs a truth value"},
 		{"a policy that is more than a condition", "policy rows add p --on survey.field.visits --where true;select", 1, "statement"},
 		{"a treatment that does not fit", "policy columns add p --on survey.field.visits --columns visited_on --treat mask", 1, "mask works on text, not on date"},
 		{"an unknown treatment", "policy columns add p --on survey.field.visits --columns note --treat blur", 1, "no treatment blur"},
 		{"a policy twice", "policy rows add boreholes-curated --on survey.drilling.boreholes --where true", 1, "exists already"},
-		{"SQL outside the language", "query VACUUM", 1, "only SELECT can be run here"},
+		{"SQL outside the language", "query VACUUM", 1, "only SELECT, INSERT, UPDATE and DELETE can be run here"},
 		{"no SQL at all", "query selec", 1, "line 1, column 1"},
 		{"an unknown command", "frobnicate", 2, "unknown command"},
 		{"an unknown flag", "tree --nope", 2, "unknown flag"},
@@ -353,7 +353,7 @@ func TestServeRefusals(t *testing.T) {
 		{"a port in use", "serve --data " + t.TempDir() + " --listen " + l.Addr().String(), "is in use; stop what listens there"},
 		{"a data folder in use", "serve --data " + busy + " --listen 127.0.0.1:0", "in use by another service"},
 		{"a demo for everybody", "demo --data " + t.TempDir() + " --listen 0.0.0.0:0", "GNEISS_DEMO_PASSWORD"},
-		{"a bad setting", "serve --data " + t.TempDir() + " --max-rows none", "max-rows takes a whole number"},
+		{"a bad setting", "serve --data " + t.TempDir() + " --log-level loud", "log-level is debug, info, warn or error"},
 		{"a folder with other files", "demo --listen 127.0.0.1:0 --data " + filepath.Dir(os.Args[0]), "has other files in it"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -363,8 +363,8 @@ func TestServeRefusals(t *testing.T) {
 			}
 		})
 	}
-	out, err := gneiss(t, []string{"GNEISS_MAX_ROWS=77"}, "serve", "--print-config", "--data", "x").CombinedOutput()
-	if err != nil || !regexp.MustCompile(`max-rows: +77 +GNEISS_MAX_ROWS`).Match(out) || !regexp.MustCompile(`data: +x +--data`).Match(out) {
+	out, err := gneiss(t, []string{"GNEISS_LOG_LEVEL=warn"}, "serve", "--print-config", "--data", "x").CombinedOutput()
+	if err != nil || !regexp.MustCompile(`log-level: +warn +GNEISS_LOG_LEVEL`).Match(out) || !regexp.MustCompile(`data: +x +--data`).Match(out) {
 		t.Errorf("--print-config: %v\n%s", err, out)
 	}
 }

@@ -20,19 +20,28 @@ const mostPaths = 100
 // left aside, shortest first.
 func (st *Standing) Paths(p Privilege, object ObjectID) []Path {
 	var paths []Path
-	m := st.Model
-	for at := object; ; at = m.Object(at).Parent {
-		st.each(at, func(g *Grant) {
-			if m.reaches(g, p, object) || at == object && m.onColumn(g, p, object) {
-				paths = append(paths, st.pathsTo(g)...)
-			}
-		})
-		if at == PlatformID {
-			break
-		}
+	for _, g := range st.Granting(p, object) {
+		paths = append(paths, st.pathsTo(g)...)
 	}
 	sort.SliceStable(paths, func(i, j int) bool { return len(paths[i].Subjects) < len(paths[j].Subjects) })
 	return paths[:min(len(paths), mostPaths)]
+}
+
+// Granting lists the grants in force by which the session holds p on the object,
+// the doors left aside.
+func (st *Standing) Granting(p Privilege, object ObjectID) []*Grant {
+	m := st.Model
+	var out []*Grant
+	for at := object; ; at = m.Object(at).Parent {
+		st.each(at, func(g *Grant) {
+			if m.reaches(g, p, object) || at == object && m.onColumn(g, p, object) {
+				out = append(out, g)
+			}
+		})
+		if at == PlatformID {
+			return out
+		}
+	}
 }
 
 // pathsTo walks down from a grant's subject to the session's.

@@ -2134,8 +2134,8 @@ export interface components {
         WireCompared: {
             a: components["schemas"]["WireAccess"];
             b: components["schemas"]["WireAccess"];
-            /** @description the grants that make the difference */
-            grants: components["schemas"]["WireGrant"][];
+            /** @description those that make the difference, by their places in the comparison's list */
+            grants: number[];
             kind: string;
             object: string;
             /** @description what the first has and the second lacks */
@@ -2147,6 +2147,8 @@ export interface components {
             /** @description objects that one of them can use, where they do not differ */
             alike: number;
             b: string;
+            /** @description those that make the difference */
+            grants: components["schemas"]["WireGrant"][];
             /** @description only objects where the two differ */
             items: components["schemas"]["WireCompared"][];
             /** Format: int64 */

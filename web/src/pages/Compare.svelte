@@ -25,12 +25,9 @@
       .catch((error) => (problem = says(error)))
   })
 
-  const grants = $derived.by(() => {
-    const seen: Record<string, Schemas['WireGrant']> = {}
-    for (const item of comparison?.items ?? [])
-      for (const g of item.grants) seen[g.privilege + g.object + g.subject + g.grantor] = g
-    return Object.values(seen)
-  })
+  const most = 300
+  let filter = $state('')
+  const found = $derived((comparison?.items ?? []).filter((item) => item.object.includes(filter.toLowerCase())))
 </script>
 
 <div class="h-full overflow-y-auto p-5">
@@ -64,13 +61,19 @@
         : `They can do the same, on ${comparison.alike} objects.`}
     </p>
     {#if comparison.items.length}
+      {#if comparison.items.length > 20}<input
+          class="field mb-2 max-w-56"
+          placeholder="filter"
+          aria-label="Filter objects"
+          bind:value={filter}
+        />{/if}
       <div class="panel mb-5 overflow-hidden">
         <table class="dense">
           <thead>
             <tr><th>Object</th><th colspan="2">Only {comparison.a}</th><th colspan="2">Only {comparison.b}</th></tr>
           </thead>
           <tbody>
-            {#each comparison.items as item (item.object)}
+            {#each found.slice(0, most) as item (item.object)}
               <tr>
                 <td class="mono"
                   ><a class="hover:underline" href={place.href('/tables/' + item.object)}>{item.object}</a></td
@@ -83,9 +86,12 @@
             {/each}
           </tbody>
         </table>
+        {#if found.length > most}<p class="p-2 text-sm text-muted">
+            The first {most} of {found.length}; filter to see the others.
+          </p>{/if}
       </div>
       <h2 class="mb-2">The grants that make the difference</h2>
-      <div class="panel overflow-hidden"><GrantTable {grants} /></div>
+      <div class="panel overflow-hidden"><GrantTable grants={comparison.grants} /></div>
     {/if}
   {:else}
     <p class="max-w-prose text-muted">

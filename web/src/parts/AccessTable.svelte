@@ -11,11 +11,13 @@
   let problem = $state<Problem | null>(null)
   let filter = $state('')
   let opened = $state('')
+  let paths = $state<Access['paths'] | null>(null)
+  let unfolded = $state<string[]>([])
   let kinds = $state('people')
 
   $effect(() => {
     void changes.count
-    get(api.GET('/api/v1/access', { params: { query: of ? { of, paths: true } : { to, paths: true } } }))
+    get(api.GET('/api/v1/access', { params: { query: of ? { of } : { to } } }))
       .then((list) => {
         items = list.items
         problem = null
@@ -31,6 +33,31 @@
         (of || kinds === 'all' || a.subject.startsWith('user:') || a.subject.startsWith('service:')),
     ),
   )
+  // Many objects are folded into their schemas, until a filter or a click opens them.
+  const many = 150
+  const most = 400
+  const folds = $derived(!!of && !filter && (items?.length ?? 0) > many)
+  const schemaOf = (a: Access) => a.object.slice(0, a.object.lastIndexOf('.'))
+  const rows = $derived(
+    shown.filter((a) => !folds || (a.kind !== 'table' && a.kind !== 'view') || unfolded.includes(schemaOf(a))),
+  )
+  const inside = (a: Access) =>
+    folds && a.kind === 'schema' ? shown.filter((t) => t.kind !== 'schema' && schemaOf(t) === a.object).length : 0
+
+  // The ways to what is held are asked for one by one: there can be many.
+  function open(a: Access) {
+    opened = opened === name(a) ? '' : name(a)
+    paths = null
+    if (!opened) return
+    get(
+      api.GET('/api/v1/access', {
+        params: { query: { of: of || a.subject, below: of ? a.object : to, paths: true } },
+      }),
+    )
+      .then((list) => (paths = list.items.find((x) => x.object === a.object)?.paths ?? []))
+      .catch((error) => (problem = says(error)))
+  }
+
   // ALL says the rest but REVEAL.
   const may = (list: string[]) =>
     list.includes('ALL') ? ['ALL', ...list.filter((p) => p === 'REVEAL')].join(', ') : list.join(', ') || '–'
@@ -59,19 +86,23 @@
         ></thead
       >
       <tbody>
-        {#each shown as a (name(a))}
+        {#each rows.slice(0, most) as a (name(a))}
           <tr>
             <td class="mono" style={of ? `padding-left: ${0.7 + depth(a) * 0.9}rem` : ''}>
               <a class="hover:underline" href={place.href(of ? '/tables/' + a.object : '/subjects/' + a.subject)}
                 >{name(a)}</a
               >
+              {#if inside(a)}<button
+                  class="btn ml-1 px-1.5 py-0 text-xs"
+                  aria-expanded={unfolded.includes(a.object)}
+                  onclick={() =>
+                    (unfolded = unfolded.includes(a.object)
+                      ? unfolded.filter((x) => x !== a.object)
+                      : [...unfolded, a.object])}>{unfolded.includes(a.object) ? '▾' : '▸'} {inside(a)} tables</button
+                >{/if}
             </td>
             <td>
-              <button
-                aria-label="Paths of {name(a)}"
-                aria-expanded={opened === name(a)}
-                onclick={() => (opened = opened === name(a) ? '' : name(a))}
-              >
+              <button aria-label="Paths of {name(a)}" aria-expanded={opened === name(a)} onclick={() => open(a)}>
                 <BandGlyph bands={a.bands} />
               </button>
             </td>
@@ -81,7 +112,7 @@
           {#if opened === name(a)}
             <tr>
               <td colspan="4" class="bg-raised">
-                {#each a.paths ?? [] as p (p.says)}
+                {#each paths ?? [] as p (p.says)}
                   <p class="py-0.5 text-sm">
                     {#each p.steps as step (step)}<a class="chip hover:underline" href={place.href('/subjects/' + step)}
                         >{step}</a
@@ -97,7 +128,7 @@
                     >
                   </p>
                 {:else}
-                  <p class="text-muted">No path.</p>
+                  <p class="text-muted">{paths ? 'No path.' : 'Looking …'}</p>
                 {/each}
               </td>
             </tr>
@@ -111,6 +142,9 @@
         {/each}
       </tbody>
     </table>
+    {#if rows.length > most}<p class="p-2 text-sm text-muted">
+        The first {most} of {rows.length}; filter to see the others.
+      </p>{/if}
   </div>
 {:else}
   <div class="panel h-40 animate-pulse bg-raised" aria-busy="true"></div>
