@@ -184,7 +184,7 @@ func (a *app) done(c wire.Changed) error {
 		return a.show(c, changedGrid(c))
 	}
 	for _, s := range c.Says {
-		if !c.Done {
+		if c.DryRun {
 			s = "would have " + s
 		}
 		fmt.Fprintln(a.out, strings.ToUpper(s[:1])+s[1:]+".")

@@ -49,7 +49,7 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 	if err := s.checkPolicies(before, after, o.changes); err != nil {
 		return wire.Changed{}, err
 	}
-	out := wire.Changed{Revision: before.revision, Says: o.says, Notes: append([]string{}, o.notes...)}
+	out := wire.Changed{Revision: before.revision, DryRun: o.DryRun, Says: o.says, Notes: append([]string{}, o.notes...)}
 	out.Effects, out.More = s.effects(before, after, o, now)
 	out.Notes = append(out.Notes, s.dormantNotes(before, after, o.changes)...)
 	if o.DryRun || len(o.changes) == 0 {

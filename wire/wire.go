@@ -268,6 +268,7 @@ type Effect struct {
 type Changed struct {
 	Revision int64    `json:"revision" description:"of the model after it; of a dry run, before"`
 	Done     bool     `json:"done"`
+	DryRun   bool     `json:"dry_run,omitempty" description:"it was only tried"`
 	Says     []string `json:"says" description:"what was done, in sentences"`
 	Notes    []string `json:"notes" description:"what to know, such as a grant that stays dormant"`
 	Effects  []Effect `json:"effects"`

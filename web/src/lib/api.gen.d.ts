@@ -2103,6 +2103,8 @@ export interface components {
         };
         WireChanged: {
             done: boolean;
+            /** @description it was only tried */
+            dry_run?: boolean;
             effects: components["schemas"]["WireEffect"][];
             /** @description it touches more than the effects say */
             more?: boolean;

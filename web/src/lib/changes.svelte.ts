@@ -38,7 +38,7 @@ class Changes {
   }
 
   private tell(notice: Notice) {
-    this.notices = [...this.notices.slice(-2), notice]
+    this.notices = [...this.notices.slice(-1), notice]
     setTimeout(() => this.dismiss(notice.id), 20_000)
   }
 }

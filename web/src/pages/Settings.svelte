@@ -30,10 +30,20 @@
         >
       {/each}
     </Tabs.List>
-    <Tabs.Content value="account"><AccountSettings /></Tabs.Content>
-    <Tabs.Content value="lanes"><LaneSettings /></Tabs.Content>
-    <Tabs.Content value="bundles"><BundleSettings /></Tabs.Content>
-    <Tabs.Content value="sources"><SourceSettings /></Tabs.Content>
-    <Tabs.Content value="roster"><RosterSettings /></Tabs.Content>
+    <Tabs.Content value="account"
+      >{#if tab === 'account'}<AccountSettings />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="lanes"
+      >{#if tab === 'lanes'}<LaneSettings />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="bundles"
+      >{#if tab === 'bundles'}<BundleSettings />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="sources"
+      >{#if tab === 'sources'}<SourceSettings />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="roster"
+      >{#if tab === 'roster'}<RosterSettings />{/if}</Tabs.Content
+    >
   </Tabs.Root>
 </div>

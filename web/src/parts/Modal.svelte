@@ -16,7 +16,10 @@
     )
     if (!first) return
     event.preventDefault()
-    first.focus()
+    // Past the key that opened the dialog, and unless somebody was quicker.
+    setTimeout(() => {
+      if (!document.activeElement?.matches('[role=dialog] :is(input, select, textarea)')) first.focus()
+    }, 30)
   }
 </script>
 
