@@ -5,6 +5,7 @@ import (
 	"encoding/gob"
 	"fmt"
 	"io"
+	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -23,10 +24,11 @@ type checkpoint struct {
 const checkpointVersion = 1
 
 // A checkpoint is made at a stop when worthKeeping revisions have passed since
-// the last one, and while running after keepEvery.
+// the last one, while running after keepEvery, and after a start that took long.
 const (
 	worthKeeping = 500
 	keepEvery    = 20_000
+	slowStart    = 2 * time.Second
 )
 
 // rebuild works out the state from the last checkpoint and the journal after it.
@@ -55,6 +57,7 @@ func (s *Service) rebuild(ctx context.Context) (*state, error) {
 		}
 	}
 	s.kept.Store(revision)
+	started, from := s.now(), revision
 	err = s.store.Replay(ctx, revision, hash, func(e store.Entry) error {
 		revision, hash = e.Revision, e.Hash
 		return b.add(e)
@@ -65,7 +68,11 @@ func (s *Service) rebuild(ctx context.Context) (*state, error) {
 	if err != nil {
 		return nil, err
 	}
-	return newState(revision, hash, b.model, b.policies), nil
+	at := newState(revision, hash, b.model, b.policies)
+	if revision > from && s.now().Sub(started) > slowStart {
+		s.keepBeside(at) // so that the next start is quicker, however this one ends
+	}
+	return at, nil
 }
 
 // a builder replays entries; changes of the access model are gathered and made
@@ -127,6 +134,10 @@ func (s *Service) keepSometimes(at *state) {
 	if at.revision-last < keepEvery || !s.kept.CompareAndSwap(last, at.revision) {
 		return
 	}
+	s.keepBeside(at)
+}
+
+func (s *Service) keepBeside(at *state) {
 	s.background.Go(func() {
 		if err := s.keep(context.Background(), at); err != nil {
 			s.log.Warn("the checkpoint cannot be written; the next start takes longer", "error", err)

@@ -30,6 +30,12 @@ func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (w
 	if !s.reviews(st, c) {
 		return out, problem(403, "refused", "Refused", "findings need DESCRIBE on platform")
 	}
+	if administrators < 1 {
+		administrators = fewAdministrators
+	}
+	if kept := st.found.Load(); kept != nil && kept.administrators == administrators && s.now().Sub(kept.at) < keepFindings {
+		return kept.list, nil
+	}
 	canSignIn, err := s.store.CanSignIn(ctx, s.now())
 	if err != nil {
 		return out, err
@@ -40,9 +46,6 @@ func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (w
 		f.subject(subject)
 	}
 	f.alike()
-	if administrators < 1 {
-		administrators = fewAdministrators
-	}
 	f.administrators(administrators)
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
 		if more := f.count[kind] - mostOfAKind; more > 0 {
@@ -50,7 +53,19 @@ func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (w
 			f.add(kind, "", "", fmt.Sprintf("and %d more of this kind", more), "mend these first, then look again")
 		}
 	}
+	st.found.Store(&foundList{administrators, s.now(), out})
 	return out, nil
+}
+
+// keepFindings is how long a list of findings serves for a state: what ends by
+// itself shows within that time.
+const keepFindings = 30 * time.Second
+
+// a foundList is what was found in a state.
+type foundList struct {
+	administrators int
+	at             time.Time
+	list           wire.List[wire.Finding]
 }
 
 // a finder collects findings over one state.

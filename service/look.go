@@ -210,7 +210,10 @@ func (s *Service) AccessOf(c Caller, ref, below string, paths bool, at wire.Stan
 	out := wire.AccessList{About: p.words, Items: []wire.Access{}, Revision: st.revision}
 	var visit func(o *access.Object)
 	visit = func(o *access.Object) {
-		if v := p.Resolve(o.ID); v.Held != 0 && o.Kind != access.Column && (p.review || p.Sees(o.ID)) {
+		if o.Kind == access.Column {
+			return
+		}
+		if v := p.Resolve(o.ID); v.Held != 0 && (p.review || p.Sees(o.ID)) {
 			out.Items = append(out.Items, s.access(p, o, paths))
 		}
 		for _, id := range o.Children {
