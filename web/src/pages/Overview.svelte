@@ -35,6 +35,7 @@
     to_user: 'grants straight to users',
     redundant: 'redundant grants',
     no_holders: 'roles and groups that nobody has',
+    no_sign_in: 'accounts that cannot sign in',
     alike_names: 'names that look like a slip',
     no_end: 'memberships without an end',
     administrators: 'many administrators',
