@@ -19,10 +19,11 @@ type (
 		wire.Standpoint
 	}
 	accessIn struct {
-		Of    string `query:"of" description:"a subject: what it can do"`
-		To    string `query:"to" description:"an object: who can do what with it"`
-		Below string `query:"below" description:"with of: only at and below this object"`
-		Paths bool   `query:"paths" description:"with the ways to each privilege"`
+		Of      string `query:"of" description:"a subject: what it can do"`
+		To      string `query:"to" description:"an object: who can do what with it"`
+		Below   string `query:"below" description:"with of: only at and below this object"`
+		Paths   bool   `query:"paths" description:"with the ways to each privilege"`
+		Columns bool   `query:"columns" description:"with of: column by column, too"`
 		wire.Standpoint
 	}
 	compareIn struct {
@@ -37,7 +38,9 @@ type (
 		wire.Standpoint
 	}
 	subjectsIn struct {
-		Kind string `query:"kind" enum:"user,service,group,role,public"`
+		Kind  string `query:"kind" enum:"user,service,group,role,public"`
+		After string `query:"after" description:"a cursor"`
+		Limit int    `query:"limit" description:"1,000 when not given; 5,000 at the most"`
 	}
 	refIn struct {
 		Ref string `uri:"ref" path:"ref" json:"-"`
@@ -64,6 +67,8 @@ type (
 		Object  string `query:"object" description:"at and below this object"`
 		Subject string `query:"subject"`
 		Dormant bool   `query:"dormant" description:"only those that give nothing now"`
+		After   string `query:"after" description:"a cursor"`
+		Limit   int    `query:"limit" description:"1,000 when not given; 5,000 at the most"`
 	}
 	policiesIn struct {
 		Table string `query:"table" description:"at and below this object"`
@@ -117,7 +122,7 @@ func (s *Server) register() {
 		if in.Of == "" {
 			return svc.AccessTo(r.Caller, in.To, in.Paths)
 		}
-		return svc.AccessOf(r.Caller, in.Of, in.Below, in.Paths, in.Standpoint)
+		return svc.AccessOf(r.Caller, in.Of, in.Below, in.Paths, in.Columns, in.Standpoint)
 	})
 	handle(s, "GET", "/why", "why a subject may do something, or what is missing", func(r request, in whyIn) (wire.Why, error) {
 		return svc.Why(r.Caller, in.Subject, in.Privilege, in.Object, in.Standpoint)
@@ -133,7 +138,7 @@ func (s *Server) register() {
 	})
 
 	handle(s, "GET", "/subjects", "users, services, groups and roles", func(r request, in subjectsIn) (wire.List[wire.Subject], error) {
-		return svc.Subjects(r.Caller, in.Kind)
+		return svc.Subjects(r.Caller, service.SubjectSearch(in))
 	})
 	handle(s, "POST", "/subjects", "add a subject", func(r request, in wire.SubjectRequest) (wire.Changed, error) {
 		return svc.PutSubject(r.ctx, r.Caller, in, false)
@@ -174,7 +179,7 @@ func (s *Server) register() {
 	})
 
 	handle(s, "GET", "/grants", "grants, with why they give nothing where they don't", func(r request, in grantsIn) (wire.List[wire.Grant], error) {
-		return svc.Grants(r.Caller, in.Object, in.Subject, in.Dormant)
+		return svc.Grants(r.Caller, service.GrantSearch(in))
 	})
 	handle(s, "POST", "/grants", "grant privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
 		return svc.Grant(r.ctx, r.Caller, in, false)

@@ -17,7 +17,7 @@ import (
 // ask adds the questions about access.
 func (a *app) ask(root *cobra.Command) {
 	var of, to, below string
-	var paths bool
+	var paths, columns bool
 	accessCmd := &cobra.Command{
 		Use: "access (--of SUBJECT | --to OBJECT)", Short: "Effective permissions: what a subject can do, or who can use an object", GroupID: "look", Args: words(0, 0),
 		Example: "  gneiss access --of user:flint -o json\n  gneiss access --to survey.drilling.boreholes --paths",
@@ -29,6 +29,9 @@ func (a *app) ask(root *cobra.Command) {
 			if paths {
 				q.Set("paths", "true")
 			}
+			if columns {
+				q.Set("columns", "true")
+			}
 			list, err := client.Get[wire.AccessList](c.Context(), a.connect(), "/access", q)
 			if err != nil {
 				return err
@@ -39,6 +42,7 @@ func (a *app) ask(root *cobra.Command) {
 	accessCmd.Flags().StringVar(&of, "of", "", "the subject")
 	accessCmd.Flags().StringVar(&to, "to", "", "the object")
 	accessCmd.Flags().StringVar(&below, "below", "", "with --of: only at and below this object")
+	accessCmd.Flags().BoolVar(&columns, "columns", false, "with --of: column by column, too")
 	accessCmd.Flags().BoolVar(&paths, "paths", false, "show every way to each privilege")
 	accessCmd.RegisterFlagCompletionFunc("of", a.completeSubjects(""))
 	accessCmd.RegisterFlagCompletionFunc("to", a.completeObjects)

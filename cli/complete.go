@@ -38,12 +38,12 @@ func (a *app) completeObjects(c *cobra.Command, _ []string, start string) ([]str
 // completeSubjects offers the subjects of a kind, or of all.
 func (a *app) completeSubjects(kind string) completer {
 	return func(c *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
-		list, err := client.Get[wire.List[wire.Subject]](c.Context(), a.connect(), "/subjects", url.Values{"kind": {kind}})
+		list, err := client.All[wire.Subject](c.Context(), a.connect(), "/subjects", url.Values{"kind": {kind}})
 		if err != nil {
 			return nil, noFiles
 		}
 		var out []string
-		for _, s := range list.Items {
+		for _, s := range list {
 			for _, name := range []string{s.Ref, s.Name} {
 				if name != "" && strings.HasPrefix(name, start) && (kind != "" || name == s.Ref) {
 					out = append(out, name+"\t"+s.Title)

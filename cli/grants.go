@@ -83,15 +83,15 @@ which others rest are refused, with the list of those; --cascade takes them alon
 			if dormant {
 				q.Set("dormant", "true")
 			}
-			found, err := client.Get[wire.List[wire.Grant]](c.Context(), a.connect(), "/grants", q)
+			found, err := client.All[wire.Grant](c.Context(), a.connect(), "/grants", q)
 			if err != nil {
 				return err
 			}
-			if len(found.Items) == 0 && a.output == "table" {
+			if len(found) == 0 && a.output == "table" {
 				fmt.Fprintln(a.out, "No such grants.")
 				return nil
 			}
-			return a.show(found.Items, grantGrid(found.Items))
+			return a.show(found, grantGrid(found))
 		},
 	}
 	list.Flags().StringVar(&object, "on", "", "at and below this object")

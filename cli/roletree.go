@@ -16,13 +16,13 @@ func (a *app) roleTree() *cobra.Command {
 	return &cobra.Command{Use: "tree [ROLE]", Short: "Show which roles include which, and who holds them", Args: words(0, 1), ValidArgsFunction: a.completeSubjects("role"),
 		Long: "Each role stands above those that it includes: who holds it has all that they have.\nA role that stands in several places is shown whole at the first.",
 		RunE: func(c *cobra.Command, args []string) error {
-			list, err := client.Get[wire.List[wire.Subject]](c.Context(), a.connect(), "/subjects", nil)
+			list, err := client.All[wire.Subject](c.Context(), a.connect(), "/subjects", nil)
 			if err != nil {
 				return err
 			}
 			t := &roleTree{by: map[string]wire.Subject{}, shown: map[string]bool{}, grid: grid{head: []string{"role", "grants", "held by", "note"}, right: map[int]bool{1: true}}}
 			var roots []string
-			for _, s := range list.Items {
+			for _, s := range list {
 				t.by[s.Ref] = s
 				if s.Kind == "role" && !slices.ContainsFunc(s.Members, func(m string) bool { return strings.HasPrefix(m, "role:") }) {
 					roots = append(roots, s.Ref)
@@ -42,7 +42,7 @@ func (a *app) roleTree() *cobra.Command {
 				fmt.Fprintln(a.out, "There is no role yet. Add one: gneiss role add NAME")
 				return nil
 			}
-			return a.show(list.Items, t.grid)
+			return a.show(list, t.grid)
 		}}
 }
 

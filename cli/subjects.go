@@ -130,7 +130,7 @@ func (a *app) setSubject(kind string) *cobra.Command {
 
 func (a *app) listSubjects(kind string) *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the " + kind + "s", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
-		list, err := client.Get[wire.List[wire.Subject]](c.Context(), a.connect(), "/subjects", url.Values{"kind": {kind}})
+		list, err := client.All[wire.Subject](c.Context(), a.connect(), "/subjects", url.Values{"kind": {kind}})
 		if err != nil {
 			return err
 		}
@@ -138,7 +138,7 @@ func (a *app) listSubjects(kind string) *cobra.Command {
 		if kind == "user" || kind == "service" {
 			g.head[3] = "attributes"
 		}
-		for _, s := range list.Items {
+		for _, s := range list {
 			var has, notes []string
 			for _, m := range s.Memberships {
 				has = append(has, m.Of)
@@ -164,7 +164,7 @@ func (a *app) listSubjects(kind string) *cobra.Command {
 			fmt.Fprintf(a.out, "There is no %s yet. Add one: gneiss %s add NAME\n", kind, kind)
 			return nil
 		}
-		return a.show(list.Items, g)
+		return a.show(list, g)
 	}}
 }
 

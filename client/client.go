@@ -114,6 +114,26 @@ func Get[T any](ctx context.Context, c *Client, path string, query url.Values) (
 	return out, err
 }
 
+// All reads every page of a list.
+func All[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {
+	all := []T{}
+	page := url.Values{}
+	for k, v := range query {
+		page[k] = v
+	}
+	for {
+		list, err := Get[wire.List[T]](ctx, c, path, page)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, list.Items...)
+		if list.Next == "" {
+			return all, nil
+		}
+		page.Set("after", list.Next)
+	}
+}
+
 // Send makes a change through the API.
 func Send[T any](ctx context.Context, c *Client, method, path string, in any) (T, error) {
 	var out T

@@ -10,6 +10,7 @@ import (
 
 	"gneiss/core/query"
 	"gneiss/demo/demotest"
+	"gneiss/service"
 	"gneiss/source/sqlite"
 	"gneiss/wire"
 )
@@ -107,7 +108,7 @@ func BenchmarkPointQuery(b *testing.B) {
 func BenchmarkMatrix(b *testing.B) {
 	svc := demotest.Open(b, demotest.Folder(b))
 	opal := caller(b, svc, "opal")
-	subjects, err := svc.Subjects(opal, "")
+	subjects, err := svc.Subjects(opal, service.SubjectSearch{Kind: ""})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -115,7 +116,7 @@ func BenchmarkMatrix(b *testing.B) {
 	for b.Loop() {
 		cells = 0
 		for _, s := range subjects.Items {
-			list, err := svc.AccessOf(opal, s.Ref, "", false, wire.Standpoint{})
+			list, err := svc.AccessOf(opal, s.Ref, "", false, false, wire.Standpoint{})
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"gneiss/core/access"
@@ -25,73 +26,118 @@ func (s *Service) grant(st *state, g *access.Grant) wire.Grant {
 		w.Basis = fmt.Sprintf("%s on %s to %s", m.GrantName(b), m.Target(b.Target), m.Ref(b.Subject))
 	}
 	if d := st.census(s.now()).Dormant(g); d != nil {
-		w.Dormant, w.Wake = dormantSay(m, &w, g, d)
+		s.wake(m, &w, g, d)
 	}
 	return w
 }
 
-// dormantSay says why a grant gives nothing, and the command that would wake it.
-func dormantSay(m *access.Model, w *wire.Grant, g *access.Grant, d *access.Dormancy) (why, wake string) {
+// wake says why a grant gives nothing, and what would wake it.
+func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *access.Dormancy) {
+	grant := func(privilege, object string) {
+		w.Wake = grantCommand(privilege, object, w.Subject, "")
+		w.Fix = &wire.Fix{Says: fmt.Sprintf("grant %s on %s to %s", privilege, object, w.Subject), Commands: []string{w.Wake},
+			Grants: []wire.GrantRequest{{Privileges: []string{privilege}, Objects: []string{object}, Subjects: []string{w.Subject}}}}
+	}
 	switch d.Cause {
 	case access.CauseExpired:
-		return "its end date has passed", grantCommand(w.Privilege, w.Object, w.Subject, "")
+		w.Dormant = "its end date has passed"
+		grant(w.Privilege, w.Object)
 	case access.CauseBasis:
-		return "what it rested on has ended (" + w.Basis + ")", grantCommand(w.Privilege, w.Object, w.Subject, "")
+		w.Dormant = "what it rested on has ended (" + w.Basis + ")"
+		grant(w.Privilege, w.Object)
 	case access.CauseMissing:
-		return w.Object + " is no longer in its source", ""
+		w.Dormant = w.Object + " is no longer in its source"
 	case access.CauseNoMatch:
-		return "no name matches its pattern yet", ""
+		w.Dormant = "no name matches its pattern yet"
 	case access.CauseNoHolders:
-		if subject := m.Subject(g.Subject); subject.Kind == access.Role {
-			wake = fmt.Sprintf("gneiss role give %s to SUBJECT", subject.Name)
-		} else if subject.Kind == access.Group {
-			wake = fmt.Sprintf("gneiss group put SUBJECT in %s", subject.Name)
-		} else if subject.Disabled {
-			return w.Subject + " is disabled", fmt.Sprintf("gneiss %s set %s --enable", subject.Kind, subject.Name)
+		w.Dormant = "nobody has " + w.Subject
+		switch subject := m.Subject(g.Subject); {
+		case subject.Kind == access.Role:
+			w.Wake = fmt.Sprintf("gneiss role give %s to SUBJECT", subject.Name)
+		case subject.Kind == access.Group:
+			w.Wake = fmt.Sprintf("gneiss group put SUBJECT in %s", subject.Name)
+		case subject.Disabled:
+			w.Dormant, w.Wake = w.Subject+" is disabled", fmt.Sprintf("gneiss %s set %s --enable", subject.Kind, subject.Name)
 		}
-		return "nobody has " + w.Subject, wake
 	case access.CauseNoLane:
-		return "no lane is open to who has it, so no query of theirs can run", grantCommand("usage", "lane:"+access.FirstLane, w.Subject, "")
+		w.Dormant = "no lane is open to who has it, so no query of theirs can run"
+		grant("USAGE", m.Path(m.Lanes()[0].ID))
+		if lane, err := m.FindLane(access.FirstLane); err == nil {
+			grant("USAGE", m.Path(lane.ID))
+		}
+	case access.CauseDoorShut:
+		w.Dormant = fmt.Sprintf("the door of %s is shut: USAGE is wanting", m.Path(d.Door))
+		grant("USAGE", m.Path(d.Door))
 	}
-	return fmt.Sprintf("the door of %s is shut: USAGE is wanting", m.Path(d.Door)), grantCommand("usage", m.Path(d.Door), w.Subject, "")
 }
 
 func grantCommand(privilege, object, subject, more string) string {
 	return fmt.Sprintf("gneiss grant %s on %s to %s%s", strings.ToLower(privilege), object, subject, more)
 }
 
-// Grants lists grants on an object or to a subject, or all.
-func (s *Service) Grants(c Caller, object, subject string, dormantOnly bool) (wire.List[wire.Grant], error) {
+// A GrantSearch selects grants.
+type GrantSearch struct {
+	Object  string // at and below it
+	Subject string // to it itself
+	Dormant bool   // only those that give nothing now
+	After   string // a cursor
+	Limit   int
+}
+
+// pageOf bounds a page of a list: a thousand when nothing is asked.
+func pageOf(limit int) int {
+	if limit < 1 || limit > 5000 {
+		return 1000
+	}
+	return limit
+}
+
+// Grants lists grants, oldest first, page by page.
+func (s *Service) Grants(c Caller, q GrantSearch) (wire.List[wire.Grant], error) {
 	st := s.current.Load()
 	out := wire.List[wire.Grant]{Items: []wire.Grant{}}
 	if !s.reviews(st, c) {
 		return out, problem(403, "refused", "Refused", "the list of grants needs DESCRIBE on platform")
 	}
-	var onObject *access.Object
-	var toSubject *access.Subject
-	var err error
-	if object != "" {
-		if onObject, err = st.model.Lookup(object); err != nil {
+	var only func(*access.Grant) bool
+	if q.Object != "" {
+		o, err := st.model.Lookup(q.Object)
+		if err != nil {
 			return out, err
 		}
+		only = func(g *access.Grant) bool { return st.model.Within(o.ID, g.Object) }
 	}
-	if subject != "" {
-		if toSubject, err = st.model.FindSubject(subject); err != nil {
+	each := st.model.GrantsAfter
+	if q.Subject != "" {
+		subject, err := st.model.FindSubject(q.Subject)
+		if err != nil {
 			return out, err
 		}
-	}
-	all := st.model.Grants
-	if toSubject != nil {
-		all = func() []*access.Grant { return st.model.GrantsTo(toSubject.ID) }
-	}
-	for _, g := range all() {
-		if onObject != nil && !st.model.Within(onObject.ID, g.Object) {
-			continue
-		}
-		if w := s.grant(st, g); !dormantOnly || w.Dormant != "" {
-			out.Items = append(out.Items, w)
+		each = func(after access.GrantID, f func(*access.Grant) bool) {
+			for _, g := range st.model.GrantsTo(subject.ID) {
+				if g.ID > after && !f(g) {
+					return
+				}
+			}
 		}
 	}
+	after, err := strconv.ParseUint("0"+strings.TrimPrefix(q.After, "g"), 10, 32)
+	if err != nil {
+		return out, problem(422, "bad_cursor", "Not possible", "%q is no cursor of this list", q.After)
+	}
+	last, most := access.GrantID(0), pageOf(q.Limit)
+	each(access.GrantID(after), func(g *access.Grant) bool {
+		if only != nil && !only(g) || q.Dormant && st.census(s.now()).Dormant(g) == nil {
+			return true
+		}
+		if len(out.Items) == most {
+			out.Next = fmt.Sprintf("g%d", last)
+			return false
+		}
+		last = g.ID
+		out.Items = append(out.Items, s.grant(st, g))
+		return true
+	})
 	return out, nil
 }
 

@@ -174,7 +174,7 @@ func BenchmarkLarge(b *testing.B) {
 	})
 	b.Run("all-of-one", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			if list, err := svc.AccessOf(opal, fmt.Sprintf("user:u%d", i%10_000), "", false, wire.Standpoint{}); err != nil || len(list.Items) == 0 {
+			if list, err := svc.AccessOf(opal, fmt.Sprintf("user:u%d", i%10_000), "", false, false, wire.Standpoint{}); err != nil || len(list.Items) == 0 {
 				b.Fatal(err)
 			}
 		}

@@ -189,8 +189,9 @@ func (p *standpoint) needs(needs []access.Need) []string {
 }
 
 // AccessOf lists what one subject can do, object by object: containers where a
-// privilege is held or a door is open, and all relations that can be read.
-func (s *Service) AccessOf(c Caller, ref, below string, paths bool, at wire.Standpoint) (wire.AccessList, error) {
+// privilege is held or a door is open, and all relations that can be used; with
+// columns those, too.
+func (s *Service) AccessOf(c Caller, ref, below string, paths, columns bool, at wire.Standpoint) (wire.AccessList, error) {
 	st := s.current.Load()
 	subject, err := s.reviewable(st, c, ref)
 	if err != nil {
@@ -210,7 +211,7 @@ func (s *Service) AccessOf(c Caller, ref, below string, paths bool, at wire.Stan
 	out := wire.AccessList{About: p.words, Items: []wire.Access{}, Revision: st.revision}
 	var visit func(o *access.Object)
 	visit = func(o *access.Object) {
-		if o.Kind == access.Column {
+		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing) {
 			return
 		}
 		if v := p.Resolve(o.ID); v.Held != 0 && (p.review || p.Sees(o.ID)) {

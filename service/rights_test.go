@@ -408,6 +408,75 @@ func TestRenaming(t *testing.T) {
 	wants(t, err, 409, "user:flint exists already")
 }
 
+// TestPages walks lists page by page, and finds each item once.
+func TestPages(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	whole, err := svc.Grants(opal, service.GrantSearch{})
+	if err != nil || whole.Next != "" {
+		t.Fatal(whole.Next, err)
+	}
+	var grants []wire.Grant
+	for after := ""; ; {
+		page, err := svc.Grants(opal, service.GrantSearch{After: after, Limit: 7})
+		if err != nil || len(page.Items) > 7 {
+			t.Fatal(len(page.Items), err)
+		}
+		grants = append(grants, page.Items...)
+		if after = page.Next; after == "" {
+			break
+		}
+	}
+	if len(grants) != len(whole.Items) || grants[len(grants)-1].At != whole.Items[len(grants)-1].At {
+		t.Errorf("%d grants by pages, %d at once", len(grants), len(whole.Items))
+	}
+	all, err := svc.Subjects(opal, service.SubjectSearch{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var refs []string
+	for after := ""; ; {
+		page, err := svc.Subjects(opal, service.SubjectSearch{After: after, Limit: 4})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, subject := range page.Items {
+			refs = append(refs, subject.Ref)
+		}
+		if after = page.Next; after == "" {
+			break
+		}
+	}
+	var want []string
+	for _, subject := range all.Items {
+		want = append(want, subject.Ref)
+	}
+	if !slices.Equal(refs, want) {
+		t.Errorf("by pages %v, at once %v", refs, want)
+	}
+	_, err = svc.Grants(opal, service.GrantSearch{After: "x"})
+	wants(t, err, 422, "is no cursor")
+}
+
+// TestColumnByColumn: a grant on columns shows at each, by its own path.
+func TestColumnByColumn(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	list, err := svc.AccessOf(caller(t, svc, "opal"), "user:tuff", "survey.licensing.licences", true, true, wire.Standpoint{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var paths []string
+	for _, a := range list.Items {
+		paths = append(paths, a.Object)
+		if a.Kind == "column" && (len(a.Paths) != 1 || !strings.Contains(a.Paths[0].Says, "SELECT on "+a.Object+" by user:garnet")) {
+			t.Errorf("%s: %+v", a.Object, a.Paths)
+		}
+	}
+	if fmt.Sprint(paths) != "[survey.licensing.licences survey.licensing.licences.id survey.licensing.licences.district]" {
+		t.Errorf("tuff has rights on %v", paths)
+	}
+}
+
 // TestAStartFromACheckpointIsTheSame makes enough changes for a checkpoint, and
 // compares what the service says before a stop and after the start.
 func TestAStartFromACheckpointIsTheSame(t *testing.T) {
@@ -427,7 +496,7 @@ func TestAStartFromACheckpointIsTheSame(t *testing.T) {
 		t.Helper()
 		var said []any
 		for _, subject := range []string{"user:flint", "user:garnet", "service:pumice", "role:lab_keeper"} {
-			access, err := svc.AccessOf(opal, subject, "", true, wire.Standpoint{})
+			access, err := svc.AccessOf(opal, subject, "", true, false, wire.Standpoint{})
 			if err != nil {
 				t.Fatal(err)
 			}

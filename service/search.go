@@ -24,12 +24,15 @@ func (s *Service) Search(c Caller, text string, at wire.Standpoint) (wire.List[w
 			out.Items = append(out.Items, wire.Found{Kind: kind, Name: name, Says: says})
 		}
 	}
-	subjects, err := s.Subjects(c, "")
+	own, err := s.own(st, c)
 	if err != nil {
 		return out, err
 	}
-	for _, subject := range subjects.Items {
-		add(subject.Kind, subject.Ref, subject.Title)
+	reviews := s.reviews(st, c)
+	for _, subject := range st.model.Subjects(0) {
+		if reviews || own.Holds(subject.ID) {
+			add(subject.Kind.String(), subject.Ref(), subject.Title)
+		}
 	}
 	p.each(access.PlatformID, func(o *access.Object) { add(o.Kind.String(), p.Model.Path(o.ID), "") })
 	policies, err := s.Policies(c, "")

@@ -526,7 +526,7 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		{"an object's page", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Object(flint, n, wire.Standpoint{}); return err }},
 		{"who can", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.AccessTo(flint, n, false); return err }},
 		{"what one can below", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.AccessOf(flint, "user:flint", n, false, wire.Standpoint{})
+			_, err := svc.AccessOf(flint, "user:flint", n, false, false, wire.Standpoint{})
 			return err
 		}},
 		{"why", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {

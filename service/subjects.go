@@ -14,9 +14,16 @@ import (
 	"gneiss/wire"
 )
 
-// Subjects lists the subjects of a kind, or of all kinds, that the caller may
-// see.
-func (s *Service) Subjects(c Caller, kind string) (wire.List[wire.Subject], error) {
+// A SubjectSearch selects subjects.
+type SubjectSearch struct {
+	Kind  string // empty: of all kinds
+	After string // a cursor
+	Limit int
+}
+
+// Subjects lists the subjects that the caller may see, by kind and name, page by
+// page.
+func (s *Service) Subjects(c Caller, q SubjectSearch) (wire.List[wire.Subject], error) {
 	st := s.current.Load()
 	out := wire.List[wire.Subject]{Items: []wire.Subject{}}
 	own, err := s.own(st, c)
@@ -24,10 +31,16 @@ func (s *Service) Subjects(c Caller, kind string) (wire.List[wire.Subject], erro
 		return out, err
 	}
 	reviews := s.reviews(st, c)
+	most := pageOf(q.Limit)
 	for _, subject := range st.model.Subjects(0) {
-		if (kind == "" || subject.Kind.String() == kind) && (reviews || own.Holds(subject.ID)) {
-			out.Items = append(out.Items, s.subject(st, subject))
+		if q.Kind != "" && subject.Kind.String() != q.Kind || !reviews && !own.Holds(subject.ID) || q.After != "" && access.CompareRefs(subject.Ref(), q.After) <= 0 {
+			continue
 		}
+		if len(out.Items) == most {
+			out.Next = out.Items[most-1].Ref
+			break
+		}
+		out.Items = append(out.Items, s.subject(st, subject))
 	}
 	return out, nil
 }

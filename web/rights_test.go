@@ -55,6 +55,12 @@ func TestRightsInConsole(t *testing.T) {
 	run(t, ctx, chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants rest on it"), box("Revoke along with it"), says("revoked along with it: SELECT on survey.licensing.licences.id to user:tuff"), inDialog("Revoke"),
 		noticed("revoked SELECT on survey.licensing.licences from role:licensing_officer"))
 
+	// From a role's page: a grant on objects that are picked there.
+	run(t, ctx, chromedp.Navigate(server+"/roles/role:partner"), button("Grant …"), chromedp.SendKeys(`input[aria-label="Grant on"]`, "survey.field.crews", chromedp.ByQuery), chromedp.WaitReady(`datalist option[value="survey.field.crews"]`, chromedp.ByQuery), chromedp.SendKeys(`input[aria-label="Grant on"]`, kb.Enter, chromedp.ByQuery),
+		chromedp.WaitVisible(`//*[@role="dialog"]//span[contains(@class, "chip")][contains(., "survey.field.crews")]`, chromedp.BySearch), says("user:tuff"), inDialog("Grant"), noticed("granted SELECT on survey.field.crews to role:partner"))
+	// A dormant grant is woken where it is seen.
+	run(t, ctx, chromedp.Navigate(server+"/roles/role:lab_analyst?tab=grants"), rowButton("dormant", "Wake it"), says("user:beryl"), inDialog("Grant"), noticed("granted USAGE on survey.licensing to role:lab_analyst"))
+
 	// An owner, and back.
 	run(t, ctx, chromedp.Navigate(server+"/tables/survey.field"), button("Owner"), choose("Owner", "role:lab_keeper"), says("user:beryl"), inDialog("Change the owner"), noticed("made role:lab_keeper the owner of survey.field"),
 		chromedp.WaitVisible(`//p[contains(., "owned by") and contains(., "role:lab_keeper")]`, chromedp.BySearch))

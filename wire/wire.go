@@ -94,6 +94,7 @@ type Grant struct {
 	Ticket    string     `json:"ticket,omitempty"`
 	Dormant   string     `json:"dormant,omitempty" description:"why it gives nothing now"`
 	Wake      string     `json:"wake,omitempty" description:"the command that would wake it"`
+	Fix       *Fix       `json:"fix,omitempty" description:"the same, for programs; without grants where somebody has to be chosen"`
 }
 
 // A Path is one way to a privilege, in steps: user:flint, role:x, then the grant.

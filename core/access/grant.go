@@ -107,6 +107,16 @@ func (m *Model) EachGrant(f func(*Grant)) {
 	}
 }
 
+// GrantsAfter calls f for every grant after the one with the id, oldest first,
+// until f returns false.
+func (m *Model) GrantsAfter(id GrantID, f func(*Grant) bool) {
+	for i := int(id) + 1; i < m.grants.len(); i++ {
+		if g := m.grants.at(i); !g.Revoked && !f(g) {
+			return
+		}
+	}
+}
+
 // Grants lists all grants, oldest first.
 func (m *Model) Grants() []*Grant {
 	out := make([]*Grant, 0, m.grants.len())

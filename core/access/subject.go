@@ -143,6 +143,20 @@ func CompareSubjects(a, b *Subject) int {
 	return strings.Compare(a.Name, b.Name)
 }
 
+// CompareRefs orders references as CompareSubjects orders their subjects.
+func CompareRefs(a, b string) int {
+	split := func(ref string) (SubjectKind, string) {
+		kind, name, _ := strings.Cut(ref, ":")
+		return SubjectKind(max(slices.Index(subjectKindNames[:], kind), 0)), name
+	}
+	ka, na := split(a)
+	kb, nb := split(b)
+	if ka != kb {
+		return int(ka) - int(kb)
+	}
+	return strings.Compare(na, nb)
+}
+
 // Actors calls f for every user and service that has the rights of id at the
 // moment: id itself, or its members at any depth; of PUBLIC, all of them.
 // Disabled ones are left out. It stops when f returns false.

@@ -23,6 +23,8 @@ export interface paths {
                     below?: string;
                     /** @description with the ways to each privilege */
                     paths?: boolean;
+                    /** @description with of: column by column, too */
+                    columns?: boolean;
                     /** @description a subject: user:flint, or role:survey_reader alone */
                     as?: string;
                     /** @description act in this role only */
@@ -304,6 +306,10 @@ export interface paths {
                     subject?: string;
                     /** @description only those that give nothing now */
                     dormant?: boolean;
+                    /** @description a cursor */
+                    after?: string;
+                    /** @description 1,000 when not given; 5,000 at the most */
+                    limit?: number;
                 };
                 header?: never;
                 path?: never;
@@ -1581,6 +1587,10 @@ export interface paths {
             parameters: {
                 query?: {
                     kind?: "user" | "service" | "group" | "role" | "public";
+                    /** @description a cursor */
+                    after?: string;
+                    /** @description 1,000 when not given; 5,000 at the most */
+                    limit?: number;
                 };
                 header?: never;
                 path?: never;
@@ -2191,6 +2201,8 @@ export interface components {
             basis?: string;
             /** @description why it gives nothing now */
             dormant?: string;
+            /** @description the same, for programs; without grants where somebody has to be chosen */
+            fix?: components["schemas"]["WireFix"];
             /** @description of a bundle: the privileges in it */
             gives?: string[];
             grantor: string;

@@ -60,6 +60,12 @@ export async function get<T>(call: Promise<{ data?: T; error?: unknown; response
   throw new Refusal(told)
 }
 
+/** Finds sources, schemas and tables whose path has a text. */
+export async function objectsNamed(text: string): Promise<Schemas['WireFound'][]> {
+  const found = await get(api.GET('/api/v1/search', { params: { query: { text } } }))
+  return found.items.filter((f) => ['source', 'schema', 'table', 'view'].includes(f.kind))
+}
+
 function problem(code: string, detail: string): Problem {
   return { type: 'about:blank', title: 'Not answered', status: 0, code, detail }
 }

@@ -9,7 +9,15 @@ class Subjects {
   async load() {
     if (this.seen === changes.count) return
     this.seen = changes.count
-    this.all = (await get(api.GET('/api/v1/subjects', {}))).items
+    const all: Subject[] = []
+    for (let after: string | undefined = ''; after !== undefined;) {
+      const page: { items: Subject[]; next?: string } = await get(
+        api.GET('/api/v1/subjects', { params: { query: { after: after || undefined, limit: 5000 } } }),
+      )
+      all.push(...page.items)
+      after = page.next || undefined
+    }
+    this.all = all
   }
 
   /** Whose grants, roles and rows one can look at or change. */

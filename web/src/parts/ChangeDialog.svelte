@@ -85,7 +85,7 @@
     {/if}
     <div class="flex justify-end gap-2">
       <button type="button" class="btn" onclick={() => (open = false)}>Cancel</button>
-      <button class="btn btn-main" disabled={!ready || busy || (!would && !!problem)}>{verb}</button>
+      <button class="btn btn-main" disabled={!ready || busy || !would}>{verb}</button>
     </div>
   </form>
 </Modal>

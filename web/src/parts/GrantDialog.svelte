@@ -2,15 +2,21 @@
   import { api, get } from '../lib/api'
   import { bundles, fits, levels } from '../lib/rights.svelte'
   import ChangeDialog from './ChangeDialog.svelte'
+  import ObjectPicker from './ObjectPicker.svelte'
   import SubjectList from './SubjectList.svelte'
 
   let {
     open = $bindable(false),
-    objects,
-    kind,
+    objects: given = [],
+    kind: givenKind = '',
     columns = [],
     to = [],
-  }: { open: boolean; objects: string[]; kind: string; columns?: string[]; to?: string[] } = $props()
+  }: { open: boolean; objects?: string[]; kind?: string; columns?: string[]; to?: string[] } = $props()
+
+  // On what: as the page says, or picked here.
+  let chosenOn = $state<Record<string, string>>({})
+  const objects = $derived(given.length ? given : Object.keys(chosenOn))
+  const kind = $derived(givenKind || (Object.values(chosenOn)[0] ?? 'schema'))
 
   $effect(() => void bundles.load().catch(() => {}))
 
@@ -22,7 +28,7 @@
   const offered = $derived(Object.keys(levels).filter((p) => levels[p]!.includes(level)))
   const sets = $derived(bundles.all.filter((b) => fits(b, level)))
   /* svelte-ignore state_referenced_locally */
-  let chosen = $state(kind === 'lane' ? ['USAGE'] : ['SELECT'])
+  let chosen = $state(givenKind === 'lane' ? ['USAGE'] : ['SELECT'])
   /* svelte-ignore state_referenced_locally */
   let refs = $state<string[]>([...to])
   let some = $state<string[]>([])
@@ -58,14 +64,39 @@
 
 <ChangeDialog
   bind:open
-  title={single ? `Grant on ${objects[0]}` : `Grant on ${objects.length} objects`}
+  title={!given.length
+    ? `Grant to ${to.join(', ')}`
+    : single
+      ? `Grant on ${objects[0]}`
+      : `Grant on ${objects.length} objects`}
   verb="Grant"
   asked={JSON.stringify(body)}
-  ready={refs.length > 0 && body.privileges.length > 0}
+  ready={refs.length > 0 && body.privileges.length > 0 && objects.length > 0}
   {send}
   {undo}
 >
-  {#if !single}
+  {#if !given.length}
+    <div>
+      <p class="mb-1 text-sm text-muted">On</p>
+      <p class="mb-1 flex min-h-6 flex-wrap gap-1">
+        {#each objects as o (o)}<span class="chip"
+            >{o}<button
+              type="button"
+              aria-label="Leave out {o}"
+              onclick={() => (chosenOn = Object.fromEntries(Object.entries(chosenOn).filter(([path]) => path !== o)))}
+              >×</button
+            ></span
+          >{:else}<span class="text-muted">nothing yet</span>{/each}
+      </p>
+      <ObjectPicker
+        label="Grant on"
+        onpick={(path, kind) => {
+          const same = Object.values(chosenOn).every((k) => k === kind)
+          chosenOn = same ? { ...chosenOn, [path]: kind } : { [path]: kind }
+        }}
+      />
+    </div>
+  {:else if !single}
     <p class="max-h-16 overflow-y-auto">
       {#each objects as o (o)}<span class="chip mr-1">{o}</span>{/each}
     </p>

@@ -1,7 +1,8 @@
 <script lang="ts">
-  import type { Grant } from '../lib/api'
+  import { api, get, type Grant } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import Name from './Name.svelte'
+  import ChangeDialog from './ChangeDialog.svelte'
   import RevokeDialog from './RevokeDialog.svelte'
 
   let {
@@ -16,6 +17,8 @@
   let marked = $state<Grant[]>([])
   let revoking = $state<Grant[]>([])
   let open = $state(false)
+  let waking = $state<Grant | null>(null)
+  let wake = $state(false)
 
   const found = $derived(
     grants.filter((g) =>
@@ -97,6 +100,10 @@
             <span class="rounded bg-feldspar-wash px-1" title={g.wake ? 'To wake it: ' + g.wake : ''}
               >◇ dormant: {g.dormant}</span
             >
+            {#if mine(g) && g.fix?.grants?.length}<button
+                class="btn ml-1 py-0 text-xs"
+                onclick={() => ((waking = g), (wake = true))}>Wake it</button
+              >{/if}
           {/if}
         </td>
         {#if manage}<td
@@ -110,5 +117,21 @@
 </table>
 {#if found.length > shown}
   <button class="btn m-2" onclick={() => (shown += 500)}>Show more of the {found.length - shown} left</button>
+{/if}
+{#if wake && waking?.fix?.grants}
+  {@const body = waking.fix.grants[0]!}
+  <ChangeDialog
+    bind:open={wake}
+    title="Wake a grant"
+    verb="Grant"
+    asked={JSON.stringify(body)}
+    send={(dry) => get(api.POST('/api/v1/grants', { body: { ...body, dry_run: dry || undefined } }))}
+    undo={() => get(api.POST('/api/v1/grants/revoke', { body }))}
+  >
+    <p>
+      <span class="mono">{waking.privilege} on {waking.object} to {waking.subject}</span> gives nothing: {waking.dormant}.
+      To wake it, {waking.fix.says}.
+    </p>
+  </ChangeDialog>
 {/if}
 {#if open}<RevokeDialog bind:open grants={revoking} />{/if}

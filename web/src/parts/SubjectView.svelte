@@ -7,6 +7,7 @@
   import { subjects } from '../lib/subjects.svelte'
   import AccessTable from './AccessTable.svelte'
   import EditSubject from './EditSubject.svelte'
+  import GrantDialog from './GrantDialog.svelte'
   import GrantTable from './GrantTable.svelte'
   import RemoveSubject from './RemoveSubject.svelte'
   import MemberDialog from './MemberDialog.svelte'
@@ -19,6 +20,7 @@
   let member = $state(false)
   let joining = $state<{ members: string[]; of: string[]; end: boolean }>({ members: [], of: [], end: false })
   let editing = $state(false)
+  let granting = $state(false)
   let removing = $state(false)
   const builtIn = $derived(['public', 'role:administrator', 'role:auditor'].includes(page?.ref ?? ''))
   const admin = $derived(!!signed.session?.administrator)
@@ -67,6 +69,7 @@
         <button class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}>Look as {page.name}</button>
         <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Put beside</button>
       {/if}
+      {#if admin}<button class="btn btn-main" onclick={() => (granting = true)}>Grant …</button>{/if}
       <a class="btn" href={place.href('/compare', { a: page.ref })}>Compare</a>
       {#if admin && page.kind !== 'public'}<button class="btn" onclick={() => (editing = true)}>Edit</button>{/if}
       {#if admin && (page.kind === 'user' || page.kind === 'service')}
@@ -163,6 +166,7 @@
           ? []
           : ['user', 'service', 'group']}
     />{/if}
+  {#if granting}<GrantDialog bind:open={granting} to={[page.ref]} />{/if}
   {#if editing}<EditSubject bind:open={editing} {page} />{/if}
   {#if removing}<RemoveSubject bind:open={removing} {page} />{/if}
 {:else}

@@ -1,6 +1,7 @@
 <script lang="ts">
-  import { api, get, says, type Fix, type Problem, type Schemas } from '../lib/api'
+  import { api, get, objectsNamed, says, type Fix, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
+  import { levels } from '../lib/rights.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -14,13 +15,8 @@
 
   $effect(() => {
     const text = path
-    get(api.GET('/api/v1/search', { params: { query: { text } } }))
-      .then(
-        (list) =>
-          (known = list.items
-            .filter((f) => f.kind === 'table' || f.kind === 'schema' || f.kind === 'source')
-            .map((f) => f.name)),
-      )
+    objectsNamed(text)
+      .then((found) => (known = found.map((f) => f.name)))
       .catch(() => (known = []))
   })
 
@@ -58,7 +54,7 @@
 <form class="mb-3 flex flex-wrap items-center gap-2" onsubmit={ask}>
   <span>May <b class="mono">{subject}</b></span>
   <select class="field mono w-auto" bind:value={privilege} aria-label="Privilege">
-    {#each ['SELECT', 'USAGE', 'DESCRIBE', 'REVEAL', 'MANAGE', 'AUDIT', 'ALL'] as p (p)}<option>{p}</option>{/each}
+    {#each ['SELECT', ...Object.keys(levels).filter((p) => p !== 'SELECT')] as p (p)}<option>{p}</option>{/each}
   </select>
   <span>on</span>
   <input
