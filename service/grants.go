@@ -213,7 +213,7 @@ func (s *Service) grantOrder(st *state, c Caller, in wire.GrantRequest, revoke b
 	}
 	o := order{caller: c, Change: in.Change}
 	for _, ref := range in.Subjects {
-		subject, err := st.model.FindSubject(ref)
+		subject, err := s.named(st, c, ref)
 		if err != nil {
 			return order{}, err
 		}
@@ -226,6 +226,12 @@ func (s *Service) grantOrder(st *state, c Caller, in wire.GrantRequest, revoke b
 		}
 		if in.WithEntry && !revoke {
 			s.orderEntry(st, &o, in, objects, subject)
+		}
+	}
+	if revoke && in.Grantor != "" {
+		// Whether there is such a grant is told only of objects that are seen.
+		if _, err := st.applyAll(o.changes, s.now()); err != nil {
+			return order{}, s.notTold(st, c, in, s.dependentsTold(st, c, err))
 		}
 	}
 	return o, nil

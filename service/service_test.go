@@ -559,6 +559,52 @@ func TestOutsidersLearnNothing(t *testing.T) {
 			_, err := svc.Join(ctx, flint, wire.Member{Member: "user:flint", Of: n}, false)
 			return err
 		}},
+		{"writing to a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "DELETE FROM " + n})
+			return err
+		}},
+		{"a table in a statement", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "GRANT SELECT ON " + n + " TO flint"})
+			return err
+		}},
+		{"a column of a table", "survey.licensing.payments.id", "survey.licensing.payments.no", func(n string) error {
+			_, err := svc.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "UPDATE survey.licensing.payments SET " + n[strings.LastIndexByte(n, '.')+1:] + " = NULL"})
+			return err
+		}},
+		{"a revocation", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, true)
+			return err
+		}},
+		{"an owner", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.SetOwner(ctx, flint, wire.OwnerRequest{Objects: []string{n}, Owner: "user:flint"})
+			return err
+		}},
+		{"a lane to run on", "batch", "bathos", func(n string) error {
+			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1", Lane: n})
+			return err
+		}},
+		{"a lane's limits", "batch", "bathos", func(n string) error {
+			_, err := svc.PutLane(ctx, flint, wire.LaneRequest{Name: n, Replace: true})
+			return err
+		}},
+		{"a lane's removal", "batch", "bathos", func(n string) error { _, err := svc.RemoveLane(ctx, flint, n, wire.Change{}); return err }},
+		{"USAGE on a lane", "lane:batch", "lane:bathos", func(n string) error {
+			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: n, Subjects: []string{"user:flint"}}, false)
+			return err
+		}},
+		{"an account's tokens", "user:garnet", "user:granite", func(n string) error { _, err := svc.Tokens(ctx, flint, n); return err }},
+		{"a token for an account", "user:garnet", "user:granite", func(n string) error {
+			_, err := svc.NewToken(ctx, flint, wire.TokenRequest{Name: "x", Subject: n})
+			return err
+		}},
+		{"SET ROLE", "partner", "parting", func(n string) error {
+			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SET ROLE " + n})
+			return err
+		}},
+		{"a role in a statement", "partner", "parting", func(n string) error {
+			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "GRANT " + n + " TO flint"})
+			return err
+		}},
 		{"a scan", "survey", "nothing", func(n string) error { _, err := svc.Scan(ctx, caller(t, svc, "marl"), n); return err }},
 	} {
 		t.Run(c.name, func(t *testing.T) {

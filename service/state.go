@@ -115,6 +115,17 @@ func (s *state) apply(c change, at time.Time) (*state, error) {
 	return newState(s.revision, s.hash, m, p), nil
 }
 
+// applyAll works out the model after several changes.
+func (s *state) applyAll(changes []change, at time.Time) (*state, error) {
+	var err error
+	for _, c := range changes {
+		if s, err = s.apply(c, at); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
 // changeKinds are the changes as the journal names them.
 var changeKinds = map[string]reflect.Type{
 	"add_object":        reflect.TypeFor[access.AddObject](),

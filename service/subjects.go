@@ -313,6 +313,16 @@ func (s *Service) Join(ctx context.Context, c Caller, in wire.Member, leave bool
 	return s.make(ctx, o)
 }
 
+// named finds the subject that something is given to. Who may give it on and
+// reviews nobody has to know the name: none is suggested.
+func (s *Service) named(st *state, c Caller, ref string) (*access.Subject, error) {
+	subject, err := st.model.FindSubject(ref)
+	if err != nil && c.User != 0 && !s.reviews(st, c) {
+		return nil, problem(404, "not_found", "Not found", "there is no subject %s", ref)
+	}
+	return subject, err
+}
+
 // mayJoin refuses who neither administers the platform nor may give the role on,
 // before any name is looked up.
 func (s *Service) mayJoin(st *state, c Caller, in wire.Member, leave bool) error {
@@ -342,7 +352,7 @@ func (s *Service) optionOrder(st *state, in wire.Member) (order, error) {
 }
 
 func (s *Service) joinOrder(st *state, c Caller, in wire.Member, leave bool) (order, error) {
-	member, err := st.model.FindSubject(in.Member)
+	member, err := s.named(st, c, in.Member)
 	if err != nil {
 		return order{}, err
 	}
