@@ -16,7 +16,7 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum $(wildcard store/*/*.sql)
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
 
-.PHONY: build test lint bench demo shots types clean
+.PHONY: build test lint bench demo shots types clean postgresql
 
 build: bin/gneiss
 
@@ -35,7 +35,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 demo: bin/gneiss
 	./bin/gneiss demo --data $(DATA) --listen $(LISTEN)
 
-test: build /usr/bin/chromium /usr/lib/postgresql
+test: build /usr/bin/chromium postgresql
 	go vet ./...
 	go test ./...
 
@@ -47,9 +47,10 @@ test: build /usr/bin/chromium /usr/lib/postgresql
 
 # The model is compared with a PostgreSQL server of Debian's, which the tests
 # start themselves.
-/usr/lib/postgresql:
-	@sudo=$$(command -v sudo || true); \
-	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends postgresql >/dev/null
+postgresql:
+	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || { \
+	  sudo=$$(command -v sudo || true); \
+	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends postgresql >/dev/null; }
 
 lint: web/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
