@@ -142,10 +142,20 @@ func (a *app) columnPolicy(verb string) *cobra.Command {
 	c := &cobra.Command{
 		Use: verb + " NAME", Args: words(1, 1),
 		Short: map[string]string{"add": "Add a column policy", "edit": "Change a column policy; what is not named stays"}[verb],
-		Long: `A column policy says how the values of columns appear: suppress gives NULL, mask
-keeps part of a text and fills the rest, pseudonym gives a keyed hash by which
-equal values stay equal. Where several apply, the strictest wins. Filters, joins,
-groups and sorts see the treated value.`,
+		Long: `A column policy says how the values of columns appear. From the strictest:
+
+  withhold-refuse   naming the column is refused; * leaves it out
+  withhold-absent   the column does not exist
+  withhold-blank    the column is there and always NULL, so that reports keep working
+  suppress          NULL
+  constant          the --value
+  pseudonym         a keyed hash by which equal values stay equal
+  mask              part of a text kept, the rest filled
+  generalize        a number to its --bucket, a date to its --unit, a text to its --prefix
+  round             to --decimals, or to multiples of --multiple
+
+Where several apply, the strictest wins. Filters, joins, groups and sorts see the
+treated value.`,
 		Example: `  gneiss policy columns add visit-notes --on survey.field.visits --columns note \
       --treat mask --keep-first 3 --except role:regional_lead`,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -169,10 +179,17 @@ groups and sorts see the treated value.`,
 	}
 	c.Flags().StringVar(&table, "on", "", "the table")
 	c.Flags().StringSliceVar(&columns, "columns", nil, "its columns")
-	c.Flags().StringVar(&t.Kind, "treat", "", "suppress, mask or pseudonym")
+	c.Flags().StringVar(&t.Kind, "treat", "", "how the values appear")
 	c.Flags().IntVar(&t.KeepFirst, "keep-first", 0, "mask: characters kept at the start")
 	c.Flags().IntVar(&t.KeepLast, "keep-last", 0, "mask: characters kept at the end")
 	c.Flags().StringVar(&t.Keep, "keep", "", "mask: characters kept wherever they stand, such as @.-")
+	c.Flags().StringVar(&t.Value, "value", "", "constant: the value")
+	c.Flags().Float64Var(&t.Bucket, "bucket", 0, "generalize: the width of a number's bucket")
+	c.Flags().StringVar(&t.Unit, "unit", "", "generalize: month, quarter or year of a date")
+	c.Flags().IntVar(&t.Prefix, "prefix", 0, "generalize: characters kept of a text")
+	c.Flags().IntVar(&t.Decimals, "decimals", 0, "round: decimal places")
+	c.Flags().Float64Var(&t.Multiple, "multiple", 0, "round: to multiples of this instead")
+	c.RegisterFlagCompletionFunc("treat", cobra.FixedCompletions([]string{"withhold-refuse", "withhold-absent", "withhold-blank", "suppress", "constant", "pseudonym", "mask", "generalize", "round"}, noFiles))
 	c.Flags().StringVar(&t.Fill, "fill", "", "mask: the character for the others (* when not given)")
 	c.RegisterFlagCompletionFunc("on", a.completeObjects)
 	f.register(a, c)

@@ -107,7 +107,12 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 	} else if len(g.Allow)+len(g.Limit) > 0 {
 		b.Rows = hatched
 	}
-	if !v.Whole.Has(access.Select) || len(treated(g)) > 0 {
+	for _, id := range treated(g) {
+		if p.review || g.Columns[id].Treatment.Kind != policy.Absent {
+			b.Columns = hatched
+		}
+	}
+	if !v.Whole.Has(access.Select) {
 		b.Columns = hatched
 	}
 	b.Says += "; " + p.rowsSay(g) + "; " + p.columnsSay(v, g)
@@ -174,12 +179,15 @@ func (p *standpoint) columnsSay(v access.Verdict, g policy.Governance) string {
 		says = "columns " + strings.Join(p.names(v.ColumnsWith(access.Select)), ", ")
 	}
 	ids := treated(g)
-	if len(ids) == 0 {
-		return says + " in clear"
-	}
 	var parts []string
 	for _, id := range ids {
+		if g.Columns[id].Treatment.Kind == policy.Absent && !p.review {
+			continue // it does not exist here
+		}
 		parts = append(parts, p.Model.Object(id).Name+" "+g.Columns[id].Treatment.String())
+	}
+	if len(parts) == 0 {
+		return says + " in clear"
 	}
 	return says + ", treated: " + strings.Join(parts, ", ")
 }

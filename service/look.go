@@ -32,7 +32,7 @@ func (s *Service) seen(p *standpoint, path string) (*access.Object, error) {
 		path = "platform"
 	}
 	o, err := p.Model.Lookup(path)
-	if err == nil && p.Sees(o.ID) {
+	if err == nil && p.sees(o.ID) {
 		return o, nil
 	}
 	if _, bad := err.(*access.Invalid); bad {
@@ -44,6 +44,18 @@ func (s *Service) seen(p *standpoint, path string) (*access.Object, error) {
 	problem := problem(404, "not_found", "Not found", "%s does not exist or is not %s to use%s", path, p.whose(), didYouMean(near))
 	problem.Near = near
 	return nil, problem
+}
+
+// sees is Sees, and for columns whether a policy makes them absent. Who reviews
+// may look at what their standpoint has not.
+func (p *standpoint) sees(id access.ObjectID) bool {
+	return p.Sees(id) && (p.review && !p.other || !p.absent(id))
+}
+
+// absent reports whether a column does not exist for the standpoint.
+func (p *standpoint) absent(id access.ObjectID) bool {
+	o := p.Model.Object(id)
+	return o.Kind == access.Column && p.state.policies.Govern(p.Standing, o.Parent).Columns[id].Treatment.Kind == policy.Absent
 }
 
 func (p *standpoint) whose() string {
@@ -72,7 +84,7 @@ func (p *standpoint) node(o *access.Object, depth int) wire.Node {
 	}
 	for _, id := range o.Children {
 		child := p.Model.Object(id)
-		if child.Kind == access.Column && child.Missing || !p.Sees(id) {
+		if child.Kind == access.Column && (child.Missing || p.absent(id)) || !p.Sees(id) {
 			continue
 		}
 		n.Children = append(n.Children, p.node(child, depth-1))
@@ -155,6 +167,10 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 			continue
 		}
 		d := g.Columns[id]
+		if d.Treatment.Kind == policy.Absent && !p.review {
+			continue
+		}
+		readable = readable && !d.Treatment.Kind.Withheld()
 		if !p.review {
 			d.By, d.Lost = nil, nil
 		}
@@ -211,7 +227,7 @@ func (s *Service) AccessOf(c Caller, ref, below string, paths, columns bool, at 
 	out := wire.AccessList{About: p.words, Items: []wire.Access{}, Revision: st.revision}
 	var visit func(o *access.Object)
 	visit = func(o *access.Object) {
-		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing) {
+		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing || !p.review && p.absent(o.ID)) {
 			return
 		}
 		if v := p.Resolve(o.ID); v.Held != 0 && (p.review || p.Sees(o.ID)) {

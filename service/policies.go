@@ -48,7 +48,8 @@ func (s *Service) policiesOf(st *state, table access.ObjectID) []wire.Policy {
 		w := wirePolicy(st.model, &p.Scope)
 		t := p.Treatment
 		w.Kind, w.Table, w.Sentence = "columns", st.model.Path(table), p.Sentence(st.model)
-		w.Treatment = &wire.Treatment{Kind: t.Kind.String(), KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Keep: t.Keep, Fill: t.Fill}
+		w.Treatment = &wire.Treatment{Kind: t.Kind.String(), KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Keep: t.Keep, Fill: t.Fill,
+			Value: t.Value, Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Decimals: t.Decimals, Multiple: t.Multiple}
 		for _, id := range p.Columns {
 			w.Columns = append(w.Columns, access.Quote(st.model.Object(id).Name))
 		}
@@ -77,11 +78,12 @@ func policyChange(in wire.Policy) (change, error) {
 	case "columns":
 		c := policy.PutColumnPolicy{ScopeText: scope}
 		if in.Treatment == nil {
-			return nil, problem(422, "no_treatment", "Not possible", "a column policy needs a treatment: suppress, mask or pseudonym")
+			return nil, problem(422, "no_treatment", "Not possible", "a column policy needs a treatment, such as suppress")
 		}
 		t := in.Treatment
 		c.Treat = t.Kind
-		c.Treatment = policy.Treatment{KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Fill: t.Fill, Keep: t.Keep}
+		c.Treatment = policy.Treatment{KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Fill: t.Fill, Keep: t.Keep,
+			Value: t.Value, Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Decimals: t.Decimals, Multiple: t.Multiple}
 		for _, name := range in.Columns {
 			c.Columns = append(c.Columns, in.Table+"."+name)
 		}

@@ -26,7 +26,7 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 		return wire.Why{}, err
 	}
 	o, err := st.model.Lookup(path)
-	if err != nil || !s.reviews(st, c) && !p.Sees(o.ID) {
+	if err != nil || !s.reviews(st, c) && !p.sees(o.ID) {
 		if o, err = s.seen(p, path); err != nil {
 			return wire.Why{}, err
 		}

@@ -134,7 +134,7 @@ type ColumnView struct {
 	Type      string   `json:"type"`
 	NotNull   bool     `json:"not_null"`
 	Readable  bool     `json:"readable"`
-	Treatment string   `json:"treatment" description:"clear, mask …, pseudonym or suppress"`
+	Treatment string   `json:"treatment" description:"clear, or what a policy makes of it"`
 	By        []string `json:"by" description:"the policies that treat it"`
 	Lost      []string `json:"lost" description:"policies that a stricter one overrules"`
 	Conflict  bool     `json:"conflict"`
@@ -296,11 +296,17 @@ type Policy struct {
 
 // A Treatment says how values appear.
 type Treatment struct {
-	Kind      string `json:"kind" enum:"suppress,mask,pseudonym" required:"true"`
-	KeepFirst int    `json:"keep_first,omitempty"`
-	KeepLast  int    `json:"keep_last,omitempty"`
-	Fill      string `json:"fill,omitempty"`
-	Keep      string `json:"keep,omitempty" description:"characters kept wherever they stand"`
+	Kind      string  `json:"kind" enum:"round,generalize,mask,pseudonym,constant,suppress,withhold blank,withhold absent,withhold refuse" required:"true"`
+	KeepFirst int     `json:"keep_first,omitempty" description:"mask: characters kept at the start"`
+	KeepLast  int     `json:"keep_last,omitempty" description:"mask: characters kept at the end"`
+	Fill      string  `json:"fill,omitempty" description:"mask: the character for the others"`
+	Keep      string  `json:"keep,omitempty" description:"mask: characters kept wherever they stand"`
+	Value     string  `json:"value,omitempty" description:"constant: the value, as it is written"`
+	Bucket    float64 `json:"bucket,omitempty" description:"generalize: the width, of numbers"`
+	Unit      string  `json:"unit,omitempty" enum:",month,quarter,year" description:"generalize: the period, of dates"`
+	Prefix    int     `json:"prefix,omitempty" description:"generalize: characters kept, of texts"`
+	Decimals  int     `json:"decimals,omitempty" description:"round: decimal places"`
+	Multiple  float64 `json:"multiple,omitempty" description:"round: to multiples of this instead"`
 }
 
 // A PolicyRequest adds or replaces a policy.

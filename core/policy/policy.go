@@ -83,10 +83,7 @@ func (p *ColumnPolicy) Sentence(m *access.Model) string {
 		names[i] = access.Quote(m.Object(c).Name)
 	}
 	table := m.Path(m.Object(p.Columns[0]).Parent)
-	does := map[TreatmentKind]string{Suppress: "suppressed", Mask: "masked", Pseudonym: "replaced by a pseudonym"}[p.Treatment.Kind]
-	if args := strings.TrimPrefix(p.Treatment.String(), "mask"); p.Treatment.Kind == Mask && args != "" {
-		does += " (" + strings.TrimSpace(args) + ")"
-	}
+	does := p.Treatment.Says()
 	verb := "is"
 	if len(names) > 1 {
 		verb = "are"

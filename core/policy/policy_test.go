@@ -201,7 +201,7 @@ func TestRefusedPolicies(t *testing.T) {
 		{"a mask of a date", PutColumnPolicy{ScopeText{Name: "p"}, []string{"survey.licensing.holders.since"}, "mask", Treatment{}}, "mask works on text, not on date"},
 		{"a pseudonym of a date", PutColumnPolicy{ScopeText{Name: "p"}, []string{"survey.licensing.holders.since"}, "pseudonym", Treatment{}}, "pseudonym works on text and bigint"},
 		{"an unknown treatment", email("p", "blur", Treatment{}, nil, nil), "no treatment blur"},
-		{"arguments that are a mask's", email("p", "suppress", Treatment{KeepFirst: 1}, nil, nil), "takes no arguments"},
+		{"arguments that are a mask's", email("p", "suppress", Treatment{KeepFirst: 1}, nil, nil), "takes no keep-first"},
 		{"a mask that keeps less than nothing", email("p", "mask", Treatment{KeepFirst: -1}, nil, nil), "fewer than 0"},
 		{"a fill of two characters", email("p", "mask", Treatment{Fill: "ab"}, nil, nil), "fills with one character"},
 		{"columns of two tables", PutColumnPolicy{ScopeText{Name: "p"}, []string{"survey.licensing.holders.email", "survey.licensing.payments.amount"}, "suppress", Treatment{}}, "columns of one table"},

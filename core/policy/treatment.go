@@ -2,59 +2,107 @@ package policy
 
 import (
 	"fmt"
+	"math"
+	"slices"
+	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"gneiss/core/access"
 )
 
-// A TreatmentKind is a technique of de-identification (ISO/IEC 20889). The
-// kinds are ordered: a greater one is stricter.
+// A TreatmentKind is a technique of de-identification (ISO/IEC 20889), or of
+// withholding. The kinds are ordered: a greater one is stricter.
 type TreatmentKind uint8
 
 const (
-	Clear     TreatmentKind = iota // as it is
-	Mask                           // part kept, the rest filled
-	Pseudonym                      // a keyed hash: equal values stay equal
-	Suppress                       // NULL
+	Clear      TreatmentKind = iota // as it is
+	Round                           // to decimals, or to multiples of a number
+	Generalize                      // a number to a bucket, a date to a period, a text to a prefix
+	Mask                            // part kept, the rest filled
+	Pseudonym                       // a keyed hash: equal values stay equal
+	Constant                        // a value that is given
+	Suppress                        // NULL
+	Blank                           // withheld: the column is there and always NULL
+	Absent                          // withheld: the column does not exist
+	Refuse                          // withheld: naming the column is refused
 )
 
-var treatmentNames = [...]string{"clear", "mask", "pseudonym", "suppress"}
+var treatmentNames = [...]string{"clear", "round", "generalize", "mask", "pseudonym", "constant", "suppress",
+	"withhold blank", "withhold absent", "withhold refuse"}
 
 func (k TreatmentKind) String() string { return treatmentNames[k] }
 
-// A Treatment says what a reader gets in place of a value. Only a mask has
-// arguments.
+// Withheld reports whether the column is not there for the reader, by any name.
+func (k TreatmentKind) Withheld() bool { return k == Absent || k == Refuse }
+
+// A Treatment says what a reader gets in place of a value.
 type Treatment struct {
 	Kind      TreatmentKind `json:"-"`
-	KeepFirst int           `json:"keep_first,omitempty"` // characters kept at the start
-	KeepLast  int           `json:"keep_last,omitempty"`  // characters kept at the end
-	Fill      string        `json:"fill,omitempty"`       // the character for the others; * when empty
-	Keep      string        `json:"keep,omitempty"`       // characters kept wherever they stand
+	KeepFirst int           `json:"keep_first,omitempty"` // mask: characters kept at the start
+	KeepLast  int           `json:"keep_last,omitempty"`  // mask: characters kept at the end
+	Fill      string        `json:"fill,omitempty"`       // mask: the character for the others; * when empty
+	Keep      string        `json:"keep,omitempty"`       // mask: characters kept wherever they stand
+	Value     string        `json:"value,omitempty"`      // constant: as it is written
+	Bucket    float64       `json:"bucket,omitempty"`     // generalize: the width, of numbers
+	Unit      string        `json:"unit,omitempty"`       // generalize: month, quarter or year, of dates
+	Prefix    int           `json:"prefix,omitempty"`     // generalize: characters kept, of texts
+	Decimals  int           `json:"decimals,omitempty"`   // round: decimal places
+	Multiple  float64       `json:"multiple,omitempty"`   // round: to multiples of this instead
 }
 
 // NewTreatment makes a treatment from its kind's name and checks its arguments.
 func NewTreatment(kind string, args Treatment) (Treatment, error) {
 	t := args
-	for k := Mask; k <= Suppress; k++ {
-		if treatmentNames[k] == strings.ToLower(kind) {
-			t.Kind = k
-		}
+	name := strings.ReplaceAll(strings.ToLower(strings.TrimSpace(kind)), "-", " ")
+	t.Kind = TreatmentKind(max(slices.Index(treatmentNames[:], name), 0))
+	if t.Kind == Clear {
+		return t, &access.NotFound{Kind: "treatment", Name: kind, Known: treatmentNames[1:]}
+	}
+	if foreign := t.foreign(); foreign != "" {
+		return t, invalid("bad_treatment", "%s takes no %s", t.Kind, foreign)
 	}
 	switch {
-	case t.Kind == Clear:
-		return t, &access.NotFound{Kind: "treatment", Name: kind, Known: treatmentNames[1:]}
-	case t.Kind != Mask && args != (Treatment{}):
-		return t, invalid("bad_treatment", "%s takes no arguments; keep-first, keep-last, fill and keep belong to mask", t.Kind)
 	case t.KeepFirst < 0 || t.KeepLast < 0:
 		return t, invalid("bad_treatment", "a mask cannot keep fewer than 0 characters")
 	case utf8.RuneCountInString(t.Fill) > 1:
 		return t, invalid("bad_treatment", "a mask fills with one character, not with %q", t.Fill)
+	case t.Bucket < 0 || t.Multiple < 0 || t.Prefix < 0 || math.IsInf(t.Bucket+t.Multiple, 0) || math.IsNaN(t.Bucket+t.Multiple):
+		return t, invalid("bad_treatment", "a bucket, a prefix and a multiple are numbers above zero")
+	case t.Decimals < -15 || t.Decimals > 15:
+		return t, invalid("bad_treatment", "round takes from -15 to 15 decimals")
+	case t.Decimals != 0 && t.Multiple != 0:
+		return t, invalid("bad_treatment", "round takes decimals or a multiple, not both")
+	case t.Unit != "" && !slices.Contains(units, t.Unit):
+		return t, &access.NotFound{Kind: "period", Name: t.Unit, Known: units}
+	case t.Kind == Generalize && t.Bucket == 0 && t.Unit == "" && t.Prefix == 0:
+		return t, invalid("bad_treatment", "generalize needs a bucket for numbers, a unit (month, quarter, year) for dates, or a prefix for texts")
 	}
 	if t.Kind == Mask && t.Fill == "" {
 		t.Fill = "*"
 	}
 	return t, nil
+}
+
+var units = []string{"month", "quarter", "year"}
+
+// foreign names an argument that belongs to another kind, if there is one.
+func (t Treatment) foreign() string {
+	for _, a := range []struct {
+		name string
+		set  bool
+		of   TreatmentKind
+	}{
+		{"keep-first", t.KeepFirst != 0, Mask}, {"keep-last", t.KeepLast != 0, Mask}, {"fill", t.Fill != "", Mask}, {"keep", t.Keep != "", Mask},
+		{"value", t.Value != "", Constant}, {"bucket", t.Bucket != 0, Generalize}, {"unit", t.Unit != "", Generalize}, {"prefix", t.Prefix != 0, Generalize},
+		{"decimals", t.Decimals != 0, Round}, {"multiple", t.Multiple != 0, Round},
+	} {
+		if a.set && a.of != t.Kind {
+			return a.name
+		}
+	}
+	return ""
 }
 
 // Fits returns an error when the treatment cannot be applied to columns of the
@@ -69,28 +117,101 @@ func (t Treatment) Fits(typ string) error {
 		if typ != "text" && typ != "bigint" {
 			return invalid("treatment_type", "pseudonym works on text and bigint, not on %s; use suppress", typ)
 		}
+	case Round:
+		whole := t.Multiple >= 1 && t.Multiple == math.Trunc(t.Multiple)
+		if typ != "double precision" && !(typ == "bigint" && whole) {
+			return invalid("treatment_type", "round works on double precision, and with a whole multiple on bigint; not on %s", typ)
+		}
+	case Generalize:
+		return t.generalizes(typ)
+	case Constant:
+		if !isOf(t.Value, typ) {
+			return invalid("treatment_type", "%q is no %s", t.Value, typ)
+		}
 	}
 	return nil
 }
 
+func (t Treatment) generalizes(typ string) error {
+	switch typ {
+	case "bigint":
+		if t.Bucket < 1 || t.Bucket != math.Trunc(t.Bucket) {
+			return invalid("treatment_type", "generalize of bigint needs a whole bucket, such as 100")
+		}
+	case "double precision":
+		if t.Bucket == 0 {
+			return invalid("treatment_type", "generalize of double precision needs a bucket, such as 0.5")
+		}
+	case "date", "timestamp":
+		if t.Unit == "" {
+			return invalid("treatment_type", "generalize of %s needs a unit: month, quarter or year", typ)
+		}
+	case "text":
+		if t.Prefix == 0 {
+			return invalid("treatment_type", "generalize of text needs a prefix: how many characters stay")
+		}
+	default:
+		return invalid("treatment_type", "generalize works on numbers, dates and texts, not on %s", typ)
+	}
+	return nil
+}
+
+// isOf reports whether a text writes a value of a type.
+func isOf(s, typ string) bool {
+	var err error
+	switch typ {
+	case "text":
+	case "bigint":
+		_, err = strconv.ParseInt(s, 10, 64)
+	case "double precision":
+		if strings.Trim(s, "+-0123456789.eE") != "" {
+			return false
+		}
+		_, err = strconv.ParseFloat(s, 64)
+	case "boolean":
+		return s == "true" || s == "false"
+	case "date":
+		_, err = time.Parse(time.DateOnly, s)
+	case "timestamp":
+		_, err = time.Parse(time.DateTime, s)
+	default:
+		return false
+	}
+	return err == nil
+}
+
 func (t Treatment) String() string {
-	if t.Kind != Mask {
-		return t.Kind.String()
+	parts := []string{t.Kind.String()}
+	add := func(set bool, format string, arg any) {
+		if set {
+			parts = append(parts, fmt.Sprintf(format, arg))
+		}
 	}
-	parts := []string{"mask"}
-	if t.KeepFirst > 0 {
-		parts = append(parts, fmt.Sprintf("keep-first %d", t.KeepFirst))
-	}
-	if t.KeepLast > 0 {
-		parts = append(parts, fmt.Sprintf("keep-last %d", t.KeepLast))
-	}
-	if t.Keep != "" {
-		parts = append(parts, fmt.Sprintf("keep %q", t.Keep))
-	}
-	if t.Fill != "*" {
-		parts = append(parts, fmt.Sprintf("fill %q", t.Fill))
-	}
+	add(t.KeepFirst > 0, "keep-first %d", t.KeepFirst)
+	add(t.KeepLast > 0, "keep-last %d", t.KeepLast)
+	add(t.Keep != "", "keep %q", t.Keep)
+	add(t.Kind == Mask && t.Fill != "*", "fill %q", t.Fill)
+	add(t.Kind == Constant, "%q", t.Value)
+	add(t.Bucket != 0, "bucket %v", t.Bucket)
+	add(t.Unit != "", "unit %s", t.Unit)
+	add(t.Prefix != 0, "prefix %d", t.Prefix)
+	add(t.Kind == Round && t.Multiple == 0, "decimals %d", t.Decimals)
+	add(t.Multiple != 0, "multiple %v", t.Multiple)
 	return strings.Join(parts, " ")
+}
+
+// Says is what the treatment does to a column, in words.
+func (t Treatment) Says() string {
+	does := [...]string{Clear: "in clear", Round: "rounded", Generalize: "generalized", Mask: "masked", Pseudonym: "replaced by a pseudonym",
+		Constant: "replaced by", Suppress: "suppressed", Blank: "withheld and blank", Absent: "withheld as if absent", Refuse: "withheld and refused"}[t.Kind]
+	args := strings.TrimSpace(strings.TrimPrefix(t.String(), t.Kind.String()))
+	switch {
+	case args == "":
+		return does
+	case t.Kind == Constant:
+		return does + " " + args
+	}
+	return does + " (" + args + ")"
 }
 
 // MaskText applies a mask to a text. Where the ends to be kept would leave

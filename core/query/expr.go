@@ -10,6 +10,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 )
 
 // condition binds an expression that must be a truth value.
@@ -111,6 +112,9 @@ func (b *binder) column(ref *pg.ColumnRef, s *scope) Expr {
 		if opaque(at) {
 			return &Literal{}
 		}
+		for _, r := range at.relations {
+			b.refuseWithheld(r, names[0], ref.Location)
+		}
 	}
 	b.unknownColumn(names[0], s, ref.Location)
 	return nil
@@ -157,7 +161,7 @@ func (b *binder) relationOf(s *scope, parts []string, at int32) *Relation {
 func (b *binder) columnOf(r *Relation, name string, at int32) Expr {
 	i := -1
 	for j, c := range r.Columns {
-		if c.Name == name {
+		if c.Name == name && c.Withheld == policy.Clear {
 			if i >= 0 {
 				b.fail(at, Ambiguous, "%s has two columns called %s", access.Quote(r.Alias), access.Quote(name))
 			}
@@ -168,11 +172,21 @@ func (b *binder) columnOf(r *Relation, name string, at int32) Expr {
 		return &Literal{}
 	}
 	if i < 0 {
+		b.refuseWithheld(r, name, at)
 		b.unknownColumn(name, &scope{relations: []*Relation{r}, columns: columnsOf(r)}, at)
 	}
 	e := &ColumnRef{r, i}
 	b.use(e)
 	return e
+}
+
+// refuseWithheld stops where a name is that of a column which may not be named.
+func (b *binder) refuseWithheld(r *Relation, name string, at int32) {
+	for _, c := range r.Columns {
+		if c.Name == name && c.Withheld == policy.Refuse {
+			b.fail(at, Refused, "column %s is withheld from you", access.Quote(name))
+		}
+	}
 }
 
 func (b *binder) unknownColumn(name string, s *scope, at int32) {

@@ -6,6 +6,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 )
 
 // A scope is what names in one SELECT can mean. Names that it does not have are
@@ -24,10 +25,13 @@ type named struct {
 	expr Expr
 }
 
+// columnsOf lists the columns that are there for the reader.
 func columnsOf(r *Relation) []named {
-	out := make([]named, len(r.Columns))
+	out := make([]named, 0, len(r.Columns))
 	for i, c := range r.Columns {
-		out[i] = named{c.Name, &ColumnRef{r, i}}
+		if c.Withheld == policy.Clear {
+			out = append(out, named{c.Name, &ColumnRef{r, i}})
+		}
 	}
 	return out
 }
@@ -87,12 +91,14 @@ func (b *binder) alias(r *Relation, a *pg.Alias) {
 	}
 	r.Alias = a.Aliasname
 	names := texts(a.Colnames)
-	if len(names) > len(r.Columns) && !r.opaque {
-		b.fail(-1, Mismatch, "%s has %d columns, but %d names are given", access.Quote(r.Alias), len(r.Columns), len(names))
+	if n := len(columnsOf(r)); len(names) > n && !r.opaque {
+		b.fail(-1, Mismatch, "%s has %d columns, but %d names are given", access.Quote(r.Alias), n, len(names))
 	}
 	r.Columns = slices.Clone(r.Columns)
-	for i := range min(len(names), len(r.Columns)) {
-		r.Columns[i].Name = names[i]
+	for i := range r.Columns {
+		if len(names) > 0 && r.Columns[i].Withheld == policy.Clear {
+			r.Columns[i].Name, names = names[0], names[1:]
+		}
 	}
 }
 

@@ -52,7 +52,16 @@ func (b *binder) governTable(r *Relation, g policy.Governance) *governed {
 }
 
 func treat(x *ColumnRef, t policy.Treatment) Expr {
-	if t.Kind == policy.Suppress {
+	switch {
+	case t.Kind >= policy.Suppress:
+		return &Literal{T: x.Type()}
+	case t.Kind == policy.Constant:
+		value, ok := parseLiteral(t.Value, x.Type())
+		if !ok {
+			return &Literal{T: x.Type()} // the column's type has changed since
+		}
+		return &Literal{x.Type(), value}
+	case t.Fits(x.Type().String()) != nil:
 		return &Literal{T: x.Type()}
 	}
 	return &Treated{x, t}

@@ -439,7 +439,49 @@ func (e *emitter) treated(x *Treated) {
 		e.write(", ")
 		e.arg(Arg{Key: true})
 		e.write(")")
+	case policy.Round:
+		e.write("gneiss_round(")
+		e.number(x.X)
+		e.write(", ")
+		e.arg(Arg{Value: int64(x.Treatment.Decimals)})
+		e.write(", ")
+		e.arg(Arg{Value: x.Treatment.Multiple})
+		e.write(")")
+	case policy.Generalize:
+		e.generalized(x)
 	default:
 		e.write("NULL")
+	}
+}
+
+// number writes a value so that the database gives it as what its type says: a
+// column of numerics can hold whole numbers.
+func (e *emitter) number(x Expr) {
+	if x.Type() != Double {
+		e.expr(x)
+		return
+	}
+	e.write("CAST(")
+	e.expr(x)
+	e.write(" AS REAL)")
+}
+
+// generalized writes a value by its bucket, its period, or its beginning.
+func (e *emitter) generalized(x *Treated) {
+	switch x.Type() {
+	case Date, Timestamp:
+		e.expr(&Call{Fn: functions["date_trunc"], Args: []Expr{&Literal{Text, x.Treatment.Unit}, x.X}, T: x.Type()})
+	case Text:
+		e.write("substr(")
+		e.expr(x.X)
+		e.write(", 1, ")
+		e.arg(Arg{Value: int64(x.Treatment.Prefix)})
+		e.write(")")
+	default:
+		e.write("gneiss_bucket(")
+		e.number(x.X)
+		e.write(", ")
+		e.arg(Arg{Value: x.Treatment.Bucket})
+		e.write(")")
 	}
 }

@@ -38,6 +38,9 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 		for i, c := range r.Columns {
 			if d := r.governance.Columns[c.ID]; d.Treatment.Kind != policy.Clear {
 				r.Columns[i].NotNull = false
+				if d.Treatment.Kind.Withheld() {
+					r.Columns[i].Withheld = d.Treatment.Kind
+				}
 			}
 		}
 	}

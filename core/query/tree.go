@@ -131,6 +131,9 @@ type Column struct {
 	Type    Type
 	NotNull bool
 	ID      access.ObjectID // of a base table's column
+	// Withheld is policy.Absent or policy.Refuse where the column is not there
+	// for the reader; else policy.Clear.
+	Withheld policy.TreatmentKind
 }
 
 // A Relation is one entry of a FROM clause: a base table, a derived table or a

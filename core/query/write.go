@@ -98,6 +98,11 @@ func (b *binder) target(w *Write, v *pg.RangeVar) *scope {
 		}
 	}
 	r.governance = b.policies.Govern(b.standing, o.ID)
+	for i, c := range r.Columns {
+		if kind := r.governance.Columns[c.ID].Treatment.Kind; kind.Withheld() {
+			r.Columns[i].Withheld = kind
+		}
+	}
 	if !verdict.Allowed.Any(access.Set(w.Verb, access.Select, access.Describe)) {
 		// Not even the names of its columns are theirs to know.
 		b.need(w.Verb, o.ID)
@@ -117,9 +122,10 @@ func (b *binder) sets(w *Write, name string, at int32) {
 	}
 	for i, id := range r.Columns {
 		column := b.model.Object(id.ID)
-		if column.Name != name {
+		if column.Name != name || id.Withheld == policy.Absent {
 			continue
 		}
+		b.refuseWithheld(r, id.Name, at)
 		for _, there := range w.Columns {
 			if there == i {
 				b.fail(at, Mismatch, "column %s is set twice", access.Quote(name))
@@ -140,8 +146,8 @@ func (b *binder) sets(w *Write, name string, at int32) {
 		return
 	}
 	var near []string
-	for _, c := range r.Columns {
-		near = append(near, c.Name)
+	for _, c := range columnsOf(r) {
+		near = append(near, c.name)
 	}
 	line, col := place(b.text, at)
 	panic(&Error{Code: Unknown, Text: fmt.Sprintf("no column %s in %s", access.Quote(name), b.model.Path(r.Table.ID)), Line: line, Col: col, Name: name, Near: near})
@@ -150,7 +156,9 @@ func (b *binder) sets(w *Write, name string, at int32) {
 func (b *binder) insertColumns(w *Write, s *pg.InsertStmt) {
 	if len(s.Cols) == 0 && s.SelectStmt != nil {
 		for _, c := range w.Target.Columns {
-			b.sets(w, b.model.Object(c.ID).Name, s.Relation.Location)
+			if c.Withheld == policy.Clear {
+				b.sets(w, b.model.Object(c.ID).Name, s.Relation.Location)
+			}
 		}
 	}
 	for _, n := range s.Cols {

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -25,6 +26,8 @@ func register(conn *sqlite3.SQLiteConn) error {
 		"gneiss_timestamp": func(v any) any { return toTime(v, time.DateTime) },
 		"gneiss_mask":      mask,
 		"gneiss_pseudonym": pseudonym,
+		"gneiss_round":     round,
+		"gneiss_bucket":    bucket,
 	} {
 		if err := conn.RegisterFunc(name, f, true); err != nil {
 			return err
@@ -98,6 +101,60 @@ func mask(v any, first, last int64, fill, keep string) any {
 		return nil
 	}
 	return policy.Treatment{Kind: policy.Mask, KeepFirst: int(first), KeepLast: int(last), Fill: fill, Keep: keep}.MaskText(text(v))
+}
+
+// round rounds halves away from zero, to decimals or to multiples.
+func round(v any, decimals int64, multiple float64) any {
+	switch x := v.(type) {
+	case int64:
+		m := int64(multiple)
+		if m < 1 {
+			return nil
+		}
+		rest := x % m
+		switch down := x - rest; {
+		case rest*2 >= m && rest > 0:
+			return down + m
+		case -rest*2 >= m && rest < 0:
+			return down - m
+		default:
+			return down
+		}
+	case float64:
+		if multiple > 0 {
+			return finite(math.Round(x/multiple) * multiple)
+		}
+		scale := math.Pow(10, float64(decimals))
+		return finite(math.Round(x*scale) / scale)
+	}
+	return nil
+}
+
+// bucket gives the lower end of the bucket that a number falls in.
+func bucket(v any, width float64) any {
+	switch x := v.(type) {
+	case int64:
+		w := int64(width)
+		if w < 1 {
+			return nil
+		}
+		rest := x % w
+		if rest < 0 {
+			rest += w
+		}
+		return x - rest
+	case float64:
+		return finite(math.Floor(x/width) * width)
+	}
+	return nil
+}
+
+// finite is NULL in place of what is no number.
+func finite(x float64) any {
+	if math.IsInf(x, 0) || math.IsNaN(x) {
+		return nil
+	}
+	return x
 }
 
 // pseudonym is HMAC-SHA-256 under the key. A text becomes 32 hexadecimal digits

@@ -5,10 +5,12 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"database/sql"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"flag"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -57,7 +59,7 @@ type rowPolicy struct {
 
 type colPolicy struct {
 	table, column, treat string
-	first, last          int
+	args                 policy.Treatment // without its kind
 	whom, except         string
 }
 
@@ -198,12 +200,36 @@ func randomRowPolicy(r *rand.Rand) rowPolicy {
 func randomColPolicy(r *rand.Rand) colPolicy {
 	p := pick(r, colPolicy{table: "s1.t", column: "name"}, colPolicy{table: "s1.t", column: "n"}, colPolicy{table: "s1.t", column: "g"},
 		colPolicy{table: "s1.t", column: "x"}, colPolicy{table: "s1.u", column: "note"}, colPolicy{table: "s1.u", column: "t_id"}, colPolicy{table: "s1.t", column: "d"})
-	p.treat = "suppress"
-	if p.column == "name" || p.column == "g" || p.column == "note" {
-		p.treat = pick(r, "suppress", "mask", "pseudonym")
+	kinds := []string{"suppress", "constant", "generalize", "withhold blank", "withhold absent", "withhold refuse"}
+	switch p.column {
+	case "name", "g", "note":
+		kinds = append(kinds, "mask", "mask", "pseudonym", "pseudonym")
+	case "n", "t_id":
+		kinds = append(kinds, "round", "pseudonym")
+	case "x":
+		kinds = append(kinds, "round")
 	}
-	if p.treat == "mask" {
-		p.first, p.last = r.IntN(3), r.IntN(2)
+	p.treat = pick(r, kinds...)
+	switch text := p.column == "name" || p.column == "g" || p.column == "note"; {
+	case p.treat == "mask":
+		p.args = policy.Treatment{KeepFirst: r.IntN(3), KeepLast: r.IntN(2), Fill: "#"}
+	case p.treat == "round" && p.column == "x":
+		p.args = pick(r, policy.Treatment{}, policy.Treatment{Decimals: 1}, policy.Treatment{Multiple: 0.5})
+	case p.treat == "round":
+		p.args = policy.Treatment{Multiple: float64(2 + r.IntN(3))}
+	case p.treat == "constant":
+		p.args.Value = map[string]string{"x": "1.5", "d": "2024-04-11", "n": "2", "t_id": "3"}[p.column]
+		if text {
+			p.args.Value = pick(r, "ann", "none", "")
+		}
+	case p.treat == "generalize" && text:
+		p.args.Prefix = 1 + r.IntN(2)
+	case p.treat == "generalize" && p.column == "d":
+		p.args.Unit = pick(r, "month", "quarter", "year")
+	case p.treat == "generalize" && p.column == "x":
+		p.args.Bucket = 0.5
+	case p.treat == "generalize":
+		p.args.Bucket = float64(2 + r.IntN(2))
 	}
 	p.whom = randomSubject(r)
 	if r.IntN(2) == 0 {
@@ -256,7 +282,7 @@ func (w *world) visible(user, table string) []map[string]any {
 			continue
 		}
 		seen := map[string]any{}
-		for _, c := range w.granted[user][table] {
+		for _, c := range w.there(user, table) {
 			seen[c] = w.treated(user, table, c, row[c])
 		}
 		out = append(out, seen)
@@ -264,10 +290,29 @@ func (w *world) visible(user, table string) []map[string]any {
 	return out
 }
 
-func (w *world) treated(user, table, column string, v any) any {
-	strictest := map[string]int{"": 0, "mask": 1, "pseudonym": 2, "suppress": 3}
-	var best colPolicy
-	conflict := false
+// withheld lists the columns that do not exist, or may not be named, for a user.
+func (w *world) withheld(user string) map[string][]string {
+	out := map[string][]string{}
+	for _, def := range tables {
+		for _, c := range columnNames(def) {
+			if best, _ := w.strictest(user, def.name, c); best.treat == "withhold absent" || best.treat == "withhold refuse" {
+				out[def.name] = append(out[def.name], c)
+			}
+		}
+	}
+	return out
+}
+
+// there lists the columns that a user can read.
+func (w *world) there(user, table string) []string {
+	withheld := w.withheld(user)[table]
+	return slices.DeleteFunc(slices.Clone(w.granted[user][table]), func(c string) bool { return slices.Contains(withheld, c) })
+}
+
+// strictest finds the policy that wins for a column, and whether others of its
+// kind ask for something else.
+func (w *world) strictest(user, table, column string) (best colPolicy, conflict bool) {
+	strictest := map[string]int{"": 0, "round": 1, "generalize": 2, "mask": 3, "pseudonym": 4, "constant": 5, "suppress": 6, "withhold blank": 7, "withhold absent": 8, "withhold refuse": 9}
 	for _, p := range w.colPs {
 		if p.table != table || p.column != column || !w.takes(user, p.whom, p.except) {
 			continue
@@ -275,22 +320,75 @@ func (w *world) treated(user, table, column string, v any) any {
 		switch {
 		case strictest[p.treat] > strictest[best.treat]:
 			best, conflict = p, false
-		case p.treat == best.treat && (p.first != best.first || p.last != best.last):
+		case p.treat == best.treat && p.args != best.args:
 			conflict = true
 		}
 	}
-	if w.reveal[user+" "+table+"."+column] || best.treat == "" || v == nil {
+	if w.reveal[user+" "+table+"."+column] {
+		return colPolicy{}, false
+	}
+	return best, conflict
+}
+
+func (w *world) treated(user, table, column string, v any) any {
+	best, conflict := w.strictest(user, table, column)
+	switch {
+	case conflict:
+		return nil
+	case best.treat == "constant":
+		return map[string]any{"x": 1.5, "d": "2024-04-11", "n": int64(2), "t_id": int64(3), "name": best.args.Value, "g": best.args.Value, "note": best.args.Value}[column]
+	case best.treat == "" || v == nil:
 		return v
 	}
-	if conflict {
-		return nil
-	}
 	switch best.treat {
+	case "round":
+		step := best.args.Multiple
+		if x, ok := v.(float64); ok {
+			if step == 0 {
+				step = map[int]float64{0: 1, 1: 0.1}[best.args.Decimals]
+				return math.Floor(x/step+0.5) / (1 / step) // x is never negative here
+			}
+			return math.Floor(x/step+0.5) * step
+		}
+		// The nearest multiple, the one away from zero where two are as near.
+		n, m := v.(int64), int64(step)
+		nearest := int64(0)
+		for k := -20 * m; k <= 20*m; k += m {
+			if d, least := abs(k-n), abs(nearest-n); d < least || d == least && abs(k) > abs(nearest) {
+				nearest = k
+			}
+		}
+		return nearest
+	case "generalize":
+		switch x := v.(type) {
+		case float64:
+			return math.Floor(x/best.args.Bucket) * best.args.Bucket
+		case int64:
+			for k := int64(-100); ; k++ { // the last multiple that is not above
+				if w := int64(best.args.Bucket); (k+1)*w > x {
+					return k * w
+				}
+			}
+		case string:
+			if column == "d" {
+				month := x[5:7]
+				switch best.args.Unit {
+				case "year":
+					month = "01"
+				case "quarter":
+					month = map[string]string{"01": "01", "02": "01", "03": "01", "04": "04", "05": "04", "06": "04", "07": "07", "08": "07", "09": "07"}[month]
+				}
+				return x[:5] + month + "-01"
+			}
+			runes := []rune(x)
+			return string(runes[:min(len(runes), best.args.Prefix)])
+		}
 	case "mask":
 		runes := []rune(v.(string))
 		var b strings.Builder
+		first, last := best.args.KeepFirst, best.args.KeepLast
 		for i, c := range runes {
-			keep := best.first+best.last < len(runes) && (i < best.first || i >= len(runes)-best.last)
+			keep := first+last < len(runes) && (i < first || i >= len(runes)-last)
 			if !keep {
 				c = '#'
 			}
@@ -299,7 +397,10 @@ func (w *world) treated(user, table, column string, v any) any {
 		return b.String()
 	case "pseudonym":
 		h := hmac.New(sha256.New, []byte(testKey))
-		h.Write([]byte(v.(string)))
+		fmt.Fprint(h, v)
+		if _, number := v.(int64); number {
+			return int64(binary.BigEndian.Uint64(h.Sum(nil)) >> 11)
+		}
 		return hex.EncodeToString(h.Sum(nil)[:16])
 	}
 	return nil
@@ -415,9 +516,7 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 	for i, p := range w.colPs {
 		c := policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: fmt.Sprintf("col%d", i), For: one(p.whom), Except: one(p.except)},
 			Columns: []string{"src." + p.table + "." + p.column}, Treat: p.treat}
-		if p.treat == "mask" {
-			c.Treatment = policy.Treatment{KeepFirst: p.first, KeepLast: p.last, Fill: "#"}
-		}
+		c.Treatment = p.args
 		put(c)
 	}
 	return m, set
@@ -439,7 +538,7 @@ func TestNoLeak(t *testing.T) {
 		}
 		write(t, raw, columnNames, func(table string) []map[string]any { return w.rows[table] })
 		nullable(func() {
-			write(t, copied, func(d tableDef) []string { return w.granted[user][d.name] }, func(table string) []map[string]any { return w.visible(user, table) })
+			write(t, copied, func(d tableDef) []string { return w.there(user, d.name) }, func(table string) []map[string]any { return w.visible(user, table) })
 		})
 		src, err := Open(raw)
 		if err != nil {
@@ -472,7 +571,7 @@ func TestNoLeak(t *testing.T) {
 				return fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nquery: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v\nreveal: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user], w.reveal)
 			}
 			plan, err := query.Make(q.text, nil, standing, set)
-			if !q.permitted(w.granted[user]) {
+			if !q.permitted(w.granted[user], w.withheld(user)) {
 				var e *query.Error
 				if err == nil {
 					t.Fatalf("a query of columns that are not granted was planned:\n%s\n%s", plan.SQL, context())
@@ -525,6 +624,13 @@ func nullable(f func()) {
 		tables = append(tables, next)
 	}
 	f()
+}
+
+func abs(n int64) int64 {
+	if n < 0 {
+		return -n
+	}
+	return n
 }
 
 func collect(s *Source, text string, args []any, columns []query.Column) ([]string, error) {
