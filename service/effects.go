@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 	"gneiss/wire"
 )
 
@@ -100,7 +102,7 @@ func (s *state) touched(after *state, c change) []touch {
 		}
 		return target.Object
 	}
-	policy := func(name string) (on []touch) { // an edit can move a policy to another table
+	about := func(name string) (on []touch) { // an edit can move a policy to another table
 		for _, st := range []*state{after, s} {
 			if row, column := st.policies.Find(name); row != nil {
 				on = append(on, touch{access.PublicID, row.Table})
@@ -151,7 +153,7 @@ func (s *state) touched(after *state, c change) []touch {
 	case access.RemoveSubject:
 		return everywhere(c.Subject)
 	case policyNamed:
-		return policy(c.PolicyName())
+		return about(c.PolicyName())
 	}
 	return nil
 }
@@ -194,10 +196,10 @@ type difference struct{ what, on, within, how string }
 var onRelations = access.Set(access.Select, access.Insert, access.Update, access.Delete, access.References, access.Describe, access.Reveal, access.Manage)
 
 func (c *comparison) relation(o *access.Object) {
-	var old, next wire.Bands
+	var next wire.Bands
 	var had, has access.Privileges
 	if c.was != nil && c.was.Model.HasObject(o.ID) {
-		old, had = c.was.relationBands(o), c.was.Resolve(o.ID).Allowed&onRelations
+		had = c.was.Resolve(o.ID).Allowed & onRelations
 	}
 	if c.is != nil {
 		next, has = c.is.relationBands(o), c.is.Resolve(o.ID).Allowed&onRelations
@@ -217,14 +219,85 @@ func (c *comparison) relation(o *access.Object) {
 		loss.what = lost.String()
 		c.loses = append(c.loses, loss)
 	}
-	if was, is := afterVerbs(old.Says), afterVerbs(next.Says); (had & has).Has(access.Select) && was != is {
-		d.how = is
-		if less(next.Rows, old.Rows) || less(next.Columns, old.Columns) {
-			c.loses = append(c.loses, d)
-		} else {
-			c.gains = append(c.gains, d)
+	if (had & has).Has(access.Select) {
+		c.governed(o, d)
+	}
+}
+
+// governed compares what policies and column grants leave of a relation that is
+// read before and after. What gets stricter is a loss, whatever else there is.
+func (c *comparison) governed(o *access.Object, d difference) {
+	was, is := c.was.state.policies.Govern(c.was.Standing, o.ID), c.is.state.policies.Govern(c.is.Standing, o.ID)
+	tell := func(list *[]difference, parts []string) {
+		if len(parts) > 0 {
+			d.how = strings.Join(parts, ", ")
+			*list = append(*list, d)
 		}
 	}
+	var loses, gains []string
+	fewer, more := rowsDiffer(was, is)
+	if fewer {
+		loses = append(loses, c.is.rowsSay(is))
+	}
+	if more && !fewer {
+		gains = append(gains, c.is.rowsSay(is))
+	}
+	vWas, vIs := c.was.Resolve(o.ID), c.is.Resolve(o.ID)
+	for _, id := range o.Children {
+		name := c.is.Model.Object(id).Name
+		before, after := was.Columns[id].Treatment, is.Columns[id].Treatment
+		switch read, reads := vWas.Covers(access.Select, id), vIs.Covers(access.Select, id); {
+		case read && !reads:
+			loses = append(loses, "the column "+name)
+		case reads && !read:
+			gains = append(gains, "the column "+name)
+		case !read || before == after:
+		case after.Kind > before.Kind:
+			loses = append(loses, name+" "+after.String())
+		case after.Kind < before.Kind:
+			gains = append(gains, name+" "+inClear(after))
+		default: // of one kind: which of the two hides more cannot be told
+			loses = append(loses, name+" "+after.String()+" instead of "+before.String())
+		}
+	}
+	tell(&c.loses, loses)
+	tell(&c.gains, gains)
+}
+
+func inClear(t policy.Treatment) string {
+	if t.Kind == policy.Clear {
+		return "in clear"
+	}
+	return t.String()
+}
+
+// rowsDiffer says which way the row policies that apply have changed: a limit
+// more or an allowance less shows fewer rows, the reverse more.
+func rowsDiffer(was, is policy.Governance) (fewer, more bool) {
+	open := func(g policy.Governance) bool { return !g.Closed && len(g.Allow) == 0 }
+	lacks := func(list []*policy.RowPolicy, p *policy.RowPolicy) bool {
+		return !slices.ContainsFunc(list, func(x *policy.RowPolicy) bool { return x.Name == p.Name })
+	}
+	switch {
+	case open(was) && !open(is):
+		fewer = true
+	case !open(was) && open(is):
+		more = true
+	default:
+		for _, p := range was.Allow {
+			fewer = fewer || lacks(is.Allow, p)
+		}
+		for _, p := range is.Allow {
+			more = more || lacks(was.Allow, p)
+		}
+	}
+	for _, p := range is.Limit {
+		fewer = fewer || lacks(was.Limit, p)
+	}
+	for _, p := range was.Limit {
+		more = more || lacks(is.Limit, p)
+	}
+	return fewer, more
 }
 
 // lanes compares where queries may run.
@@ -282,12 +355,6 @@ func gathered(list []difference) []string {
 		}
 	}
 	return said
-}
-
-// less reports whether a stratum is smaller than another.
-func less(a, b string) bool {
-	order := []string{empty, hatched, full}
-	return slices.Index(order, a) < slices.Index(order, b)
 }
 
 // atOrNobody is a subject's standpoint in a state; nil where it is not there or

@@ -2139,7 +2139,7 @@ export interface components {
             readable: boolean;
             /** @description a grant of REVEAL shows it in clear */
             revealed: boolean;
-            /** @description clear, mask …, pseudonym or suppress */
+            /** @description clear, or what a policy makes of it */
             treatment: string;
             type: string;
         };
@@ -2853,13 +2853,37 @@ export interface components {
             subject?: string;
         };
         WireTreatment: {
+            /**
+             * Format: double
+             * @description generalize: the width, of numbers
+             */
+            bucket?: number;
+            /** @description round: decimal places */
+            decimals?: number;
+            /** @description mask: the character for the others */
             fill?: string;
-            /** @description characters kept wherever they stand */
+            /** @description mask: characters kept wherever they stand */
             keep?: string;
+            /** @description mask: characters kept at the start */
             keep_first?: number;
+            /** @description mask: characters kept at the end */
             keep_last?: number;
             /** @enum {string} */
-            kind: "suppress" | "mask" | "pseudonym";
+            kind: "round" | "generalize" | "mask" | "pseudonym" | "constant" | "suppress" | "withhold blank" | "withhold absent" | "withhold refuse";
+            /**
+             * Format: double
+             * @description round: to multiples of this instead
+             */
+            multiple?: number;
+            /** @description generalize: characters kept, of texts */
+            prefix?: number;
+            /**
+             * @description generalize: the period, of dates
+             * @enum {string}
+             */
+            unit?: "" | "month" | "quarter" | "year";
+            /** @description constant: the value, as it is written */
+            value?: string;
         };
         WireTrialCount: {
             /** Format: int64 */

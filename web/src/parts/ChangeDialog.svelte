@@ -17,6 +17,7 @@
     undo,
     ondone,
     none,
+    sentence = false,
     children,
   }: {
     open: boolean
@@ -29,6 +30,8 @@
     undo?: () => Promise<Changed>
     ondone?: (changed: Changed) => void
     none?: string
+    /** Shows in words what it would do, too, where the form does not say it. */
+    sentence?: boolean
     children?: Snippet
   } = $props()
 
@@ -79,7 +82,9 @@
     {#if problem}<Trouble {problem} />{/if}
     {#if would}
       <section class="rounded border border-line bg-raised p-2" aria-label="What this would do">
-        <p class="mb-1 text-sm text-muted">This would do</p>
+        {#if sentence}
+          {#each would.says as line (line)}<p class="mb-1 first-letter:uppercase">{line}.</p>{/each}
+        {:else}<p class="mb-1 text-sm text-muted">This would do</p>{/if}
         <Effects changed={would} {none} />
       </section>
     {/if}
