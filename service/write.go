@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 
 	"gneiss/core/access"
 	"gneiss/core/query"
@@ -10,6 +12,10 @@ import (
 	"gneiss/store"
 	"gneiss/wire"
 )
+
+// errNotYours refuses a statement that would leave a row which the row policies
+// do not let through.
+var errNotYours = problem(403, "row_policy", "Refused", "a row that this would leave is not yours to write: a row policy does not let it through; nothing was changed")
 
 // write runs a statement that changes rows: as the caller, in one transaction,
 // recorded before it is made to last. From another's standpoint nothing is
@@ -38,7 +44,20 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 	}
 	defer s.traffic.leave(lane.ID)
 	recorded := false
-	err = src.Write(bounded, plan.SQL, args, plan.Columns, func(row []any) error {
+	columns := plan.Columns
+	if plan.Checked {
+		columns = append(slices.Clone(columns), query.Column{Type: query.Boolean})
+	}
+	err = src.Write(bounded, plan.SQL, args, columns, func(row []any) error {
+		if plan.Checked {
+			if row[len(row)-1] != true {
+				return errNotYours
+			}
+			row = row[:len(row)-1]
+		}
+		if len(row) == 0 {
+			return nil
+		}
 		if len(out.Rows) == lane.Limits.Rows {
 			return problem(422, "too_many_rows", "Too many rows", "RETURNING gives more than the %d rows that the lane lets through; nothing was changed", lane.Limits.Rows)
 		}
@@ -52,6 +71,9 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 	})
 	if err != nil && bounded.Err() != nil {
 		err = bounded.Err() // the driver says "interrupted"
+	}
+	if errors.Is(err, errNotYours) {
+		return wire.Result{}, s.refuseFrom(c, p, record, errNotYours)
 	}
 	if err != nil {
 		if recorded { // what was recorded did not come to pass, so that is recorded too

@@ -27,7 +27,6 @@ type emitter struct {
 	fenced  bool
 	indent  int
 	inline  *Relation // the table that is written to
-	bare    bool      // its columns are written without the alias
 }
 
 func newEmitter(m *access.Model, fenced bool) *emitter {
@@ -385,8 +384,5 @@ func (e *emitter) column(c *ColumnRef) {
 	default:
 		name = tableColumn(e.model, r.Columns[c.Col])
 	}
-	if !e.bare {
-		e.write(quoteName(alias), ".")
-	}
-	e.write(quoteName(name))
+	e.write(quoteName(alias), ".", quoteName(name))
 }

@@ -1,6 +1,10 @@
 package query
 
-import "gneiss/core/access"
+import (
+	"strings"
+
+	"gneiss/core/access"
+)
 
 // writing writes a statement that changes a table. The table stays itself; what
 // policies make of its columns stands in the place of each reference to them.
@@ -9,6 +13,7 @@ func (e *emitter) writing(w *Write) {
 	r := w.Target
 	e.inline = r
 	alias := e.fresh(r.Alias)
+	e.taken[strings.ToLower(r.Table.Name)] = true // RETURNING calls it so
 	e.aliases[r] = alias
 	if r.governed != nil {
 		e.aliases[r.governed.inner] = alias
@@ -32,22 +37,42 @@ func (e *emitter) writing(w *Write) {
 	case access.Delete:
 		e.write("DELETE FROM ", e.tableName(r), " AS ", quoteName(alias))
 	}
-	e.whereOf(w)
-	if w.Returning == nil {
+	if w.Verb != access.Insert {
+		e.whereOf(w)
+	}
+	e.returning(w)
+}
+
+// returning writes what each row gives back, and last whether it may be left.
+func (e *emitter) returning(w *Write) {
+	if w.Returning == nil && w.Check == nil {
 		return
+	}
+	// The database knows the table by its own name there, and not by an alias.
+	r := w.Target
+	e.aliases[r] = r.Table.Name
+	if r.governed != nil {
+		e.aliases[r.governed.inner] = r.Table.Name
 	}
 	e.line()
 	e.write("RETURNING ")
-	e.bare = true // the database knows no alias there
-	names := columnNames(w.Returning.Columns)
-	for i, item := range w.Returning.Body.(*Select).Items {
-		if i > 0 {
+	if w.Returning != nil {
+		names := columnNames(w.Returning.Columns)
+		for i, item := range w.Returning.Body.(*Select).Items {
+			if i > 0 {
+				e.write(", ")
+			}
+			e.expr(item)
+			e.write(" AS ", quoteName(names[i]))
+		}
+	}
+	if w.Check != nil {
+		if w.Returning != nil {
 			e.write(", ")
 		}
-		e.expr(item)
-		e.write(" AS ", quoteName(names[i]))
+		e.expr(w.Check)
+		e.write(" AS ", quoteName(e.fresh("row_check")))
 	}
-	e.bare = false
 }
 
 func (e *emitter) insert(w *Write) {

@@ -21,6 +21,9 @@ type Plan struct {
 	Source  access.ObjectID // zero: the query reads no table
 	Tables  []TableUse
 	Write   bool // it changes rows, of the first of Tables
+	// Checked says that the statement gives one column more than Columns: whether
+	// the row may be left. Where one may not, nothing must be changed.
+	Checked bool
 }
 
 // Make works out the governed form of a text for a standing. Params are the
@@ -75,7 +78,7 @@ func (b *binder) writePlan(n *pgt.Node) *Plan {
 	uses := append([]TableUse{b.governTarget(w)}, b.govern()...)
 	e := newEmitter(b.model, b.fenced || b.growth > mostGrowth)
 	e.writing(w)
-	p := &Plan{SQL: e.b.String(), Args: e.args, Source: b.source, Tables: uses, Write: true}
+	p := &Plan{SQL: e.b.String(), Args: e.args, Source: b.source, Tables: uses, Write: true, Checked: w.Check != nil}
 	if w.Returning != nil {
 		p.Columns = w.Returning.Columns
 	}

@@ -22,6 +22,10 @@ func (e *emitter) expr(x Expr) {
 		e.write(")")
 	case *Binary:
 		e.binary(x)
+	case *IsTrue:
+		e.write("(")
+		e.expr(x.X)
+		e.write(") IS TRUE")
 	case *IsNull:
 		e.write("(")
 		e.expr(x.X)

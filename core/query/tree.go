@@ -37,6 +37,8 @@ type (
 		X   Expr
 		Not bool
 	}
+	// An IsTrue is IS TRUE: false where the operand is NULL.
+	IsTrue struct{ X Expr }
 	// An InList is [NOT] IN with listed values; an empty list holds nothing.
 	InList struct {
 		X    Expr
@@ -93,6 +95,7 @@ func (e *Literal) Type() Type   { return e.T }
 func (e *Now) Type() Type       { return e.T }
 func (e *Binary) Type() Type    { return e.T }
 func (e *IsNull) Type() Type    { return Boolean }
+func (e *IsTrue) Type() Type    { return Boolean }
 func (e *InList) Type() Type    { return Boolean }
 func (e *InQuery) Type() Type   { return Boolean }
 func (e *Exists) Type() Type    { return Boolean }

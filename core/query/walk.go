@@ -15,6 +15,8 @@ func children(e Expr) []Expr {
 		return []Expr{e.L, e.R}
 	case *IsNull:
 		return []Expr{e.X}
+	case *IsTrue:
+		return []Expr{e.X}
 	case *InList:
 		return append([]Expr{e.X}, e.List...)
 	case *InQuery:
@@ -101,6 +103,8 @@ func key(e Expr) string {
 		b.WriteString(e.Op)
 	case *IsNull:
 		fmt.Fprintf(&b, "null%v", e.Not)
+	case *IsTrue:
+		b.WriteString("istrue")
 	case *InList:
 		fmt.Fprintf(&b, "in%v", e.Not)
 	case *Cast:
@@ -123,6 +127,45 @@ func key(e Expr) string {
 	}
 	b.WriteByte(')')
 	return b.String()
+}
+
+// eachRelation calls f for every relation of a query, sub-queries included.
+func eachRelation(q *Query, f func(*Relation)) {
+	var from func(From)
+	from = func(item From) {
+		switch item := item.(type) {
+		case *Join:
+			from(item.L)
+			from(item.R)
+		case *Relation:
+			f(item)
+			if item.Query != nil {
+				eachRelation(item.Query, f)
+			}
+		}
+	}
+	for _, c := range q.With {
+		eachRelation(c.Query, f)
+	}
+	switch body := q.Body.(type) {
+	case *SetOp:
+		eachRelation(body.L, f)
+		eachRelation(body.R, f)
+	case *Select:
+		for _, item := range body.From {
+			from(item)
+		}
+	}
+	eachExpr(q, func(e Expr) {
+		switch e := e.(type) {
+		case *InQuery:
+			eachRelation(e.Query, f)
+		case *Exists:
+			eachRelation(e.Query, f)
+		case *Scalar:
+			eachRelation(e.Query, f)
+		}
+	})
 }
 
 // eachExpr calls f for every expression of a query, sub-queries included.
