@@ -262,23 +262,28 @@ func (w *world) takes(user, whom, except string) bool {
 	return (whom == "" || w.is(user, whom, w.roles[user])) && (except == "" || !w.is(user, except, w.acting[user]))
 }
 
+// shown reports plainly whether a user may see a row.
+func (w *world) shown(user, table string, row map[string]any) bool {
+	allowed, allows, limited := false, false, false
+	for _, p := range w.rowPs {
+		if p.table != table {
+			continue
+		}
+		if p.mode == "allow" {
+			allows = true
+			allowed = allowed || w.gives(user, p.whom, p.except) && p.holds(w, user, row)
+		} else if w.takes(user, p.whom, p.except) && !p.holds(w, user, row) {
+			limited = true
+		}
+	}
+	return (!allows || allowed) && !limited
+}
+
 // visible is the plain interpreter: a table as one user may see it.
 func (w *world) visible(user, table string) []map[string]any {
 	var out []map[string]any
 	for _, row := range w.rows[table] {
-		allowed, allows, limited := false, false, false
-		for _, p := range w.rowPs {
-			if p.table != table {
-				continue
-			}
-			if p.mode == "allow" {
-				allows = true
-				allowed = allowed || w.gives(user, p.whom, p.except) && p.holds(w, user, row)
-			} else if w.takes(user, p.whom, p.except) && !p.holds(w, user, row) {
-				limited = true
-			}
-		}
-		if allows && !allowed || limited {
+		if !w.shown(user, table, row) {
 			continue
 		}
 		seen := map[string]any{}
