@@ -169,9 +169,15 @@ func (m *maker) rows(name, table, rule, comment string, to ...string) {
 	}
 }
 
+// columns treats columns for all but a few.
 func (m *maker) columns(name, table string, columns []string, t wire.Treatment, except ...string) {
+	m.treat(wire.Policy{Name: name, Table: table, Columns: columns, Treatment: &t, Except: except})
+}
+
+func (m *maker) treat(p wire.Policy) {
 	if m.err == nil {
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: name, Table: table, Columns: columns, Treatment: &t, Except: except}})
+		p.Kind = "columns"
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: p})
 	}
 }
 
@@ -256,7 +262,8 @@ func (m *maker) model() error {
 	m.columns("holder-phone", holders, []string{"phone"}, wire.Treatment{Kind: "mask", KeepLast: 2, Keep: "+ "}, "role:licensing_officer")
 	m.columns("holder-contact", holders, []string{"contact_name"}, wire.Treatment{Kind: "pseudonym"}, "role:licensing_officer")
 	m.columns("holder-finance", holders, []string{"bank_account", "tax_number"}, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
-	m.columns("borehole-cost", boreholes, []string{"cost"}, wire.Treatment{Kind: "suppress"}, "role:regional_lead", "role:data_curator")
+	m.columns("borehole-cost", boreholes, []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
+	m.treat(wire.Policy{Name: "borehole-position", Table: boreholes, Columns: []string{"latitude", "longitude"}, For: []string{"role:public_portal"}, Treatment: &wire.Treatment{Kind: "round", Decimals: 1}})
 
 	// The trade's usual mistakes, for Gneiss to find.
 	m.grant("SELECT", "survey.licensing.payments", "GS-31", "role:lab_analyst")

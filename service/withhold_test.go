@@ -144,7 +144,7 @@ func TestEffectsSayWhichWay(t *testing.T) {
 		{try("position", wire.Treatment{Kind: "round", Decimals: 1}, "latitude", "longitude"), "gains [] loses [survey.drilling.boreholes: latitude round decimals 1, longitude round decimals 1]"},
 		{try("borehole-cost", wire.Treatment{Kind: "round", Multiple: 1000}, "cost"), "gains [survey.drilling.boreholes: cost round multiple 1000] loses []"},
 		{try("borehole-cost", wire.Treatment{Kind: "withhold refuse"}, "cost"), "gains [] loses [survey.drilling.boreholes: cost withhold refuse]"},
-		{try("borehole-cost", wire.Treatment{Kind: "suppress"}, "cost"), "nothing"},
+		{try("borehole-cost", wire.Treatment{Kind: "withhold blank"}, "cost"), "nothing"},
 	} {
 		if c.got != c.want {
 			t.Errorf("flint %s, want %s", c.got, c.want)

@@ -62,7 +62,7 @@
     </tbody>
   </table>
 </div>
-{#if admin}<button class="btn mt-3" onclick={() => edit(null)}>Add a bundle</button>{/if}
+{#if admin && list.value}<button class="btn mt-3" onclick={() => edit(null)}>Add a bundle</button>{/if}
 {#if editing}
   <ChangeDialog
     bind:open={editing}

@@ -74,14 +74,16 @@
       {:else}
         <tr
           ><td colspan="9" class="text-muted"
-            >No lane is open to you, so no query of yours can run. An administrator can grant one.</td
+            >{list.value
+              ? 'No lane is open to you, so no query of yours can run. An administrator can grant one.'
+              : 'Loading …'}</td
           ></tr
         >
       {/each}
     </tbody>
   </table>
 </div>
-{#if admin}<button class="btn mt-3" onclick={() => edit(null)}>Add a lane</button>{/if}
+{#if admin && list.value}<button class="btn mt-3" onclick={() => edit(null)}>Add a lane</button>{/if}
 {#if editing}
   <ChangeDialog
     bind:open={editing}

@@ -63,7 +63,7 @@
     </tbody>
   </table>
 </div>
-{#if admin}<button class="btn mt-3" onclick={() => (adding = true)}>Connect a source</button>{/if}
+{#if admin && list.value}<button class="btn mt-3" onclick={() => (adding = true)}>Connect a source</button>{/if}
 {#if adding}
   <ChangeDialog
     bind:open={adding}
