@@ -527,6 +527,31 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 	return m, set
 }
 
+// open makes the world's tables and a user's own copy of them, and opens both.
+func (w *world) open(t *testing.T, user string) (src, plain *Source) {
+	t.Helper()
+	dir := t.TempDir()
+	raw, copied := filepath.Join(dir, "raw"), filepath.Join(dir, "copy")
+	for _, d := range []string{raw, copied} {
+		if err := os.Mkdir(d, 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(t, raw, columnNames, func(table string) []map[string]any { return w.rows[table] })
+	nullable(func() {
+		write(t, copied, func(d tableDef) []string { return w.there(user, d.name) }, func(table string) []map[string]any { return w.visible(user, table) })
+	})
+	src, err := Open(raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain, err = Open(copied)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return src, plain
+}
+
 // TestNoLeak compares governed queries with raw ones on the session's copy.
 func TestNoLeak(t *testing.T) {
 	perWorld, compared, refused := 12, 0, 0
@@ -534,25 +559,7 @@ func TestNoLeak(t *testing.T) {
 		seed := *leakSeed + uint64(n)
 		w := newWorld(seed)
 		user := users[w.r.IntN(len(users))]
-		dir := t.TempDir()
-		raw, copied := filepath.Join(dir, "raw"), filepath.Join(dir, "copy")
-		for _, d := range []string{raw, copied} {
-			if err := os.Mkdir(d, 0o700); err != nil {
-				t.Fatal(err)
-			}
-		}
-		write(t, raw, columnNames, func(table string) []map[string]any { return w.rows[table] })
-		nullable(func() {
-			write(t, copied, func(d tableDef) []string { return w.there(user, d.name) }, func(table string) []map[string]any { return w.visible(user, table) })
-		})
-		src, err := Open(raw)
-		if err != nil {
-			t.Fatal(err)
-		}
-		plain, err := Open(copied)
-		if err != nil {
-			t.Fatal(err)
-		}
+		src, plain := w.open(t, user)
 		m, set := w.model(t)
 		subject, err := m.FindSubject("user:" + user)
 		if err != nil {

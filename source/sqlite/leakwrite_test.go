@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -117,27 +115,9 @@ func TestNoLeakByWriting(t *testing.T) {
 		seed := *leakSeed + 1_000_000 + uint64(n)
 		w := newWorld(seed)
 		user := users[w.r.IntN(len(users))]
-		dir := t.TempDir()
-		raw, copied := filepath.Join(dir, "raw"), filepath.Join(dir, "copy")
-		for _, d := range []string{raw, copied} {
-			if err := os.Mkdir(d, 0o700); err != nil {
-				t.Fatal(err)
-			}
-		}
-		write(t, raw, columnNames, func(table string) []map[string]any { return w.rows[table] })
-		nullable(func() {
-			write(t, copied, func(d tableDef) []string { return w.there(user, d.name) }, func(table string) []map[string]any { return w.visible(user, table) })
-		})
-		src, err := Open(raw)
-		if err != nil {
-			t.Fatal(err)
-		}
-		plain, err := Open(copied)
-		if err != nil {
-			t.Fatal(err)
-		}
+		src, plain := w.open(t, user)
 		m, set := w.model(t)
-		m, err = m.Apply(time.Unix(1, 0),
+		m, err := m.Apply(time.Unix(1, 0),
 			access.AddGrant{Privilege: "INSERT", Object: "src", Subject: "user:" + user}, access.AddGrant{Privilege: "UPDATE", Object: "src", Subject: "user:" + user}, access.AddGrant{Privilege: "DELETE", Object: "src", Subject: "user:" + user})
 		if err != nil {
 			t.Fatal(err)
