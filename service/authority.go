@@ -49,16 +49,32 @@ func (s *Service) mayChange(st *state, c Caller, what change) error {
 		if err := s.managesOld(st, own, what.Name); err != nil {
 			return err
 		}
+		if what.Label != "" {
+			return manages(st, own, labelOf(what.Label))
+		}
 		for _, path := range what.Columns {
+			if dot := strings.LastIndexByte(path, '.'); dot > 0 && strings.Contains(path[dot:], "*") {
+				path = path[:dot] // a pattern of columns
+			}
 			o, err := st.model.Lookup(path)
 			if err != nil {
 				return err
 			}
 			if !own.Resolve(o.ID).Allowed.Has(access.Manage) {
-				return wants(st, access.Manage, o.Parent)
+				return wants(st, access.Manage, o.ID)
 			}
 		}
 		return nil
+	case policy.PlaceLabel:
+		return manages(st, own, what.Object)
+	case policy.LiftLabel:
+		return managesLabel(st, own, what.Label, what.Object)
+	case policy.DismissLabel:
+		return managesLabel(st, own, what.Label, what.Object)
+	case policy.PutRelationship:
+		return relates(st, own, what.From, what.To)
+	case policy.RemoveRelationship:
+		return relates(st, own, what.From, what.To)
 	case policy.SetPolicyStatus:
 		return s.managesOld(st, own, what.Name)
 	case policy.RemovePolicy:
@@ -119,15 +135,52 @@ func mayTake(st *state, c Caller, what access.Leave) bool {
 	return false
 }
 
+// managesLabel wants MANAGE on the object, and on the label too where policies
+// hang on it: to take it off the object takes their protection off.
+func managesLabel(st *state, own *access.Standing, label, object string) error {
+	if err := manages(st, own, object); err != nil {
+		return err
+	}
+	l, err := st.model.FindLabel(label)
+	if err != nil || len(st.policies.On(l.ID)) == 0 {
+		return err
+	}
+	return manages(st, own, labelOf(label))
+}
+
+// relates wants MANAGE on the table whose rows the relationship can be followed
+// for, and REFERENCES on the columns that it leads to (ISO/IEC 9075-2, 11.8).
+func relates(st *state, own *access.Standing, from, to []string) error {
+	for _, path := range from {
+		if err := manages(st, own, path); err != nil {
+			return err
+		}
+	}
+	for _, path := range to {
+		o, err := st.model.Lookup(path)
+		if err != nil {
+			return err
+		}
+		if v := own.Resolve(o.ID); !v.Allowed.Any(access.Set(access.References, access.Manage)) {
+			return wants(st, access.References, o.ID)
+		}
+	}
+	return nil
+}
+
+func labelOf(name string) string {
+	return "label:" + strings.TrimPrefix(strings.ToLower(strings.TrimSpace(name)), "label:")
+}
+
 func laneOf(name string) string { return "lane:" + strings.TrimPrefix(strings.ToLower(name), "lane:") }
 
 // managesOld wants MANAGE on the table that a policy is on now, if it is there.
 func (s *Service) managesOld(st *state, own *access.Standing, name string) error {
 	table := access.ObjectID(0)
 	if row, column := st.policies.Find(name); row != nil {
-		table = row.Table
+		table = row.At()
 	} else if column != nil {
-		table = st.model.Object(column.Columns[0]).Parent
+		table = column.At()
 	}
 	if table != 0 && !own.Resolve(table).Allowed.Has(access.Manage) {
 		return wants(st, access.Manage, table)

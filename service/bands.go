@@ -102,7 +102,7 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 	}
 	g := p.state.policies.Govern(p.Standing, o.ID)
 	b.Rows, b.Columns = full, full
-	if g.Closed {
+	if g.Closed || len(g.Gone) > 0 {
 		b.Rows = empty
 	} else if len(g.Allow)+len(g.Limit) > 0 {
 		b.Rows = hatched
@@ -141,7 +141,7 @@ func (p *standpoint) columnBands(o *access.Object) wire.Bands {
 	d := p.state.policies.Govern(p.Standing, o.Parent).Columns[o.ID]
 	b.Columns, b.Says = full, "in clear"
 	if d.Treatment.Kind != policy.Clear {
-		b.Columns, b.Says = hatched, d.Treatment.String()
+		b.Columns, b.Says = hatched, treatmentSays(d)
 	}
 	return b
 }
@@ -159,10 +159,12 @@ func treated(g policy.Governance) []access.ObjectID {
 
 func (p *standpoint) rowsSay(g policy.Governance) string {
 	var names []string
-	for _, r := range append(slices.Clone(g.Allow), g.Limit...) {
+	for _, r := range g.All() {
 		names = append(names, r.Name)
 	}
 	switch {
+	case len(g.Gone) > 0:
+		return "no rows: a column that a policy treats is gone from the source"
 	case g.Closed:
 		return "no rows: no row policy lets any through"
 	case len(names) > 0 && !p.review:
@@ -184,7 +186,7 @@ func (p *standpoint) columnsSay(v access.Verdict, g policy.Governance) string {
 		if g.Columns[id].Treatment.Kind == policy.Absent && !p.review {
 			continue // it does not exist here
 		}
-		parts = append(parts, p.Model.Object(id).Name+" "+g.Columns[id].Treatment.String())
+		parts = append(parts, p.Model.Object(id).Name+" "+treatmentSays(g.Columns[id]))
 	}
 	if len(parts) == 0 {
 		return says + " in clear"

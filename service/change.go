@@ -11,7 +11,6 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
-	"gneiss/core/query"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -146,7 +145,13 @@ func (s *Service) checkPolicies(before, after *state, changes []change) error {
 				return err
 			}
 		case policy.PutRowPolicy:
-			if err := checkRule(after, c.Table, c.Rule); err != nil {
+			row, _ := after.policies.Find(c.Name)
+			if err := after.checkRow(row); err != nil {
+				return err
+			}
+		case policy.PutColumnPolicy:
+			_, column := after.policies.Find(c.Name)
+			if err := after.checkColumn(column); err != nil {
 				return err
 			}
 		case access.RemoveSubject:
@@ -177,29 +182,19 @@ func namedInRules(st *state, ref string) error {
 		fact = "user"
 	}
 	var names []string
-	for _, table := range st.policies.Tables() {
-		for _, p := range st.policies.Rows(table) {
-			rule := strings.ToLower(p.Rule)
-			if strings.Contains(rule, fact) && strings.Contains(rule, "'"+subject.Name+"'") {
-				names = append(names, p.Name)
-			}
+	compares := func(name, text string) {
+		if text = strings.ToLower(text); strings.Contains(text, fact) && strings.Contains(text, "'"+subject.Name+"'") {
+			names = append(names, name)
 		}
+	}
+	for _, p := range st.policies.AllRows() {
+		compares(p.Name, p.Rule)
+	}
+	for _, p := range st.policies.AllColumns() {
+		compares(p.Name, p.When+" "+p.Treatment.SQL)
 	}
 	if len(names) > 0 {
 		return problem(409, "in_use", "In use", "the rules of the policies %s compare with the name %s; edit them first", strings.Join(names, ", "), subject.Name)
 	}
 	return nil
-}
-
-// checkRule binds a rule from the standpoint of PUBLIC, whose facts are empty.
-func checkRule(st *state, table, rule string) error {
-	o, err := st.model.Lookup(table)
-	if err != nil {
-		return err
-	}
-	standing, err := st.stand(access.Session{Subject: access.PublicID}, time.Time{})
-	if err != nil {
-		return err
-	}
-	return query.CheckRule(standing, o, rule)
 }

@@ -105,9 +105,11 @@ func (s *state) touched(after *state, c change) []touch {
 	about := func(name string) (on []touch) { // an edit can move a policy to another table
 		for _, st := range []*state{after, s} {
 			if row, column := st.policies.Find(name); row != nil {
-				on = append(on, touch{access.PublicID, row.Table})
+				for _, table := range st.covered(row) {
+					on = append(on, touch{access.PublicID, table.ID})
+				}
 			} else if column != nil {
-				on = append(on, touch{access.PublicID, st.model.Object(column.Columns[0]).Parent})
+				on = append(on, st.treatedTables(st.policies.Treated(column, st.model))...)
 			}
 		}
 		return on
@@ -152,10 +154,27 @@ func (s *state) touched(after *state, c change) []touch {
 		return everywhere(c.Subject)
 	case access.RemoveSubject:
 		return everywhere(c.Subject)
+	case policy.PlaceLabel:
+		return []touch{{access.PublicID, object(c.Object)}}
+	case policy.LiftLabel:
+		return []touch{{access.PublicID, object(c.Object)}}
 	case policyNamed:
 		return about(c.PolicyName())
 	}
 	return nil
+}
+
+// treatedTables are what policies on columns touch.
+func (s *state) treatedTables(columns []access.ObjectID) []touch {
+	tables := map[access.ObjectID]bool{}
+	for _, id := range columns {
+		tables[s.model.Object(id).Parent] = true
+	}
+	var on []touch
+	for _, id := range sortedColumns(tables) {
+		on = append(on, touch{access.PublicID, id})
+	}
+	return on
 }
 
 // lapsedGrants lists the grants that rested on something before and rest on
@@ -245,13 +264,18 @@ func (c *comparison) governed(o *access.Object, d difference) {
 	vWas, vIs := c.was.Resolve(o.ID), c.is.Resolve(o.ID)
 	for _, id := range o.Children {
 		name := c.is.Model.Object(id).Name
-		before, after := was.Columns[id].Treatment, is.Columns[id].Treatment
+		was, is := was.Columns[id], is.Columns[id]
+		before, after := was.Treatment, is.Treatment
 		switch read, reads := vWas.Covers(access.Select, id), vIs.Covers(access.Select, id); {
 		case read && !reads:
 			loses = append(loses, "the column "+name)
 		case reads && !read:
 			gains = append(gains, "the column "+name)
-		case !read || before == after:
+		case !read || before == after && was.Partly() == is.Partly():
+		case before == after && is.Partly():
+			gains = append(gains, name+" "+treatmentSays(is))
+		case before == after:
+			loses = append(loses, name+" "+after.String())
 		case after.Kind > before.Kind:
 			loses = append(loses, name+" "+after.String())
 		case after.Kind < before.Kind:

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"gneiss/core/access"
-	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
 	"gneiss/store"
@@ -47,7 +46,7 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	if in.Limit > 0 {
 		limit = min(limit, in.Limit)
 	}
-	args := source.Bind(plan.Args, started, s.key)
+	args := source.Bind(plan.Args, s.facts(started))
 	size := int64(0)
 	err = s.run(ctx, lane, plan, args, func(row []any) error {
 		if len(out.Rows) == limit || size > lane.Limits.Bytes {
@@ -149,10 +148,10 @@ func (s *Service) showsPlan(st *state, c Caller, plan *query.Plan) bool {
 
 // showPlan is what --show-plan prints.
 func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
-	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, PlanUS: planned.Microseconds()}
+	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, Tables: []wire.Shaped{}, PlanUS: planned.Microseconds()}
 	for i, a := range plan.Args {
-		if a.Key {
-			out.Args = append(out.Args, "the key of pseudonyms")
+		if a.Key || a.Nonce {
+			out.Args = append(out.Args, map[bool]string{true: "the key of pseudonyms", false: "a secret of this query's"}[a.Key])
 			continue
 		}
 		text, err := json.Marshal(args[i])
@@ -163,6 +162,7 @@ func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan,
 	}
 	for _, t := range plan.Tables {
 		out.Policies = append(out.Policies, p.policySentences(t.Table)...)
+		out.Tables = append(out.Tables, shaped(p.Model, t))
 	}
 	src, err := s.planSource(ctx, plan)
 	if err != nil {
@@ -170,6 +170,23 @@ func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan,
 	}
 	out.Database, err = src.Explain(ctx, plan.SQL, args)
 	return out, err
+}
+
+// shaped says what the policies made of a table.
+func shaped(m *access.Model, t query.TableUse) wire.Shaped {
+	out := wire.Shaped{Table: m.Path(t.Table), Closed: t.Governance.Closed, Rows: []string{}, Columns: []wire.ShapedColumn{}}
+	for _, p := range t.Governance.All() {
+		out.Rows = append(out.Rows, p.Name)
+	}
+	for _, id := range t.Columns {
+		d, ok := t.Governance.Columns[id]
+		if !ok {
+			continue
+		}
+		out.Columns = append(out.Columns, wire.ShapedColumn{Name: m.Object(id).Name, Treatment: d.Treatment.String(), Partly: d.Partly(),
+			By: policyNames(d.By), Lost: policyNames(d.Lost), Lifted: policyNames(d.Lifted), Conflict: d.Conflict})
+	}
+	return out
 }
 
 // newRecord starts the record of what a caller does.
@@ -268,44 +285,4 @@ func jsonList(list []string) string {
 		panic(err) // strings always marshal
 	}
 	return string(text)
-}
-
-// countRows counts a table's rows from a standpoint.
-func (s *Service) countRows(ctx context.Context, lane *access.Object, st *state, p *standpoint, table *access.Object) (int64, error) {
-	standing, err := st.stand(p.Session, s.now())
-	if err != nil {
-		return 0, err
-	}
-	plan, err := st.plan(standing, "SELECT count(*) FROM "+p.Model.Path(table.ID), nil)
-	if err != nil {
-		return 0, err
-	}
-	return s.count(ctx, lane, plan)
-}
-
-// countAll counts a table's rows whoever may see them, for who manages it: as the
-// administrator role, which reads all tables, without policies.
-func (s *Service) countAll(ctx context.Context, lane *access.Object, st *state, table *access.Object) (int64, error) {
-	role, err := st.model.FindSubject(access.Administrator)
-	if err != nil {
-		return 0, err
-	}
-	standing, err := st.stand(access.Session{Subject: role.ID}, s.now())
-	if err != nil {
-		return 0, err
-	}
-	plan, err := query.Make("SELECT count(*) FROM "+st.model.Path(table.ID), nil, standing, &policy.Set{})
-	if err != nil {
-		return 0, err
-	}
-	return s.count(ctx, lane, plan)
-}
-
-// count runs a plan that gives one number.
-func (s *Service) count(ctx context.Context, lane *access.Object, plan *query.Plan) (n int64, err error) {
-	err = s.run(ctx, lane, plan, source.Bind(plan.Args, s.now(), s.key), func(row []any) error {
-		n = row[0].(int64)
-		return nil
-	})
-	return n, err
 }

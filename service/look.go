@@ -119,10 +119,7 @@ func (s *Service) Object(c Caller, path string, at wire.Standpoint) (wire.Object
 		return page, nil
 	}
 	page.Owner, page.OwnOwner = st.model.Ref(st.model.Owner(o.ID)), o.Owner != 0
-	st.model.Relations(o.ID, func(r *access.Object) bool {
-		page.Policies = append(page.Policies, s.policiesOf(st, r.ID)...)
-		return len(page.Policies) < mostListed
-	})
+	page.Policies = append(page.Policies, st.policiesAt(o)...)
 	for _, id := range append([]access.ObjectID{o.ID}, st.model.Above(o.ID)...) {
 		for _, g := range st.model.GrantsOn(id) {
 			page.Grants = append(page.Grants, s.grant(st, g))
@@ -172,12 +169,21 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 		}
 		readable = readable && !d.Treatment.Kind.Withheld()
 		if !p.review {
-			d.By, d.Lost = nil, nil
+			d.By, d.Lost, d.Lifted = nil, nil, nil
 		}
 		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, NotNull: column.NotNull, Readable: readable,
-			Treatment: d.Treatment.String(), By: policyNames(d.By), Lost: policyNames(d.Lost), Conflict: d.Conflict, Revealed: d.Revealed})
+			Treatment: d.Treatment.String(), By: policyNames(d.By), Lost: policyNames(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: p.labels(id)})
 	}
 	return views
+}
+
+// labels lists the labels that an object bears, for who may see them.
+func (p *standpoint) labels(id access.ObjectID) []string {
+	out := []string{}
+	for _, label := range p.state.policies.Labels(p.Model, id) {
+		out = append(out, p.Model.Object(label).Name)
+	}
+	return out
 }
 
 func policyNames(list []*policy.ColumnPolicy) []string {

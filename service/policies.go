@@ -3,10 +3,14 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
-	"gneiss/store"
+	"gneiss/core/query"
 	"gneiss/wire"
 )
 
@@ -14,48 +18,113 @@ import (
 func (s *Service) Policies(c Caller, table string) (wire.List[wire.Policy], error) {
 	st := s.current.Load()
 	out := wire.List[wire.Policy]{Items: []wire.Policy{}}
-	only := access.ObjectID(0)
-	if table != "" {
-		p, err := s.standAt(st, c, wire.Standpoint{})
-		if err != nil {
-			return out, err
-		}
-		o, err := s.seen(p, table)
-		if err != nil {
-			return out, err
-		}
-		only = o.ID
+	if table == "" {
+		out.Items = s.policiesWhere(st, func(at access.ObjectID) bool { return s.reviewsObject(st, c, at) })
+		return out, nil
 	}
-	for _, id := range st.policies.Tables() {
-		if (only == 0 || st.model.Within(only, id)) && s.reviewsObject(st, c, id) {
-			out.Items = append(out.Items, s.policiesOf(st, id)...)
-		}
+	p, err := s.standAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return out, err
 	}
-	return out, nil
+	o, err := s.seen(p, table)
+	if err == nil && s.reviewsObject(st, c, o.ID) {
+		out.Items = st.policiesAt(o)
+	}
+	return out, err
 }
 
-func (s *Service) policiesOf(st *state, table access.ObjectID) []wire.Policy {
-	var out []wire.Policy
-	for _, p := range st.policies.Rows(table) {
-		w := wirePolicy(st.model, &p.Scope)
-		w.Kind, w.Table, w.Mode, w.Rule, w.Sentence = "rows", st.model.Path(p.Table), string(p.Mode), p.Rule, p.Sentence(st.model)
-		if err := checkRule(st, w.Table, p.Rule); err != nil {
-			w.Broken = err.Error()
+// policiesWhere lists the policies that hang on what f takes, by kind and name.
+func (s *Service) policiesWhere(st *state, f func(access.ObjectID) bool) []wire.Policy {
+	out := []wire.Policy{}
+	for _, p := range st.policies.AllRows() {
+		if f(p.At()) {
+			out = append(out, st.wireRows(p))
 		}
-		out = append(out, w)
 	}
-	for _, p := range st.policies.Columns(table) {
-		w := wirePolicy(st.model, &p.Scope)
-		t := p.Treatment
-		w.Kind, w.Table, w.Sentence = "columns", st.model.Path(table), p.Sentence(st.model)
-		w.Treatment = &wire.Treatment{Kind: t.Kind.String(), KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Keep: t.Keep, Fill: t.Fill,
-			Value: t.Value, Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Decimals: t.Decimals, Multiple: t.Multiple}
-		for _, id := range p.Columns {
-			w.Columns = append(w.Columns, access.Quote(st.model.Object(id).Name))
+	for _, p := range st.policies.AllColumns() {
+		if f(p.At()) {
+			out = append(out, st.wireColumns(p))
 		}
-		out = append(out, w)
 	}
 	return out
+}
+
+// policiesAt lists the policies that are about an object or what is below it.
+func (st *state) policiesAt(o *access.Object) []wire.Policy {
+	rows, columns := map[string]*policy.RowPolicy{}, map[string]*policy.ColumnPolicy{}
+	note := func(table *access.Object) bool {
+		for _, p := range st.policies.Rows(st.model, table.ID) {
+			rows[p.Name] = p
+		}
+		for _, p := range st.policies.ColumnPolicies(st.model, table.ID) {
+			if o.Kind != access.Column || st.policies.Treats(p, st.model, o.ID) {
+				columns[p.Name] = p
+			}
+		}
+		return len(rows)+len(columns) < mostListed
+	}
+	if o.Kind.IsRelation() {
+		note(o) // also when it is missing
+	} else {
+		st.model.Relations(o.ID, note)
+	}
+	out := []wire.Policy{}
+	for _, name := range slices.Sorted(maps.Keys(rows)) {
+		out = append(out, st.wireRows(rows[name]))
+	}
+	for _, name := range slices.Sorted(maps.Keys(columns)) {
+		out = append(out, st.wireColumns(columns[name]))
+	}
+	return out
+}
+
+func (st *state) wireRows(p *policy.RowPolicy) wire.Policy {
+	w := wirePolicy(st.model, &p.Scope)
+	w.Kind, w.Table, w.Mode, w.Commands, w.Rule = "rows", p.Path(st.model), string(p.Mode), string(p.Commands), p.Rule
+	w.Sentence = p.Sentence(st.model, query.Words)
+	if p.Follow != nil {
+		w.Follow, w.Via = st.model.Path(p.Follow.Parent), columnNames(st.model, p.Follow.From)
+	} else {
+		w.Phrases, w.Join = phrases(p.Rule)
+	}
+	w.Covers = len(st.covered(p))
+	if err := st.checkRow(p); err != nil {
+		w.Broken = err.Error()
+	}
+	return w
+}
+
+func (st *state) wireColumns(p *policy.ColumnPolicy) wire.Policy {
+	w := wirePolicy(st.model, &p.Scope)
+	w.Kind, w.Table, w.When, w.Sentence = "columns", st.model.Path(p.At()), p.When, p.Sentence(st.model, query.Words)
+	w.Treatment = wireTreatment(p.Treatment)
+	if p.Pattern != "" {
+		w.Columns = []string{p.Pattern}
+	} else {
+		w.Columns = columnNames(st.model, p.Columns)
+	}
+	w.Covers = len(st.policies.Treated(p, st.model))
+	if err := st.checkColumn(p); err != nil {
+		w.Broken = err.Error()
+	}
+	return w
+}
+
+func phrases(rule string) ([]wire.Phrase, string) {
+	found, join, _ := query.ReadPhrases(rule)
+	var out []wire.Phrase
+	for _, p := range found {
+		out = append(out, wire.Phrase{Kind: string(p.Kind), Column: p.Column, Attribute: p.Attribute, Table: p.Table, Key: p.Key, Holder: p.Holder})
+	}
+	return out, join
+}
+
+func columnNames(m *access.Model, ids []access.ObjectID) []string {
+	var names []string
+	for _, id := range ids {
+		names = append(names, access.Quote(m.Object(id).Name))
+	}
+	return names
 }
 
 func wirePolicy(m *access.Model, p *policy.Scope) wire.Policy {
@@ -69,27 +138,58 @@ func wirePolicy(m *access.Model, p *policy.Scope) wire.Policy {
 	return w
 }
 
+func wireTreatment(t policy.Treatment) *wire.Treatment {
+	return &wire.Treatment{Kind: t.Kind.String(), KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Keep: t.Keep, Fill: t.Fill, Value: t.Value,
+		Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Mapping: t.Mapping.Groups(), Decimals: t.Decimals, Multiple: t.Multiple,
+		Range: t.Range, Stable: t.Stable, Expression: t.SQL}
+}
+
 // policyChange is the change that a request asks for.
 func policyChange(in wire.Policy) (change, error) {
 	scope := policy.ScopeText{Name: in.Name, For: in.For, Except: in.Except, Purposes: in.Purposes, Status: policy.Status(in.Status), Comment: in.Comment}
 	switch in.Kind {
 	case "rows":
-		return policy.PutRowPolicy{ScopeText: scope, Table: in.Table, Mode: policy.Mode(in.Mode), Rule: in.Rule}, nil
+		rule, err := ruleOf(in)
+		return policy.PutRowPolicy{ScopeText: scope, Table: in.Table, Mode: policy.Mode(in.Mode), Commands: policy.Commands(in.Commands),
+			Rule: rule, Follow: in.Follow, Via: in.Via}, err
 	case "columns":
-		c := policy.PutColumnPolicy{ScopeText: scope}
 		if in.Treatment == nil {
 			return nil, problem(422, "no_treatment", "Not possible", "a column policy needs a treatment, such as suppress")
 		}
 		t := in.Treatment
-		c.Treat = t.Kind
-		c.Treatment = policy.Treatment{KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Fill: t.Fill, Keep: t.Keep,
-			Value: t.Value, Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Decimals: t.Decimals, Multiple: t.Multiple}
+		c := policy.PutColumnPolicy{ScopeText: scope, When: in.When, Treat: t.Kind}
+		c.Treatment = policy.Treatment{KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Fill: t.Fill, Keep: t.Keep, Value: t.Value,
+			Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Mapping: policy.NewMapping(t.Mapping), Decimals: t.Decimals, Multiple: t.Multiple,
+			Range: t.Range, Stable: t.Stable, SQL: t.Expression}
+		if strings.HasPrefix(strings.ToLower(in.Table), "label:") {
+			c.Label = in.Table
+		}
 		for _, name := range in.Columns {
+			if c.Label != "" {
+				return nil, problem(422, "two_places", "Not possible", "a policy on a label treats every column that bears it; leave the columns out")
+			}
 			c.Columns = append(c.Columns, in.Table+"."+name)
 		}
 		return c, nil
 	}
 	return nil, &access.NotFound{Kind: "kind of policy", Name: in.Kind, Known: []string{"rows", "columns"}}
+}
+
+// ruleOf is the condition of a request: as it is written, or written from its
+// phrases.
+func ruleOf(in wire.Policy) (string, error) {
+	if strings.TrimSpace(in.Rule) != "" || len(in.Phrases) == 0 {
+		return in.Rule, nil
+	}
+	join := "AND"
+	if strings.EqualFold(in.Join, "OR") {
+		join = "OR"
+	}
+	var list []query.Phrase
+	for _, p := range in.Phrases {
+		list = append(list, query.Phrase{Kind: query.PhraseKind(p.Kind), Column: p.Column, Attribute: p.Attribute, Table: p.Table, Key: p.Key, Holder: p.Holder})
+	}
+	return query.WritePhrases(list, join)
 }
 
 // PutPolicy adds a policy, or with Replace changes one.
@@ -117,17 +217,47 @@ func (s *Service) PutPolicy(ctx context.Context, c Caller, in wire.PolicyRequest
 	}
 	verb := map[bool]string{false: "added", true: "changed"}[there]
 	o.says = append(o.says, fmt.Sprintf("%s the %s policy %s: %s", verb, map[string]string{"rows": "row", "columns": "column"}[in.Kind], in.Name, sentence(after, in.Name)))
-	if in.Status == string(policy.Draft) {
-		o.notes = append(o.notes, fmt.Sprintf("a draft takes no effect until it is published: gneiss policy publish %s", in.Name))
-	}
+	o.notes = s.policyNotes(after, in.Name)
 	return s.make(ctx, o)
 }
 
-// writesPolicies refuses a caller who may not write policies on a table, in the
-// words that their door lets them have.
-func (s *Service) writesPolicies(st *state, c Caller, table string) error {
-	o, err := st.model.Lookup(table)
-	if err == nil && s.manages(st, c, o.ID) {
+// policyNotes says what to know of a policy before it takes effect.
+func (s *Service) policyNotes(st *state, name string) []string {
+	var notes []string
+	row, column := st.policies.Find(name)
+	if row != nil {
+		if row.Status == policy.Draft {
+			notes = append(notes, draftNote(name))
+		}
+		notes = append(notes, s.readerless(st, row)...)
+		if len(st.covered(row)) == 0 {
+			notes = append(notes, fmt.Sprintf("%s covers no table now", row.Path(st.model)))
+		}
+		return notes
+	}
+	if column.Status == policy.Draft {
+		notes = append(notes, draftNote(name))
+	}
+	if column.When != "" {
+		if names := st.nullableWhen(column); len(names) > 0 {
+			notes = append(notes, fmt.Sprintf("where %s is NULL the condition is not true, so the value is shown as it is; to treat those rows too, add: OR %s IS NULL", strings.Join(names, " or "), names[0]))
+		}
+	}
+	if len(st.policies.Treated(column, st.model)) == 0 {
+		notes = append(notes, fmt.Sprintf("no column bears %s now; those that will are treated from then on", st.model.Path(column.At())))
+	}
+	return notes
+}
+
+func draftNote(name string) string {
+	return fmt.Sprintf("a draft takes no effect until it is published: gneiss policy publish %s", name)
+}
+
+// writesPolicies refuses a caller who may not write policies on what a path
+// names, in the words that their door lets them have.
+func (s *Service) writesPolicies(st *state, c Caller, path string) error {
+	target, err := st.model.LookupTarget(path)
+	if err == nil && s.manages(st, c, target.Object) {
 		return nil
 	}
 	p, perr := s.standAt(st, c, wire.Standpoint{})
@@ -135,11 +265,13 @@ func (s *Service) writesPolicies(st *state, c Caller, table string) error {
 		return perr
 	}
 	if !p.review || err != nil {
-		if o, err = s.seen(p, table); err != nil {
+		o, err := s.seen(p, path)
+		if err != nil {
 			return err
 		}
+		target.Object = o.ID
 	}
-	return s.refuse(c, "change", "a policy on "+table, wants(st, access.Manage, o.ID))
+	return s.refuse(c, "change", "a policy on "+path, wants(st, access.Manage, target.Object))
 }
 
 // changesPolicy refuses a caller who may not change the policy of a name. Whose
@@ -147,7 +279,7 @@ func (s *Service) writesPolicies(st *state, c Caller, table string) error {
 func (s *Service) changesPolicy(st *state, c Caller, name string) error {
 	row, column := st.policies.Find(name)
 	switch {
-	case row != nil && s.manages(st, c, row.Table), column != nil && s.manages(st, c, column.Columns[0]):
+	case row != nil && s.manages(st, c, row.At()), column != nil && s.manages(st, c, column.At()):
 		return nil
 	case row == nil && column == nil && s.reviews(st, c):
 		return &access.NotFound{Kind: "policy", Name: name, Known: st.policies.Names()}
@@ -158,19 +290,26 @@ func (s *Service) changesPolicy(st *state, c Caller, name string) error {
 func sentence(st *state, name string) string {
 	row, column := st.policies.Find(name)
 	if row != nil {
-		return row.Sentence(st.model)
+		return row.Sentence(st.model, query.Words)
 	}
-	return column.Sentence(st.model)
+	return column.Sentence(st.model, query.Words)
 }
 
 // SetPolicyStatus publishes or stops a policy.
 func (s *Service) SetPolicyStatus(ctx context.Context, c Caller, name string, in wire.PolicyStatus) (wire.Changed, error) {
-	if err := s.changesPolicy(s.current.Load(), c, name); err != nil {
+	st := s.current.Load()
+	if err := s.changesPolicy(st, c, name); err != nil {
 		return wire.Changed{}, err
 	}
 	verb := map[string]string{"live": "published", "off": "stopped", "draft": "took back to draft"}[in.Status]
-	return s.make(ctx, order{caller: c, Change: in.Change, says: []string{verb + " the policy " + name},
-		changes: []change{policy.SetPolicyStatus{Name: name, Status: policy.Status(in.Status)}}})
+	what := policy.SetPolicyStatus{Name: name, Status: policy.Status(in.Status)}
+	o := order{caller: c, Change: in.Change, says: []string{verb + " the policy " + name}, changes: []change{what}}
+	if after, err := st.apply(what, s.now()); err == nil {
+		if row, _ := after.policies.Find(name); row != nil {
+			o.notes = s.readerless(after, row)
+		}
+	}
+	return s.make(ctx, o)
 }
 
 // RemovePolicy takes a policy away.
@@ -182,63 +321,125 @@ func (s *Service) RemovePolicy(ctx context.Context, c Caller, name string, in wi
 		changes: []change{policy.RemovePolicy{Name: name}}})
 }
 
-// TryPolicy counts what standpoints see of a table now, and would with the
-// policy live. Nothing is changed.
-func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) (wire.TrialResult, error) {
-	st := s.current.Load()
-	out := wire.TrialResult{Counts: []wire.TrialCount{}}
-	if err := s.writesPolicies(st, c, in.Table); err != nil {
-		return out, err
+// readerless says which tables a live row policy leaves without any reader: they
+// are closed to all, which is allowed and seldom meant.
+func (s *Service) readerless(st *state, p *policy.RowPolicy) []string {
+	if p.Status != policy.Live {
+		return nil
 	}
-	if in.Name == "" {
-		in.Name = "trial"
-	}
-	in.Status = string(policy.Live)
-	what, err := policyChange(in.Policy)
-	if err != nil {
-		return out, err
-	}
-	table, err := st.model.Lookup(in.Table)
-	if err != nil {
-		return out, err
-	}
-	then, err := st.apply(what, s.now())
-	if err != nil {
-		return out, err
-	}
-	if err := s.checkPolicies(st, then, []change{what}); err != nil {
-		return out, err
-	}
-	out.Sentence = sentence(then, in.Name)
-	// A trial counts rows by values that its maker may not see, so it is on record.
-	if err := s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "trial", Decision: "allowed", Text: out.Sentence,
-		Objects: jsonList([]string{in.Table}), Address: c.Address}); err != nil {
-		return out, err
-	}
-	own, err := s.standAt(st, c, wire.Standpoint{})
-	if err != nil {
-		return out, err
-	}
-	lane, err := s.lane(c, own, "") // a trial is the caller's own work, whoever it looks as
-	if err != nil {
-		return out, s.refuse(c, "trial", out.Sentence, err)
-	}
-	if out.Total, err = s.countAll(ctx, lane, st, table); err != nil {
-		return out, err
-	}
-	for _, at := range in.Standpoints {
-		p, err := s.standAt(st, c, at)
-		if err != nil {
-			return out, err
+	var notes []string
+	now := s.now()
+	for _, table := range st.covered(p) {
+		holders, left := 0, 0
+		for _, id := range st.actors(access.PublicID, now) {
+			standing, err := st.stand(access.Session{Subject: id}, now)
+			if err != nil || !standing.Resolve(table.ID).Allowed.Has(access.Select) {
+				continue
+			}
+			holders++
+			if !st.policies.Govern(standing, table.ID).Closed {
+				left++
+				break
+			}
 		}
-		n := wire.TrialCount{Standing: p.words}
-		if n.Now, err = s.countRows(ctx, lane, st, p, table); err == nil {
-			n.Then, err = s.countRows(ctx, lane, then, p, table)
+		if holders > 0 && left == 0 {
+			notes = append(notes, fmt.Sprintf("nobody reads any row of %s then: %s may, and no allow policy is for any of them", st.model.Path(table.ID), count(holders, "subject")))
 		}
-		if err != nil {
-			n.Problem = Problem(err).Detail
-		}
-		out.Counts = append(out.Counts, n)
 	}
-	return out, nil
+	return notes
+}
+
+// covered lists the tables that a row policy is about now.
+func (st *state) covered(p *policy.RowPolicy) []*access.Object {
+	var tables []*access.Object
+	note := func(o *access.Object) bool {
+		if st.policies.Covers(p, st.model, o.ID) {
+			tables = append(tables, o)
+		}
+		return true
+	}
+	if p.Label == 0 {
+		st.model.Relations(p.Object, note)
+		return tables
+	}
+	for _, id := range st.policies.Placed(p.Label) {
+		if o := st.model.Object(id); o.Kind != access.Column {
+			st.model.Relations(id, note)
+		}
+	}
+	return tables
+}
+
+// checkRow returns why a row policy cannot work on a table that it is about.
+func (st *state) checkRow(p *policy.RowPolicy) error {
+	if p.Follow != nil {
+		for _, id := range append(slices.Clone(p.Follow.From), p.Follow.To...) {
+			if o := st.model.Object(id); o.Missing || st.model.Object(o.Parent).Missing {
+				return fmt.Errorf("%s is gone from the source", st.model.Path(id))
+			}
+		}
+		return nil
+	}
+	public, err := st.stand(access.Session{Subject: access.PublicID}, time.Time{})
+	if err != nil {
+		return err
+	}
+	for _, table := range st.covered(p) {
+		if err := query.CheckRule(public, table, p.Rule); err != nil {
+			return onTable(st, p.At(), table, err)
+		}
+	}
+	if len(st.covered(p)) == 0 && p.Pattern == "" && p.Label == 0 {
+		return fmt.Errorf("%s is gone from the source", p.Path(st.model))
+	}
+	return nil
+}
+
+// onTable names the table that an error is about, where the policy hangs on more
+// than it.
+func onTable(st *state, at access.ObjectID, table *access.Object, err error) error {
+	if at == table.ID {
+		return err
+	}
+	return fmt.Errorf("%s: %w", st.model.Path(table.ID), err)
+}
+
+// checkColumn returns why a column policy cannot work on a column that it is
+// about.
+func (st *state) checkColumn(p *policy.ColumnPolicy) error {
+	public, err := st.stand(access.Session{Subject: access.PublicID}, time.Time{})
+	if err != nil {
+		return err
+	}
+	for _, id := range st.policies.Treated(p, st.model) {
+		column := st.model.Object(id)
+		table := st.model.Object(column.Parent)
+		if column.Missing || table.Missing {
+			return fmt.Errorf("%s is gone from the source", st.model.Path(id))
+		}
+		if p.When != "" {
+			if _, err := query.CheckWhen(public, table, p.When); err != nil {
+				return onTable(st, p.At(), table, err)
+			}
+		}
+		if err := query.CheckTreatment(public, column, p.Treatment); err != nil {
+			return onTable(st, p.At(), table, err)
+		}
+	}
+	return nil
+}
+
+// nullableWhen lists the columns by which the condition of a policy can be
+// unknown.
+func (st *state) nullableWhen(p *policy.ColumnPolicy) []string {
+	treated := st.policies.Treated(p, st.model)
+	public, err := st.stand(access.Session{Subject: access.PublicID}, time.Time{})
+	if err != nil || len(treated) == 0 {
+		return nil
+	}
+	names, err := query.CheckWhen(public, st.model.Object(st.model.Object(treated[0]).Parent), p.When)
+	if err != nil {
+		return nil
+	}
+	return names
 }

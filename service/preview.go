@@ -117,14 +117,14 @@ func (s *Service) readSide(ctx context.Context, c Caller, v *side, table *access
 	plan, lane, err := s.planOn(c, v.standpoint, text, nil, "")
 	if err == nil {
 		record.Objects = jsonList(planObjects(v.Model, plan))
-		err = s.run(ctx, lane, plan, source.Bind(plan.Args, started, s.key), func(row []any) error {
+		err = s.run(ctx, lane, plan, source.Bind(plan.Args, s.facts(started)), func(row []any) error {
 			v.rows = append(v.rows, append([]any(nil), row...))
 			return nil
 		})
 		if err != nil {
 			return s.failed(v.standpoint, record, started, err)
 		}
-		if v.view.Count, err = s.countRows(ctx, lane, v.state, v.standpoint, table); err != nil {
+		if v.view.Count, err = s.counter(ctx, lane).rows(v.state, v.Session, table); err != nil {
 			return s.failed(v.standpoint, record, started, err)
 		}
 		if v.more = len(v.rows) > limit; v.more {

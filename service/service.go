@@ -155,6 +155,11 @@ func (s *Service) Ready(ctx context.Context) error {
 // Revision is that of the current state.
 func (s *Service) Revision() int64 { return s.current.Load().revision }
 
+// facts are what a plan takes from the moment it runs.
+func (s *Service) facts(start time.Time) source.Facts {
+	return source.Facts{Start: start, Key: s.key, Nonce: rand.Text()}
+}
+
 // pseudonymKey reads the key of pseudonyms, or makes it. It is kept in a file
 // of its own, so that a copy of the databases alone does not give it away.
 func pseudonymKey(path string) (string, error) {

@@ -227,7 +227,7 @@ func TestTrialCounts(t *testing.T) {
 		t.Errorf("a trial counts by hidden values and is not on record: %+v, %v", records.Items, err)
 	}
 	flint := trial.Counts[0]
-	if trial.Total != 3000 || flint.Now != 3000 || flint.Then == 0 || flint.Then >= 3000 || trial.Counts[1].Problem == "" {
+	if flint.Total != 3000 || flint.Now != 3000 || flint.Then == 0 || flint.Then >= 3000 || trial.Counts[1].Problem == "" {
 		t.Errorf("%+v", trial)
 	}
 	if _, err := svc.TryPolicy(ctx, caller(t, svc, "flint"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "true"}}); err == nil {

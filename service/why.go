@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/query"
 	"gneiss/wire"
 )
 
@@ -68,8 +69,11 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 func (p *standpoint) policySentences(table access.ObjectID) []string {
 	g := p.state.policies.Govern(p.Standing, table)
 	out := []string{}
-	for _, r := range append(slices.Clone(g.Allow), g.Limit...) {
-		out = append(out, r.Name+": "+r.Sentence(p.Model))
+	for _, r := range g.All() {
+		out = append(out, r.Name+": "+r.Sentence(p.Model, query.Words))
+	}
+	for _, gone := range g.Gone {
+		out = append(out, fmt.Sprintf("%s: treats the column %s, which is gone from the source, so the table is closed", gone.Policy.Name, p.Model.Object(gone.Column).Name))
 	}
 	if g.Closed {
 		out = append(out, "row policies are live on the table, and none lets a row through here")
@@ -77,21 +81,18 @@ func (p *standpoint) policySentences(table access.ObjectID) []string {
 	for _, id := range sortedColumns(g.Columns) {
 		d := g.Columns[id]
 		for _, c := range d.By {
-			if line := c.Name + ": " + c.Sentence(p.Model); !slices.Contains(out, line) {
+			if line := c.Name + ": " + c.Sentence(p.Model, query.Words); !slices.Contains(out, line) {
 				out = append(out, line)
 			}
 		}
 		for _, c := range d.Lost {
-			why := "a stricter policy wins"
-			if d.Revealed {
-				why = "REVEAL shows it in clear"
-			}
-			if line := fmt.Sprintf("%s: takes no effect on %s, for %s", c.Name, p.Model.Object(id).Name, why); !slices.Contains(out, line) {
-				out = append(out, line)
-			}
+			out = append(out, fmt.Sprintf("%s: takes no effect on %s, for a stricter policy wins", c.Name, p.Model.Object(id).Name))
+		}
+		for _, c := range d.Lifted {
+			out = append(out, fmt.Sprintf("%s: takes no effect on %s, for REVEAL lifts it", c.Name, p.Model.Object(id).Name))
 		}
 		if d.Conflict {
-			out = append(out, fmt.Sprintf("policies on %s conflict: they ask for one treatment with different arguments, so the column is suppressed", p.Model.Object(id).Name))
+			out = append(out, fmt.Sprintf("policies on %s conflict: they ask for one treatment with different arguments, so the value is suppressed", p.Model.Object(id).Name))
 		}
 	}
 	return out

@@ -27,7 +27,7 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 		return wire.Result{}, s.refuseFrom(c, p, record, problem(422, "standpoint", "Not possible", "rows are changed as yourself; step back from the standpoint of %s first", p.words))
 	}
 	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.words, Lane: lane.Name}
-	args := source.Bind(plan.Args, started, s.key)
+	args := source.Bind(plan.Args, s.facts(started))
 	src, err := s.planSource(ctx, plan)
 	if err != nil {
 		return wire.Result{}, s.failed(p, record, started, err)

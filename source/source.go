@@ -61,18 +61,26 @@ func (e *Constraint) Error() string {
 	return "a " + e.Kind + " constraint of the table does not let this through; nothing was changed"
 }
 
-// Bind gives a plan's arguments their values: the facts of the start of the
-// query and the key of pseudonyms.
-func Bind(args []query.Arg, start time.Time, key string) []any {
+// Facts are what the arguments of a plan take from the moment it runs.
+type Facts struct {
+	Start time.Time // of the query
+	Key   string    // of pseudonyms and stable noise
+	Nonce string    // of this query's noise, made for it alone
+}
+
+// Bind gives a plan's arguments their values.
+func Bind(args []query.Arg, f Facts) []any {
 	out := make([]any, len(args))
 	for i, a := range args {
 		switch {
 		case a.Key:
-			out[i] = key
+			out[i] = f.Key
+		case a.Nonce:
+			out[i] = f.Nonce
 		case a.Now == query.Date:
-			out[i] = start.UTC().Format(time.DateOnly)
+			out[i] = f.Start.UTC().Format(time.DateOnly)
 		case a.Now == query.Timestamp:
-			out[i] = start.UTC().Format(time.DateTime)
+			out[i] = f.Start.UTC().Format(time.DateTime)
 		default:
 			out[i] = a.Value
 		}

@@ -136,7 +136,9 @@ type ColumnView struct {
 	Readable  bool     `json:"readable"`
 	Treatment string   `json:"treatment" description:"clear, or what a policy makes of it"`
 	By        []string `json:"by" description:"the policies that treat it"`
-	Lost      []string `json:"lost" description:"policies that a stricter one overrules"`
+	Lost      []string `json:"lost" description:"policies that a stricter one overrules, or that REVEAL lifts"`
+	Partly    bool     `json:"partly" description:"only some rows get the treatment"`
+	Labels    []string `json:"labels" description:"the labels that it bears"`
 	Conflict  bool     `json:"conflict"`
 	Revealed  bool     `json:"revealed" description:"a grant of REVEAL shows it in clear"`
 }
@@ -276,73 +278,6 @@ type Changed struct {
 	More     bool     `json:"more,omitempty" description:"it touches more than the effects say"`
 }
 
-// A Policy is a row or a column policy.
-type Policy struct {
-	Name      string     `json:"name"`
-	Kind      string     `json:"kind" enum:"rows,columns"`
-	Table     string     `json:"table"`
-	Columns   []string   `json:"columns,omitempty" description:"of a column policy: names in the table"`
-	Mode      string     `json:"mode,omitempty" enum:"allow,limit" description:"of a row policy"`
-	Rule      string     `json:"rule,omitempty" description:"of a row policy: a SQL condition"`
-	Treatment *Treatment `json:"treatment,omitempty" description:"of a column policy"`
-	For       []string   `json:"for" description:"subjects; everyone when empty"`
-	Except    []string   `json:"except"`
-	Purposes  []string   `json:"purposes"`
-	Status    string     `json:"status" enum:"draft,live,off"`
-	Comment   string     `json:"comment,omitempty"`
-	Sentence  string     `json:"sentence"`
-	Broken    string     `json:"broken,omitempty" description:"why it no longer fits its table"`
-}
-
-// A Treatment says how values appear.
-type Treatment struct {
-	Kind      string  `json:"kind" enum:"round,generalize,mask,pseudonym,constant,suppress,withhold blank,withhold absent,withhold refuse" required:"true"`
-	KeepFirst int     `json:"keep_first,omitempty" description:"mask: characters kept at the start"`
-	KeepLast  int     `json:"keep_last,omitempty" description:"mask: characters kept at the end"`
-	Fill      string  `json:"fill,omitempty" description:"mask: the character for the others"`
-	Keep      string  `json:"keep,omitempty" description:"mask: characters kept wherever they stand"`
-	Value     string  `json:"value,omitempty" description:"constant: the value, as it is written"`
-	Bucket    float64 `json:"bucket,omitempty" description:"generalize: the width, of numbers"`
-	Unit      string  `json:"unit,omitempty" enum:",month,quarter,year" description:"generalize: the period, of dates"`
-	Prefix    int     `json:"prefix,omitempty" description:"generalize: characters kept, of texts"`
-	Decimals  int     `json:"decimals,omitempty" description:"round: decimal places"`
-	Multiple  float64 `json:"multiple,omitempty" description:"round: to multiples of this instead"`
-}
-
-// A PolicyRequest adds or replaces a policy.
-type PolicyRequest struct {
-	Policy
-	Replace bool `json:"replace,omitempty" description:"the policy is there already"`
-	Change
-}
-
-// A PolicyStatus publishes or stops a policy.
-type PolicyStatus struct {
-	Status string `json:"status" enum:"draft,live,off" required:"true"`
-	Change
-}
-
-// A PolicyTrial asks what a row policy would show, before it is saved.
-type PolicyTrial struct {
-	Policy
-	Standpoints []Standpoint `json:"standpoints"`
-}
-
-// A TrialResult is what each standpoint sees now and would see.
-type TrialResult struct {
-	Sentence string       `json:"sentence"`
-	Total    int64        `json:"total" description:"rows in the table"`
-	Counts   []TrialCount `json:"counts"`
-}
-
-// A TrialCount is one standpoint's count of rows.
-type TrialCount struct {
-	Standing string `json:"standing"`
-	Now      int64  `json:"now"`
-	Then     int64  `json:"then"`
-	Problem  string `json:"problem,omitempty"`
-}
-
 // A QueryRequest asks for governed rows.
 type QueryRequest struct {
 	SQL    string `json:"sql" required:"true"`
@@ -377,6 +312,7 @@ type Plan struct {
 	SQL      string   `json:"sql" description:"the governed SQL"`
 	Args     []string `json:"args" description:"its arguments"`
 	Policies []string `json:"policies" description:"the policies that shaped it, in sentences"`
+	Tables   []Shaped `json:"tables" description:"what the policies made of each table"`
 	Database []string `json:"database" description:"the database's own plan"`
 	PlanUS   int64    `json:"plan_us" description:"microseconds to plan"`
 }

@@ -235,7 +235,7 @@ func (c *Census) Dormant(g *Grant) *Dormancy {
 		return &Dormancy{Cause: CauseNoHolders}
 	}
 	gives := m.Gives(g)
-	if gives&^behindDoors&^Set(Usage) != 0 || m.Object(g.Object).Kind == Lane {
+	if gives&^behindDoors&^Set(Usage) != 0 || m.Object(g.Object).besideTree() {
 		return nil // some of it needs no door
 	}
 	if gives.Has(Usage) {

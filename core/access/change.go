@@ -63,6 +63,7 @@ type AddObject struct {
 	Kind    string `json:"kind"`
 	Type    string `json:"type,omitempty"`
 	NotNull bool   `json:"not_null,omitempty"`
+	Key     bool   `json:"key,omitempty"` // of a column: part of the primary key
 }
 
 func (c AddObject) apply(m *Model, _ time.Time) error {
@@ -85,11 +86,11 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 			return invalid("bad_object", "%s is a %s already", c.Path, old.Kind)
 		}
 		found := *old
-		found.Missing, found.Type, found.NotNull = false, c.Type, c.NotNull
+		found.Missing, found.Type, found.NotNull, found.Key = false, c.Type, c.NotNull, c.Key
 		m.setObject(found)
 		return nil
 	}
-	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull}
+	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key}
 	m.objects.push(m.edit, o)
 	up := *parent
 	at := len(up.Children)

@@ -74,7 +74,7 @@ func (m *Model) checkLevel(g *Grant) error {
 		return nil
 	}
 	for _, p := range m.Gives(g).Each() {
-		if p.AppliesTo(kind) || kind != Lane && kind != Column && p != Usage {
+		if p.AppliesTo(kind) || kind != Lane && kind != Label && kind != Column && p != Usage {
 			return nil
 		}
 	}

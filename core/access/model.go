@@ -9,6 +9,7 @@ type Model struct {
 	grants   vector[*Grant]
 	byRef    *index[SubjectID]
 	lanes    []ObjectID // by name
+	labels   []ObjectID // by name
 	bundles  []*Bundle  // by BundleID; slot 0 is empty; removed ones are nil
 
 	administered bool  // a user has been administrator; see checkAdministrator

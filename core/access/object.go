@@ -24,11 +24,12 @@ const (
 	View
 	Routine
 	Column
-	Lane // beside the tree: where queries run
+	Lane  // beside the tree: where queries run
+	Label // beside the tree: what data are about
 )
 
 var objectKindNames = [...]string{Platform: "platform", Source: "source", Schema: "schema",
-	Table: "table", View: "view", Routine: "routine", Column: "column", Lane: "lane"}
+	Table: "table", View: "view", Routine: "routine", Column: "column", Lane: "lane", Label: "label"}
 
 func (k ObjectKind) String() string { return objectKindNames[k] }
 
@@ -53,9 +54,15 @@ type Object struct {
 	Missing  bool
 	Owner    SubjectID // zero: that of the object above
 	Limits   Limits    // of a lane
+	Topic    string    // of a label
+	Level    Level     // of a label
+	Key      bool      // of a column: it is part of the table's primary key
 
 	grants []GrantID // on it, on patterns that stand in it, and on a relation's columns
 }
+
+// besideTree reports whether no door stands before the object.
+func (o *Object) besideTree() bool { return o.Kind == Lane || o.Kind == Label }
 
 // Object returns the object with the id, which must be one of this model's.
 func (m *Model) Object(id ObjectID) *Object { return m.objects.at(int(id)) }
@@ -70,6 +77,8 @@ func (m *Model) Path(id ObjectID) string {
 		return "platform"
 	case Lane:
 		return lanePrefix + o.Name
+	case Label:
+		return labelPrefix + o.Name
 	}
 	var parts []string
 	for ; id != PlatformID; id = m.Object(id).Parent {
@@ -87,6 +96,9 @@ func (m *Model) Lookup(path string) (*Object, error) {
 	}
 	if lane, ok := cutLane(path); ok {
 		return m.FindLane(lane)
+	}
+	if label, ok := cutLabel(path); ok {
+		return m.FindLabel(label)
 	}
 	parts, err := ParsePath(path)
 	if err != nil {

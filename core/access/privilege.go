@@ -62,7 +62,7 @@ var levels = [...][]ObjectKind{
 	Execute:    {Source, Schema, Routine},
 	Create:     {Schema},
 	Describe:   {Platform, Source, Schema, Table, View, Column},
-	Reveal:     {Platform, Source, Schema, Table, View, Column},
+	Reveal:     {Platform, Source, Schema, Table, View, Column, Label},
 	Manage:     {Platform, Source, Schema, Table, View, Lane},
 	Audit:      {Platform, Source, Schema},
 	All:        {Platform, Source, Schema, Table, View, Routine, Lane},

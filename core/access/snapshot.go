@@ -13,12 +13,13 @@ type Snapshot struct {
 	Grants       []Grant
 	Bundles      []Bundle // without a name: removed
 	Lanes        []ObjectID
+	Labels       []ObjectID
 	Administered bool
 }
 
 // Snapshot takes the model apart.
 func (m *Model) Snapshot() *Snapshot {
-	s := &Snapshot{Lanes: m.lanes, Administered: m.administered}
+	s := &Snapshot{Lanes: m.lanes, Labels: m.labels, Administered: m.administered}
 	for i := 1; i < m.objects.len(); i++ {
 		o := *m.objects.at(i)
 		o.grants = nil
@@ -50,7 +51,7 @@ func Restore(s *Snapshot) (m *Model, err error) {
 		}
 	}()
 	e := new(edit)
-	m = &Model{edit: e, byRef: &index[SubjectID]{}, bundles: []*Bundle{nil}, lanes: s.Lanes, administered: s.Administered}
+	m = &Model{edit: e, byRef: &index[SubjectID]{}, bundles: []*Bundle{nil}, lanes: s.Lanes, labels: s.Labels, administered: s.Administered}
 	m.objects.push(e, nil)
 	for i := range s.Objects {
 		m.objects.push(e, &s.Objects[i])

@@ -238,13 +238,14 @@ type flow struct {
 
 // appliesTo has for each kind of object the privileges that can be held there,
 // by a grant on it or by one above.
-var appliesTo = func() (out [Lane + 1]Privileges) {
+var appliesTo = func() (out [Label + 1]Privileges) {
 	all := carried(All) | Set(Reveal)
 	rows := all &^ Set(Usage, Create, Execute)
 	out[Platform], out[Source], out[Schema] = all&^Set(Usage), all, all
 	out[Table], out[View], out[Column] = rows, rows, rows&^Set(Delete)
 	out[Routine] = Set(Execute, Describe, Manage, Audit, All)
 	out[Lane] = Set(Usage, Describe, Manage, Audit, All)
+	out[Label] = Set(Reveal, Describe, Manage, Audit, All)
 	return out
 }()
 
@@ -270,7 +271,7 @@ func (st *Standing) flow(id ObjectID) flow {
 		up := st.flow(o.Parent)
 		f.below = up.below
 		for _, g := range up.patterns {
-			if matches(g.Pattern, o.Name) {
+			if Matches(g.Pattern, o.Name) {
 				f.below |= m.passed(g)
 				f.open = f.open || m.Gives(g).Has(Usage)
 			}
@@ -380,7 +381,7 @@ func (st *Standing) fromAbove(o *Object) Privileges {
 	up := st.flow(o.Parent)
 	held := up.below
 	for _, g := range up.patterns {
-		if matches(g.Pattern, o.Name) {
+		if Matches(g.Pattern, o.Name) {
 			held |= st.Model.Gives(g)
 		}
 	}

@@ -76,7 +76,7 @@ func (m *Model) Covers(t Target, id ObjectID) bool {
 func (m *Model) named(t Target, id ObjectID) ObjectID {
 	for ; id != PlatformID; id = m.Object(id).Parent {
 		if o := m.Object(id); o.Parent == t.Object {
-			if matches(t.Pattern, o.Name) {
+			if Matches(t.Pattern, o.Name) {
 				return id
 			}
 			return 0
@@ -93,16 +93,16 @@ func (m *Model) Matched(t Target) []ObjectID {
 	}
 	var ids []ObjectID
 	for _, id := range m.Object(t.Object).Children {
-		if matches(t.Pattern, m.Object(id).Name) {
+		if Matches(t.Pattern, m.Object(id).Name) {
 			ids = append(ids, id)
 		}
 	}
 	return ids
 }
 
-// matches reports whether a name fits a pattern, in which * stands for any
+// Matches reports whether a name fits a pattern, in which * stands for any
 // characters, none included.
-func matches(pattern, name string) bool {
+func Matches(pattern, name string) bool {
 	parts := strings.Split(pattern, "*")
 	if len(parts) == 1 {
 		return pattern == name

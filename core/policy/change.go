@@ -14,7 +14,7 @@ type Change interface {
 }
 
 // Apply returns the set after the change and leaves s as it is. It checks all
-// but the rule of a row policy, which package query binds.
+// but the conditions and expressions of policies, which package query binds.
 func (s *Set) Apply(c Change, m *access.Model) (*Set, error) { return c.apply(s, m) }
 
 // ScopeText is the part that both kinds of policy share, as text.
@@ -46,8 +46,8 @@ func (t ScopeText) resolve(m *access.Model) (Scope, error) {
 	if s.Status == "" {
 		s.Status = Live
 	}
-	if s.Status != Draft && s.Status != Live && s.Status != Off {
-		return s, &access.NotFound{Kind: "status", Name: string(s.Status), Known: []string{"draft", "live", "off"}}
+	if err := s.Status.check(); err != nil {
+		return s, err
 	}
 	var err error
 	if s.For, err = resolveAll(m, t.For); err != nil {
@@ -73,91 +73,15 @@ func resolveAll(m *access.Model, names []string) ([]access.SubjectID, error) {
 	return ids, nil
 }
 
-// PutRowPolicy adds a row policy, or replaces the one of that name.
-type PutRowPolicy struct {
-	ScopeText
-	Table string `json:"table"`
-	Mode  Mode   `json:"mode,omitempty"` // allow when empty
-	Rule  string `json:"rule"`
-}
-
-func (c PutRowPolicy) apply(s *Set, m *access.Model) (*Set, error) {
-	scope, err := c.ScopeText.resolve(m)
-	if err != nil {
-		return nil, err
-	}
-	table, err := m.Lookup(c.Table)
-	if err != nil {
-		return nil, err
-	}
-	if table.Kind != access.Table {
-		return nil, invalid("wrong_level", "a row policy belongs to a table; %s is a %s", c.Table, table.Kind)
-	}
-	if c.Mode == "" {
-		c.Mode = Allow
-	}
-	if c.Mode != Allow && c.Mode != Limit {
-		return nil, &access.NotFound{Kind: "mode", Name: string(c.Mode), Known: []string{"allow", "limit"}}
-	}
-	if _, taken := s.Find(c.Name); taken != nil {
-		return nil, invalid("exists", "%s is a column policy already", c.Name)
-	}
-	return s.withRow(&RowPolicy{scope, table.ID, c.Mode, c.Rule}), nil
-}
-
-// PutColumnPolicy adds a column policy, or replaces the one of that name.
-type PutColumnPolicy struct {
-	ScopeText
-	Columns []string `json:"columns"`
-	Treat   string   `json:"treat"`
-	Treatment
-}
-
-func (c PutColumnPolicy) apply(s *Set, m *access.Model) (*Set, error) {
-	scope, err := c.ScopeText.resolve(m)
-	if err != nil {
-		return nil, err
-	}
-	p := &ColumnPolicy{Scope: scope}
-	if p.Treatment, err = NewTreatment(c.Treat, c.Treatment); err != nil {
-		return nil, err
-	}
-	var table access.ObjectID
-	for _, path := range c.Columns {
-		column, err := m.Lookup(path)
-		if err != nil {
-			return nil, err
-		}
-		if column.Kind != access.Column {
-			return nil, invalid("wrong_level", "a column policy belongs to columns; %s is a %s", path, column.Kind)
-		}
-		if table != 0 && column.Parent != table {
-			return nil, invalid("two_tables", "one column policy treats columns of one table; write another for %s", m.Path(column.Parent))
-		}
-		if err := p.Treatment.Fits(column.Type); err != nil {
-			return nil, invalid("treatment_type", "%s: %v", path, err)
-		}
-		table = column.Parent
-		p.Columns = append(p.Columns, column.ID)
-	}
-	if table == 0 {
-		return nil, invalid("no_columns", "a column policy needs a column")
-	}
-	if taken, _ := s.Find(c.Name); taken != nil {
-		return nil, invalid("exists", "%s is a row policy already", c.Name)
-	}
-	return s.withColumn(p, table), nil
-}
-
 // SetPolicyStatus publishes a draft, stops a policy or starts it again.
 type SetPolicyStatus struct {
 	Name   string `json:"name"`
 	Status Status `json:"status"`
 }
 
-func (c SetPolicyStatus) apply(s *Set, m *access.Model) (*Set, error) {
-	if c.Status != Live && c.Status != Off && c.Status != Draft {
-		return nil, &access.NotFound{Kind: "status", Name: string(c.Status), Known: []string{"draft", "live", "off"}}
+func (c SetPolicyStatus) apply(s *Set, _ *access.Model) (*Set, error) {
+	if err := c.Status.check(); err != nil {
+		return nil, err
 	}
 	row, column := s.Find(c.Name)
 	switch {
@@ -168,7 +92,7 @@ func (c SetPolicyStatus) apply(s *Set, m *access.Model) (*Set, error) {
 	case column != nil:
 		next := *column
 		next.Status = c.Status
-		return s.withColumn(&next, m.Object(column.Columns[0]).Parent), nil
+		return s.withColumn(&next), nil
 	}
 	return nil, &access.NotFound{Kind: "policy", Name: c.Name, Known: s.Names()}
 }

@@ -17,13 +17,12 @@ const (
 	Off   Status = "off" // stopped
 )
 
-// A Mode says how a row policy combines with others.
-type Mode string
-
-const (
-	Allow Mode = "allow"
-	Limit Mode = "limit"
-)
+func (s Status) check() error {
+	if s != Draft && s != Live && s != Off {
+		return &access.NotFound{Kind: "status", Name: string(s), Known: []string{string(Draft), string(Live), string(Off)}}
+	}
+	return nil
+}
 
 // Scope is what both kinds of policy share: a name, whom it is about, and
 // whether it takes effect.
@@ -36,59 +35,28 @@ type Scope struct {
 	Comment  string
 }
 
-// A RowPolicy says which rows of a table exist for whom.
-type RowPolicy struct {
-	Scope
-	Table access.ObjectID
-	Mode  Mode
-	Rule  string // a SQL condition over the table's columns
-}
-
-// A ColumnPolicy says how the values of some columns of a table appear.
-type ColumnPolicy struct {
-	Scope
-	Columns   []access.ObjectID
-	Treatment Treatment
-}
-
 // gives reports whether the session is given what the policy gives to whom it
 // is for: an allow policy's rows.
 func (s *Scope) gives(st *access.Standing) bool {
-	return s.covers(st.Counts, st.Holds) && (len(s.Purposes) == 0 || slices.Contains(s.Purposes, st.Session.Purpose))
+	return s.covers(st.Counts, st.Holds) && s.serves(st)
 }
 
 // takes reports whether the session is subject to what the policy takes from
 // whom it is for.
 func (s *Scope) takes(st *access.Standing) bool {
-	return s.covers(st.Holds, st.Counts) && (len(s.Purposes) == 0 || slices.Contains(s.Purposes, st.Session.Purpose))
+	return s.covers(st.Holds, st.Counts) && s.serves(st)
 }
 
 func (s *Scope) covers(in, out func(access.SubjectID) bool) bool {
 	return (len(s.For) == 0 || slices.ContainsFunc(s.For, in)) && !slices.ContainsFunc(s.Except, out)
 }
 
-// Sentence says what the policy does, in words.
-func (p *RowPolicy) Sentence(m *access.Model) string {
-	verb := "are shown to"
-	if p.Mode == Limit {
-		verb = "are limited for"
-	}
-	return fmt.Sprintf("Rows of %s %s %s where %s%s", m.Path(p.Table), verb, p.whom(m), p.Rule, p.tail(m))
+func (s *Scope) serves(st *access.Standing) bool {
+	return len(s.Purposes) == 0 || slices.Contains(s.Purposes, st.Session.Purpose)
 }
 
-// Sentence says what the policy does, in words.
-func (p *ColumnPolicy) Sentence(m *access.Model) string {
-	names := make([]string, len(p.Columns))
-	for i, c := range p.Columns {
-		names[i] = access.Quote(m.Object(c).Name)
-	}
-	table := m.Path(m.Object(p.Columns[0]).Parent)
-	does := p.Treatment.Says()
-	verb := "is"
-	if len(names) > 1 {
-		verb = "are"
-	}
-	return fmt.Sprintf("%s of %s %s %s for %s%s", list(names, "and"), table, verb, does, p.whom(m), p.tail(m))
+func (s *Scope) names(id access.SubjectID) bool {
+	return slices.Contains(s.For, id) || slices.Contains(s.Except, id)
 }
 
 func (s *Scope) whom(m *access.Model) string {

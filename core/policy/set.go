@@ -1,53 +1,77 @@
 package policy
 
 import (
-	"maps"
 	"slices"
 	"strings"
 
 	"gneiss/core/access"
 )
 
-// A Set is all policies of a platform at one revision. It never changes. The
-// zero value has none.
+// A Set is all policies of a platform at one revision, with what they hang on:
+// where labels are, and how tables are related. It never changes. The zero value
+// has none.
 type Set struct {
-	rows    map[access.ObjectID][]*RowPolicy    // by table, by name
-	columns map[access.ObjectID][]*ColumnPolicy // by table
+	rows    []*RowPolicy    // by name
+	columns []*ColumnPolicy // by name
+
+	// What hangs on one table, by the table; and what can be about several.
+	rowsOf      map[access.ObjectID][]*RowPolicy
+	columnsOf   map[access.ObjectID][]*ColumnPolicy
+	wideRows    []*RowPolicy
+	wideColumns []*ColumnPolicy
+
+	placed        pairs // labels, by the object they were put on
+	dismissed     pairs // labels that do not belong, by column
+	relationships []*Relationship
 }
 
-// Rows lists the row policies of the table, whatever their status, by name.
-func (s *Set) Rows(table access.ObjectID) []*RowPolicy { return s.rows[table] }
+// AllRows lists all row policies by name.
+func (s *Set) AllRows() []*RowPolicy { return s.rows }
 
-// Columns lists the column policies of the table, whatever their status, by name.
-func (s *Set) Columns(table access.ObjectID) []*ColumnPolicy { return s.columns[table] }
+// AllColumns lists all column policies by name.
+func (s *Set) AllColumns() []*ColumnPolicy { return s.columns }
 
-// Tables lists the tables that have policies.
-func (s *Set) Tables() []access.ObjectID {
-	ids := slices.Collect(maps.Keys(s.rows))
-	for id := range s.columns {
-		if _, both := s.rows[id]; !both {
-			ids = append(ids, id)
+// Rows lists the row policies that are about a table, whatever their status, by
+// name.
+func (s *Set) Rows(m *access.Model, table access.ObjectID) []*RowPolicy {
+	own := s.rowsOf[table]
+	if len(s.wideRows) == 0 {
+		return own
+	}
+	all := slices.Clone(own)
+	for _, p := range s.wideRows {
+		if s.Covers(p, m, table) {
+			all = append(all, p)
 		}
 	}
-	slices.Sort(ids)
-	return ids
+	slices.SortFunc(all, func(a, b *RowPolicy) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// ColumnPolicies lists the column policies that are about a column of the table,
+// whatever their status, by name.
+func (s *Set) ColumnPolicies(m *access.Model, table access.ObjectID) []*ColumnPolicy {
+	own := s.columnsOf[table]
+	if len(s.wideColumns) == 0 {
+		return own
+	}
+	all := slices.Clone(own)
+	for _, p := range s.wideColumns {
+		if slices.ContainsFunc(m.Object(table).Children, func(column access.ObjectID) bool { return s.Treats(p, m, column) }) {
+			all = append(all, p)
+		}
+	}
+	slices.SortFunc(all, func(a, b *ColumnPolicy) int { return strings.Compare(a.Name, b.Name) })
+	return all
 }
 
 // Find returns the policy with the name, one of the two or neither.
 func (s *Set) Find(name string) (*RowPolicy, *ColumnPolicy) {
-	for _, list := range s.rows {
-		for _, p := range list {
-			if p.Name == name {
-				return p, nil
-			}
-		}
+	if i, ok := slices.BinarySearchFunc(s.rows, name, func(p *RowPolicy, name string) int { return strings.Compare(p.Name, name) }); ok {
+		return s.rows[i], nil
 	}
-	for _, list := range s.columns {
-		for _, p := range list {
-			if p.Name == name {
-				return nil, p
-			}
-		}
+	if i, ok := slices.BinarySearchFunc(s.columns, name, func(p *ColumnPolicy, name string) int { return strings.Compare(p.Name, name) }); ok {
+		return nil, s.columns[i]
 	}
 	return nil, nil
 }
@@ -55,15 +79,11 @@ func (s *Set) Find(name string) (*RowPolicy, *ColumnPolicy) {
 // Names lists the names of all policies.
 func (s *Set) Names() []string {
 	var names []string
-	for _, list := range s.rows {
-		for _, p := range list {
-			names = append(names, p.Name)
-		}
+	for _, p := range s.rows {
+		names = append(names, p.Name)
 	}
-	for _, list := range s.columns {
-		for _, p := range list {
-			names = append(names, p.Name)
-		}
+	for _, p := range s.columns {
+		names = append(names, p.Name)
 	}
 	slices.Sort(names)
 	return names
@@ -72,54 +92,59 @@ func (s *Set) Names() []string {
 // Naming lists the names of the policies that name the subject.
 func (s *Set) Naming(id access.SubjectID) []string {
 	var names []string
-	for _, name := range s.Names() {
-		scope := s.scope(name)
-		if slices.Contains(scope.For, id) || slices.Contains(scope.Except, id) {
-			names = append(names, name)
+	for _, p := range s.rows {
+		if p.Scope.names(id) {
+			names = append(names, p.Name)
 		}
 	}
+	for _, p := range s.columns {
+		if p.Scope.names(id) {
+			names = append(names, p.Name)
+		}
+	}
+	slices.Sort(names)
 	return names
 }
 
-func (s *Set) scope(name string) *Scope {
-	row, column := s.Find(name)
-	if row != nil {
-		return &row.Scope
-	}
-	return &column.Scope
-}
-
-// without returns a set that lacks the policy with the name. The result shares
-// no map with s, so that a caller may add to it.
+// without returns a copy that lacks the policy with the name.
 func (s *Set) without(name string) *Set {
-	next := &Set{map[access.ObjectID][]*RowPolicy{}, map[access.ObjectID][]*ColumnPolicy{}}
-	for table, list := range s.rows {
-		kept := slices.DeleteFunc(slices.Clone(list), func(p *RowPolicy) bool { return p.Name == name })
-		if len(kept) > 0 {
-			next.rows[table] = kept
-		}
-	}
-	for table, list := range s.columns {
-		kept := slices.DeleteFunc(slices.Clone(list), func(p *ColumnPolicy) bool { return p.Name == name })
-		if len(kept) > 0 {
-			next.columns[table] = kept
-		}
-	}
-	return next
+	next := *s
+	next.rows = slices.DeleteFunc(slices.Clone(s.rows), func(p *RowPolicy) bool { return p.Name == name })
+	next.columns = slices.DeleteFunc(slices.Clone(s.columns), func(p *ColumnPolicy) bool { return p.Name == name })
+	return next.indexed()
 }
 
 func (s *Set) withRow(p *RowPolicy) *Set {
 	next := s.without(p.Name)
-	list := append(next.rows[p.Table], p)
-	slices.SortFunc(list, func(a, b *RowPolicy) int { return strings.Compare(a.Name, b.Name) })
-	next.rows[p.Table] = list
-	return next
+	next.rows = append(next.rows, p)
+	slices.SortFunc(next.rows, func(a, b *RowPolicy) int { return strings.Compare(a.Name, b.Name) })
+	return next.indexed()
 }
 
-func (s *Set) withColumn(p *ColumnPolicy, table access.ObjectID) *Set {
+func (s *Set) withColumn(p *ColumnPolicy) *Set {
 	next := s.without(p.Name)
-	list := append(next.columns[table], p)
-	slices.SortFunc(list, func(a, b *ColumnPolicy) int { return strings.Compare(a.Name, b.Name) })
-	next.columns[table] = list
-	return next
+	next.columns = append(next.columns, p)
+	slices.SortFunc(next.columns, func(a, b *ColumnPolicy) int { return strings.Compare(a.Name, b.Name) })
+	return next.indexed()
+}
+
+// indexed sorts the policies by what they hang on.
+func (s *Set) indexed() *Set {
+	s.rowsOf, s.columnsOf = map[access.ObjectID][]*RowPolicy{}, map[access.ObjectID][]*ColumnPolicy{}
+	s.wideRows, s.wideColumns = nil, nil
+	for _, p := range s.rows {
+		if p.wide() {
+			s.wideRows = append(s.wideRows, p)
+		} else {
+			s.rowsOf[p.Object] = append(s.rowsOf[p.Object], p)
+		}
+	}
+	for _, p := range s.columns {
+		if p.Label != 0 {
+			s.wideColumns = append(s.wideColumns, p)
+		} else {
+			s.columnsOf[p.Table] = append(s.columnsOf[p.Table], p)
+		}
+	}
+	return s
 }

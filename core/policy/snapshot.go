@@ -2,42 +2,41 @@ package policy
 
 import "gneiss/core/access"
 
-// A Snapshot is all policies in plain values, for keeping them in a file.
+// A Snapshot is a set in plain values, for keeping it in a file.
 type Snapshot struct {
-	Rows    []RowPolicy
-	Columns []TableColumns
-}
-
-// TableColumns is a column policy with its table.
-type TableColumns struct {
-	Table  access.ObjectID
-	Policy ColumnPolicy
+	Rows          []RowPolicy
+	Columns       []ColumnPolicy
+	Placed        map[access.ObjectID][]access.ObjectID
+	Dismissed     map[access.ObjectID][]access.ObjectID
+	Relationships []Relationship
 }
 
 // Snapshot takes the set apart.
 func (s *Set) Snapshot() *Snapshot {
-	out := &Snapshot{}
-	for _, table := range s.Tables() {
-		for _, p := range s.rows[table] {
-			out.Rows = append(out.Rows, *p)
-		}
-		for _, p := range s.columns[table] {
-			out.Columns = append(out.Columns, TableColumns{table, *p})
-		}
+	out := &Snapshot{Placed: s.placed, Dismissed: s.dismissed}
+	for _, p := range s.rows {
+		out.Rows = append(out.Rows, *p)
+	}
+	for _, p := range s.columns {
+		out.Columns = append(out.Columns, *p)
+	}
+	for _, r := range s.relationships {
+		out.Relationships = append(out.Relationships, *r)
 	}
 	return out
 }
 
 // Restore puts a set together again.
 func Restore(s *Snapshot) *Set {
-	out := &Set{rows: map[access.ObjectID][]*RowPolicy{}, columns: map[access.ObjectID][]*ColumnPolicy{}}
+	out := &Set{placed: s.Placed, dismissed: s.Dismissed}
 	for i := range s.Rows {
-		p := &s.Rows[i]
-		out.rows[p.Table] = append(out.rows[p.Table], p)
+		out.rows = append(out.rows, &s.Rows[i])
 	}
 	for i := range s.Columns {
-		c := &s.Columns[i]
-		out.columns[c.Table] = append(out.columns[c.Table], &c.Policy)
+		out.columns = append(out.columns, &s.Columns[i])
 	}
-	return out
+	for i := range s.Relationships {
+		out.relationships = append(out.relationships, &s.Relationships[i])
+	}
+	return out.indexed()
 }

@@ -18,8 +18,10 @@ type TreatmentKind uint8
 
 const (
 	Clear      TreatmentKind = iota // as it is
+	Expression                      // what a SQL expression over the row gives
+	Noise                           // moved by a random amount
 	Round                           // to decimals, or to multiples of a number
-	Generalize                      // a number to a bucket, a date to a period, a text to a prefix
+	Generalize                      // a number to a bucket, a date to a period, a text to a prefix or a group
 	Mask                            // part kept, the rest filled
 	Pseudonym                       // a keyed hash: equal values stay equal
 	Constant                        // a value that is given
@@ -29,7 +31,7 @@ const (
 	Refuse                          // withheld: naming the column is refused
 )
 
-var treatmentNames = [...]string{"clear", "round", "generalize", "mask", "pseudonym", "constant", "suppress",
+var treatmentNames = [...]string{"clear", "expression", "noise", "round", "generalize", "mask", "pseudonym", "constant", "suppress",
 	"withhold blank", "withhold absent", "withhold refuse"}
 
 func (k TreatmentKind) String() string { return treatmentNames[k] }
@@ -48,8 +50,12 @@ type Treatment struct {
 	Bucket    float64       `json:"bucket,omitempty"`     // generalize: the width, of numbers
 	Unit      string        `json:"unit,omitempty"`       // generalize: month, quarter or year, of dates
 	Prefix    int           `json:"prefix,omitempty"`     // generalize: characters kept, of texts
+	Mapping   Mapping       `json:"mapping,omitempty"`    // generalize: the group of each text
 	Decimals  int           `json:"decimals,omitempty"`   // round: decimal places
 	Multiple  float64       `json:"multiple,omitempty"`   // round: to multiples of this instead
+	Range     float64       `json:"range,omitempty"`      // noise: moves at most so far either way; of dates, in days
+	Stable    bool          `json:"stable,omitempty"`     // noise: the same at each query
+	SQL       string        `json:"sql,omitempty"`        // expression
 }
 
 // NewTreatment makes a treatment from its kind's name and checks its arguments.
@@ -76,8 +82,17 @@ func NewTreatment(kind string, args Treatment) (Treatment, error) {
 		return t, invalid("bad_treatment", "round takes decimals or a multiple, not both")
 	case t.Unit != "" && !slices.Contains(units, t.Unit):
 		return t, &access.NotFound{Kind: "period", Name: t.Unit, Known: units}
-	case t.Kind == Generalize && t.Bucket == 0 && t.Unit == "" && t.Prefix == 0:
-		return t, invalid("bad_treatment", "generalize needs a bucket for numbers, a unit (month, quarter, year) for dates, or a prefix for texts")
+	case t.Kind == Generalize && t.Bucket == 0 && t.Unit == "" && t.Prefix == 0 && t.Mapping == "":
+		return t, invalid("bad_treatment", "generalize needs a bucket for numbers, a unit (month, quarter, year) for dates, or a prefix or a mapping for texts")
+	case t.Prefix != 0 && t.Mapping != "":
+		return t, invalid("bad_treatment", "generalize takes a prefix or a mapping, not both")
+	case t.Kind == Noise && !(t.Range > 0 && t.Range <= 1e15):
+		return t, invalid("bad_treatment", "noise needs a range above zero: how far a value may be moved either way")
+	case t.Kind == Expression && strings.TrimSpace(t.SQL) == "":
+		return t, invalid("bad_treatment", "expression needs the SQL that gives the value, such as upper(left(name, 1))")
+	}
+	if err := t.Mapping.check(); err != nil {
+		return t, err
 	}
 	if t.Kind == Mask && t.Fill == "" {
 		t.Fill = "*"
@@ -96,7 +111,8 @@ func (t Treatment) foreign() string {
 	}{
 		{"keep-first", t.KeepFirst != 0, Mask}, {"keep-last", t.KeepLast != 0, Mask}, {"fill", t.Fill != "", Mask}, {"keep", t.Keep != "", Mask},
 		{"value", t.Value != "", Constant}, {"bucket", t.Bucket != 0, Generalize}, {"unit", t.Unit != "", Generalize}, {"prefix", t.Prefix != 0, Generalize},
-		{"decimals", t.Decimals != 0, Round}, {"multiple", t.Multiple != 0, Round},
+		{"mapping", t.Mapping != "", Generalize}, {"decimals", t.Decimals != 0, Round}, {"multiple", t.Multiple != 0, Round},
+		{"range", t.Range != 0, Noise}, {"stable", t.Stable, Noise}, {"expression", t.SQL != "", Expression},
 	} {
 		if a.set && a.of != t.Kind {
 			return a.name
@@ -116,6 +132,11 @@ func (t Treatment) Fits(typ string) error {
 	case Pseudonym:
 		if typ != "text" && typ != "bigint" {
 			return invalid("treatment_type", "pseudonym works on text and bigint, not on %s; use suppress", typ)
+		}
+	case Noise:
+		whole := t.Range == math.Trunc(t.Range)
+		if typ != "double precision" && !(whole && (typ == "bigint" || typ == "date" || typ == "timestamp")) {
+			return invalid("treatment_type", "noise works on double precision, and with a whole range on bigint, date and timestamp (days); not on %s", typ)
 		}
 	case Round:
 		whole := t.Multiple >= 1 && t.Multiple == math.Trunc(t.Multiple)
@@ -147,8 +168,8 @@ func (t Treatment) generalizes(typ string) error {
 			return invalid("treatment_type", "generalize of %s needs a unit: month, quarter or year", typ)
 		}
 	case "text":
-		if t.Prefix == 0 {
-			return invalid("treatment_type", "generalize of text needs a prefix: how many characters stay")
+		if t.Prefix == 0 && t.Mapping == "" {
+			return invalid("treatment_type", "generalize of text needs a prefix, how many characters stay, or a mapping")
 		}
 	default:
 		return invalid("treatment_type", "generalize works on numbers, dates and texts, not on %s", typ)
@@ -197,36 +218,25 @@ func (t Treatment) String() string {
 	add(t.Prefix != 0, "prefix %d", t.Prefix)
 	add(t.Kind == Round && t.Multiple == 0, "decimals %d", t.Decimals)
 	add(t.Multiple != 0, "multiple %v", t.Multiple)
+	add(t.Mapping != "", "mapping %v", t.Mapping.String())
+	add(t.Kind == Noise, "range %v", t.Range)
+	if t.Stable {
+		parts = append(parts, "stable")
+	}
+	add(t.Kind == Expression, "%s", t.SQL)
 	return strings.Join(parts, " ")
 }
 
 // Says is what the treatment does to a column, in words.
 func (t Treatment) Says() string {
-	does := [...]string{Clear: "in clear", Round: "rounded", Generalize: "generalized", Mask: "masked", Pseudonym: "replaced by a pseudonym",
+	does := [...]string{Clear: "in clear", Expression: "replaced by", Noise: "blurred by noise", Round: "rounded", Generalize: "generalized", Mask: "masked", Pseudonym: "replaced by a pseudonym",
 		Constant: "replaced by", Suppress: "suppressed", Blank: "withheld and blank", Absent: "withheld as if absent", Refuse: "withheld and refused"}[t.Kind]
 	args := strings.TrimSpace(strings.TrimPrefix(t.String(), t.Kind.String()))
 	switch {
 	case args == "":
 		return does
-	case t.Kind == Constant:
+	case t.Kind == Constant, t.Kind == Expression:
 		return does + " " + args
 	}
 	return does + " (" + args + ")"
-}
-
-// MaskText applies a mask to a text. Where the ends to be kept would leave
-// nothing hidden, nothing is kept at the ends.
-func (t Treatment) MaskText(s string) string {
-	runes := []rune(s)
-	first, last := t.KeepFirst, t.KeepLast
-	if first+last >= len(runes) {
-		first, last = 0, 0
-	}
-	fill, _ := utf8.DecodeRuneInString(t.Fill)
-	for i := first; i < len(runes)-last; i++ {
-		if !strings.ContainsRune(t.Keep, runes[i]) {
-			runes[i] = fill
-		}
-	}
-	return string(runes)
 }

@@ -13,6 +13,7 @@ type Arg struct {
 	Value any  // nil, bool, int64, float64 or string
 	Now   Type // Date or Timestamp: the start of the query; else zero
 	Key   bool // the key of pseudonyms
+	Nonce bool // a text of the query's own, by which noise is fresh at each
 }
 
 // An emitter writes a bound query as SQL of SQLite.

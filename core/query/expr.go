@@ -409,14 +409,15 @@ func (b *binder) concat(l, r Expr, at int32) Expr {
 	return &Binary{"||", text(l), text(r), Text}
 }
 
-// inList binds x IN (…). attribute(…) in the list stands for all its values.
+// inList binds x IN (…). attribute(…) and team() in the list stand for all their
+// values.
 func (b *binder) inList(x Expr, nodes []*pg.Node, not bool, s *scope, w windows, at int32) Expr {
 	in := &InList{Not: not}
 	var items []Expr
 	t := x.Type()
 	for _, n := range nodes {
-		if values, ok := b.attributeValues(n); ok {
-			items = append(items, b.attributeList(values, t)...)
+		if values, ok := b.setOf(n); ok {
+			items = append(items, b.valueList(values, t)...)
 			continue
 		}
 		item := b.exprIn(n, s, w)

@@ -51,6 +51,8 @@ func (b *binder) fact(name string, f *pg.FuncCall, s *scope) Expr {
 			return &Literal{Text, p}
 		}
 		return &Literal{T: Text}
+	case "team":
+		b.fail(f.Location, Mismatch, "team() is a set of users and stands in a list: column IN (team())")
 	case "attribute":
 		b.fail(f.Location, Mismatch, "attribute('…') is a set of values and stands in a list: column IN (attribute('…'))")
 	}
@@ -83,22 +85,50 @@ func (b *binder) among(kind access.SubjectKind, f *pg.FuncCall, s *scope) Expr {
 	return in
 }
 
-// attributeValues recognises attribute('name') in a list.
-func (b *binder) attributeValues(n *pg.Node) ([]string, bool) {
+// setOf recognises a fact that is a set of values, in a list: attribute('name')
+// and team().
+func (b *binder) setOf(n *pg.Node) ([]string, bool) {
 	f := n.GetFuncCall()
-	if f == nil || len(f.Funcname) != 1 || f.Funcname[0].GetString_().GetSval() != "attribute" {
+	if f == nil || len(f.Funcname) != 1 {
 		return nil, false
 	}
+	switch f.Funcname[0].GetString_().GetSval() {
+	case "attribute":
+		return b.attributeValues(f), true
+	case "team":
+		return b.team(f), true
+	}
+	return nil, false
+}
+
+// team is the session's user and all who report to them, at any depth; nobody
+// for a session from the standpoint of a role or group alone.
+func (b *binder) team(f *pg.FuncCall) []string {
+	if len(f.Args) != 0 || f.Over != nil {
+		b.fail(f.Location, Mismatch, "team takes nothing: column IN (team())")
+	}
+	if !b.model.Subject(b.standing.Session.Subject).Acts() {
+		return nil
+	}
+	var names []string
+	for _, id := range b.model.Team(b.standing.Session.Subject) {
+		names = append(names, b.model.Subject(id).Name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+func (b *binder) attributeValues(f *pg.FuncCall) []string {
 	if len(f.Args) != 1 || f.Args[0].GetAConst().GetSval() == nil || f.Over != nil {
 		b.fail(f.Location, Mismatch, "attribute takes the name of one attribute: attribute('districts')")
 	}
 	name := f.Args[0].GetAConst().GetSval().GetSval()
-	return b.model.Subject(b.standing.Session.Subject).Attributes[name], true
+	return b.model.Subject(b.standing.Session.Subject).Attributes[name]
 }
 
-// attributeList gives an attribute's values the type they are compared with. A
+// valueList gives the values of a set the type they are compared with. A
 // value that is none of that type cannot equal anything and is left out.
-func (b *binder) attributeList(values []string, t Type) []Expr {
+func (b *binder) valueList(values []string, t Type) []Expr {
 	if t == Untyped {
 		t = Text
 	}

@@ -153,7 +153,7 @@ func lagResult(args []Type) (Type, bool) {
 
 // FunctionNames lists what can be called, for completion.
 func FunctionNames() []string {
-	names := []string{"attribute", "in_group", "has_role", "purpose"}
+	names := []string{"attribute", "in_group", "has_role", "purpose", "team"}
 	for name := range functions {
 		names = append(names, name)
 	}

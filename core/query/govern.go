@@ -1,9 +1,7 @@
 package query
 
 import (
-	"errors"
 	"fmt"
-	"strings"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -25,7 +23,7 @@ func (b *binder) govern() []TableUse {
 	for _, r := range b.tables {
 		use := TableUse{Table: r.Table.ID, Governance: r.governance}
 		if !r.governance.Untouched() {
-			r.governed = b.governTable(r, r.governance)
+			r.governed = b.governTable(r)
 		}
 		for i, c := range r.Columns {
 			if r.used[i] {
@@ -37,12 +35,27 @@ func (b *binder) govern() []TableUse {
 	return uses
 }
 
-func (b *binder) governTable(r *Relation, g policy.Governance) *governed {
+// governance works out what the policies make of a table. One whose policies
+// treat a column that is gone is closed: what the column held may stand under
+// another name now.
+func (b *binder) governance(o *access.Object) policy.Governance {
+	g := b.policies.Govern(b.standing, o.ID)
+	if len(g.Gone) > 0 {
+		gone := g.Gone[0]
+		panic(&Error{Code: Broken, Text: fmt.Sprintf("%s is closed: the column policy %s treats its column %s, which is gone from the source. An administrator has to edit or stop the policy, or lift its label from the column",
+			b.model.Path(o.ID), gone.Policy.Name, access.Quote(b.model.Object(gone.Column).Name))})
+	}
+	return g
+}
+
+// governTable makes the rows and values that there are; nil where that is all of
+// the table, as it is.
+func (b *binder) governTable(r *Relation) *governed {
 	inner := b.relation(r.Table)
-	out := &governed{inner: inner, filter: b.filter(inner, g), treated: map[int]Expr{}}
+	out := &governed{inner: inner, filter: b.filter(inner, &r.governance.Rules), treated: map[int]Expr{}}
 	for i, c := range r.Columns {
-		if d, ok := g.Columns[c.ID]; ok && d.Treatment.Kind != policy.Clear {
-			out.treated[i] = treat(&ColumnRef{inner, i}, d.Treatment)
+		if d := r.governance.Columns[c.ID]; len(d.Steps) > 0 && !d.Treatment.Kind.Withheld() {
+			out.treated[i] = b.treat(inner, i, d)
 		}
 	}
 	if out.filter == nil && len(out.treated) == 0 {
@@ -51,33 +64,17 @@ func (b *binder) governTable(r *Relation, g policy.Governance) *governed {
 	return out
 }
 
-func treat(x *ColumnRef, t policy.Treatment) Expr {
-	switch {
-	case t.Kind >= policy.Suppress:
-		return &Literal{T: x.Type()}
-	case t.Kind == policy.Constant:
-		value, ok := parseLiteral(t.Value, x.Type())
-		if !ok {
-			return &Literal{T: x.Type()} // the column's type has changed since
-		}
-		return &Literal{x.Type(), value}
-	case t.Fits(x.Type().String()) != nil:
-		return &Literal{T: x.Type()}
-	}
-	return &Treated{x, t}
-}
-
 // filter is the condition that a row must meet: any of the allow policies that
-// apply, and all of the limits.
-func (b *binder) filter(inner *Relation, g policy.Governance) Expr {
-	if g.Closed {
+// apply, and all of the limits; nil: every row meets it.
+func (b *binder) filter(inner *Relation, rules *policy.Rules) Expr {
+	if rules.Closed {
 		return &Literal{Boolean, false}
 	}
 	var filter Expr
-	for _, p := range g.Allow {
+	for _, p := range rules.Allow {
 		filter = join("OR", filter, b.rule(p, inner))
 	}
-	for _, p := range g.Limit {
+	for _, p := range rules.Limit {
 		filter = join("AND", filter, b.rule(p, inner))
 	}
 	if l, ok := filter.(*Literal); ok && l.Value == true {
@@ -90,62 +87,149 @@ func join(op string, l, r Expr) Expr {
 	if l == nil {
 		return r
 	}
+	if r == nil {
+		return l
+	}
 	return logic(op, l, r)
 }
 
 // rule binds a policy's condition over the table as it is, with Gneiss's own
 // authority. A rule that no longer binds closes the table.
 func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
-	e, own, err := bindRule(b.standing, p.Rule, inner)
+	if p.Follow != nil {
+		return b.follow(p, inner)
+	}
+	e, own, err := bindCondition(b.standing, p.Rule, inner)
 	if err != nil {
 		panic(&Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its row policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
-			b.model.Path(p.Table), p.Name, err)})
+			b.model.Path(inner.Table.ID), p.Name, err)})
 	}
-	b.fenced = b.fenced || own.fenced
-	b.growth += own.growth
+	b.takeOver(own)
 	return e
 }
 
-func bindRule(st *access.Standing, rule string, inner *Relation) (e Expr, own *binder, err error) {
-	// The rule is read as a WHERE clause, so that the grammar sees a condition
-	// and nothing else; the text is fenced in by parentheses of the tree's, not
-	// of the text's.
-	const head = "SELECT 1 WHERE "
-	own = &binder{text: head + rule, standing: st, model: st.Model, own: true, home: inner.Table}
-	defer caught(&err)
-	s, err := parse(own.text)
-	if err != nil {
-		return nil, own, afterHead(err, len(head))
-	}
-	if s.WhereClause == nil || len(s.FromClause) > 0 || len(s.SortClause) > 0 || s.LimitCount != nil || s.LimitOffset != nil ||
-		len(s.GroupClause) > 0 || s.HavingClause != nil || s.Op != 1 || len(s.WindowClause) > 0 || len(s.LockingClause) > 0 {
-		return nil, own, &Error{Code: Syntax, Text: "the rule is more than one condition"}
-	}
-	own.source = st.Model.Object(inner.Table.Parent).Parent
-	names := &scope{relations: []*Relation{inner}, columns: columnsOf(inner)}
-	defer func() { err = afterHead(err, len(head)) }()
-	defer caught(&err)
-	e = own.condition(s.WhereClause, names, "a rule")
-	own.plain(e, -1, "a rule")
-	return e, own, nil
+// takeOver notes what the binder of a policy's text has found that matters for
+// the whole statement.
+func (b *binder) takeOver(own *binder) {
+	b.fenced = b.fenced || own.fenced
+	b.growth += own.growth
 }
 
-// afterHead moves an error's place to where it is in the rule itself.
-func afterHead(err error, head int) error {
-	var e *Error
-	if errors.As(err, &e) && e.Line == 1 && e.Col > head {
-		e.Col -= head
+// follow is the condition that the parent row is there for the session, by the
+// parent's own policies for reading.
+func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
+	defer b.deeper(-1)()
+	parent := b.relation(b.model.Object(p.Follow.Parent))
+	closed := func(why string) *Error {
+		return &Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its row policy %s follows a relationship that no longer fits (%s). An administrator has to edit or stop the policy",
+			b.model.Path(inner.Table.ID), p.Name, why)}
 	}
-	return err
+	if parent.Table.Missing || b.model.Object(parent.Table.Parent).Missing {
+		panic(closed(b.model.Path(parent.Table.ID) + " is gone"))
+	}
+	var where Expr
+	for i, from := range p.Follow.From {
+		l, r := columnWith(parent, p.Follow.To[i]), columnWith(inner, from)
+		if l == nil || r == nil || l.Type() != r.Type() {
+			panic(closed("a column of it is gone, or has another type"))
+		}
+		where = join("AND", where, &Binary{"=", l, r, Boolean})
+	}
+	g := b.policies.Govern(b.standing, parent.Table.ID)
+	where = join("AND", where, b.filter(parent, &g.Rules))
+	if _, none := where.(*Literal); none {
+		return where // no parent row is there
+	}
+	one := &Literal{Bigint, int64(1)}
+	return &Exists{&Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Bigint}}}}
 }
 
-// CheckRule reports whether a rule can be the condition of a row policy on the
-// table: it binds, is a truth value, and stays in the table's source.
-func CheckRule(st *access.Standing, table *access.Object, rule string) error {
-	if strings.TrimSpace(rule) == "" {
-		return &Error{Code: Syntax, Text: "the rule is empty; write a condition over the table's columns, such as district = 'north'"}
+// columnWith finds the column of a relation by its id, or returns nil.
+func columnWith(r *Relation, id access.ObjectID) *ColumnRef {
+	for i, c := range r.Columns {
+		if c.ID == id {
+			return &ColumnRef{r, i}
+		}
 	}
-	b := &binder{standing: st, model: st.Model, own: true}
-	_, _, err := bindRule(st, rule, b.relation(table))
-	return err
+	return nil
+}
+
+// treat makes what a decision makes of a column: the first step whose condition
+// holds for the row, else the value as it is.
+func (b *binder) treat(inner *Relation, column int, d policy.Decision) Expr {
+	x := &ColumnRef{inner, column}
+	out := &Case{Else: x, T: x.Type()}
+	for _, step := range d.Steps {
+		then := b.treated(x, step)
+		when := join("AND", b.conditions(step.Any, inner), b.conditions(step.And, inner))
+		if l, ok := when.(*Literal); ok && l.Value == true {
+			when = nil
+		} else if ok {
+			continue // false or unknown for every row
+		}
+		if when == nil {
+			out.Else = then
+			break
+		}
+		out.Whens = append(out.Whens, When{when, then})
+	}
+	if len(out.Whens) == 0 {
+		return out.Else
+	}
+	return out
+}
+
+// conditions is the condition that one of the policies treats the row; nil:
+// every row.
+func (b *binder) conditions(policies []*policy.ColumnPolicy, inner *Relation) Expr {
+	var any Expr
+	for _, p := range policy.Conditions(policies) {
+		e, own, err := bindCondition(b.standing, p.When, inner)
+		if err != nil {
+			panic(b.brokenTreatment(p, inner, err))
+		}
+		b.takeOver(own)
+		any = join("OR", any, e)
+	}
+	return any
+}
+
+func (b *binder) brokenTreatment(p *policy.ColumnPolicy, inner *Relation, err error) *Error {
+	return &Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its column policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
+		b.model.Path(inner.Table.ID), p.Name, err)}
+}
+
+// treated is a value as one step of a decision lets it appear. What the
+// treatment does not fit, since the column's type has changed or since a label
+// was put on it, is NULL.
+func (b *binder) treated(x *ColumnRef, step policy.Step) Expr {
+	t := step.Treatment
+	null := &Literal{T: x.Type()}
+	switch {
+	case t.Kind >= policy.Suppress || t.Fits(x.Type().String()) != nil:
+		return null
+	case t.Kind == policy.Constant:
+		value, ok := parseLiteral(t.Value, x.Type())
+		if !ok {
+			return null
+		}
+		return &Literal{x.Type(), value}
+	case t.Kind == policy.Expression:
+		e, own, err := bindExpression(b.standing, t.SQL, x)
+		if err != nil {
+			panic(b.brokenTreatment(step.Any[0], x.Rel, err))
+		}
+		b.takeOver(own)
+		return e
+	}
+	out := &Treated{X: x, Treatment: t}
+	if t.Kind == policy.Noise {
+		out.Of = x.Rel.Columns[x.Col].ID
+		for i, c := range x.Rel.Columns {
+			if b.model.Object(c.ID).Key {
+				out.Row = append(out.Row, &ColumnRef{x.Rel, i})
+			}
+		}
+	}
+	return out
 }

@@ -1,10 +1,6 @@
 package query
 
-import (
-	"fmt"
-
-	"gneiss/core/policy"
-)
+import "fmt"
 
 // expr writes an expression for SQLite. Whatever has operands stands in
 // parentheses, so that precedence is the tree's.
@@ -423,69 +419,4 @@ func (e *emitter) truncate(field string, x Expr) {
 		e.write(", 1, 10) || '", tail, "'")
 	}
 	e.write(")")
-}
-
-// treated writes a treatment of ISO/IEC 20889. The functions are registered on
-// every connection; the key of pseudonyms travels as an argument.
-func (e *emitter) treated(x *Treated) {
-	switch x.Treatment.Kind {
-	case policy.Mask:
-		e.write("gneiss_mask(")
-		e.expr(x.X)
-		for _, v := range []any{int64(x.Treatment.KeepFirst), int64(x.Treatment.KeepLast), x.Treatment.Fill, x.Treatment.Keep} {
-			e.write(", ")
-			e.arg(Arg{Value: v})
-		}
-		e.write(")")
-	case policy.Pseudonym:
-		e.write("gneiss_pseudonym(")
-		e.expr(x.X)
-		e.write(", ")
-		e.arg(Arg{Key: true})
-		e.write(")")
-	case policy.Round:
-		e.write("gneiss_round(")
-		e.number(x.X)
-		e.write(", ")
-		e.arg(Arg{Value: int64(x.Treatment.Decimals)})
-		e.write(", ")
-		e.arg(Arg{Value: x.Treatment.Multiple})
-		e.write(")")
-	case policy.Generalize:
-		e.generalized(x)
-	default:
-		e.write("NULL")
-	}
-}
-
-// number writes a value so that the database gives it as what its type says: a
-// column of numerics can hold whole numbers.
-func (e *emitter) number(x Expr) {
-	if x.Type() != Double {
-		e.expr(x)
-		return
-	}
-	e.write("CAST(")
-	e.expr(x)
-	e.write(" AS REAL)")
-}
-
-// generalized writes a value by its bucket, its period, or its beginning.
-func (e *emitter) generalized(x *Treated) {
-	switch x.Type() {
-	case Date, Timestamp:
-		e.expr(&Call{Fn: functions["date_trunc"], Args: []Expr{&Literal{Text, x.Treatment.Unit}, x.X}, T: x.Type()})
-	case Text:
-		e.write("substr(")
-		e.expr(x.X)
-		e.write(", 1, ")
-		e.arg(Arg{Value: int64(x.Treatment.Prefix)})
-		e.write(")")
-	default:
-		e.write("gneiss_bucket(")
-		e.number(x.X)
-		e.write(", ")
-		e.arg(Arg{Value: x.Treatment.Bucket})
-		e.write(")")
-	}
 }

@@ -34,7 +34,7 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 	b.tables = append(b.tables, r)
 	if !b.own {
 		b.authoriseTable(r)
-		r.governance = b.policies.Govern(b.standing, o.ID)
+		r.governance = b.governance(o)
 		for i, c := range r.Columns {
 			if d := r.governance.Columns[c.ID]; d.Treatment.Kind != policy.Clear {
 				r.Columns[i].NotNull = false

@@ -83,10 +83,13 @@ type (
 		Over     *Window
 		T        Type
 	}
-	// A Treated is a column's value as a column policy lets it appear.
+	// A Treated is a column's value as a column policy lets it appear. For noise,
+	// Of is the column and Row the key of its row.
 	Treated struct {
 		X         Expr
 		Treatment policy.Treatment
+		Of        access.ObjectID
+		Row       []Expr
 	}
 )
 

@@ -26,7 +26,7 @@ func children(e Expr) []Expr {
 	case *Like:
 		return []Expr{e.X, e.Pattern}
 	case *Treated:
-		return []Expr{e.X}
+		return append([]Expr{e.X}, e.Row...)
 	case *Case:
 		var out []Expr
 		for _, w := range e.Whens {
@@ -112,7 +112,7 @@ func key(e Expr) string {
 	case *Like:
 		fmt.Fprintf(&b, "like%v%v", e.Not, e.Fold)
 	case *Treated:
-		b.WriteString(e.Treatment.String())
+		fmt.Fprintf(&b, "%s of %d", e.Treatment, e.Of)
 	case *Case:
 		fmt.Fprintf(&b, "case%d%v", len(e.Whens), e.Else != nil)
 	case *Call:

@@ -2,6 +2,7 @@ package query
 
 import (
 	"fmt"
+	"slices"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
@@ -93,7 +94,7 @@ func (b *binder) target(w *Write, v *pg.RangeVar) *scope {
 	if o.Kind != access.Table {
 		b.unsupported(v.Location, fmt.Sprintf("writing to a %s", o.Kind))
 	}
-	r.governance = b.policies.Govern(b.standing, o.ID)
+	r.governance = b.governance(o)
 	for i, c := range r.Columns {
 		if kind := r.governance.Columns[c.ID].Treatment.Kind; kind.Withheld() {
 			r.Columns[i].Withheld = kind
@@ -298,7 +299,7 @@ func (b *binder) checkRows(w *Write, filter Expr) {
 	if b.fenced || b.growth > mostGrowth {
 		b.fail(-1, Unsupported, "replace, LIKE with a computed pattern and long concatenations cannot be used where rows of %s are changed, which has row policies", b.model.Path(w.Target.Table.ID))
 	}
-	if w.Verb == access.Delete {
+	if w.Verb == access.Delete || filter == nil {
 		return
 	}
 	if reads(filter, w.Target.Table) {
@@ -332,10 +333,8 @@ func (b *binder) governTarget(w *Write) TableUse {
 	r := w.Target
 	use := TableUse{Table: r.Table.ID, Governance: r.governance, Verb: w.Verb}
 	if !r.governance.Untouched() {
-		r.governed = b.governTable(r, r.governance)
-	}
-	if r.governed != nil && r.governed.filter != nil {
-		b.checkRows(w, r.governed.filter)
+		r.governed = b.governTable(r)
+		b.governRows(w)
 	}
 	for i, c := range r.Columns {
 		if r.used[i] {
@@ -346,4 +345,30 @@ func (b *binder) governTarget(w *Write) TableUse {
 		use.Written = append(use.Written, r.Columns[i].ID)
 	}
 	return use
+}
+
+// governRows lets the statement touch only rows that the session sees and may
+// write, and leave only rows that it may write; those that RETURNING gives back,
+// it must see as well.
+func (b *binder) governRows(w *Write) {
+	r := w.Target
+	g := &r.governance
+	if g.Open() && g.Write.Open() {
+		return
+	}
+	if r.governed == nil {
+		r.governed = &governed{inner: b.relation(r.Table)}
+	}
+	read, write := r.governed.filter, r.governed.filter
+	if g.Closed != g.Write.Closed || !slices.Equal(g.All(), g.Write.All()) {
+		write = b.filter(r.governed.inner, &g.Write)
+		r.governed.filter = join("AND", read, write)
+	}
+	left := write
+	if w.Returning != nil {
+		left = r.governed.filter
+	}
+	if r.governed.filter != nil {
+		b.checkRows(w, left)
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
@@ -28,6 +29,7 @@ func register(conn *sqlite3.SQLiteConn) error {
 		"gneiss_pseudonym": pseudonym,
 		"gneiss_round":     round,
 		"gneiss_bucket":    bucket,
+		"gneiss_noise":     noise,
 	} {
 		if err := conn.RegisterFunc(name, f, true); err != nil {
 			return err
@@ -145,6 +147,36 @@ func bucket(v any, width float64) any {
 		return x - rest
 	case float64:
 		return finite(math.Floor(x/width) * width)
+	}
+	return nil
+}
+
+// noise moves a value by at most width either way; of dates, by days. The amount
+// is made by HMAC-SHA-256 under the secret from the column, the value and the key
+// of its row, so that it is one amount however often a query asks for it.
+func noise(v any, width float64, secret string, column int64, row ...any) any {
+	h := hmac.New(sha256.New, []byte(secret))
+	fmt.Fprintf(h, "%d", column)
+	for _, k := range append([]any{v}, row...) {
+		fmt.Fprintf(h, "|%q", text(k))
+	}
+	n := binary.BigEndian.Uint64(h.Sum(nil))
+	steps := uint64(width)
+	whole := int64(n%(2*steps+1)) - int64(steps)
+	switch x := v.(type) {
+	case int64:
+		if moved := x + whole; (moved > x) == (whole > 0) {
+			return moved
+		}
+		return x - whole // past the greatest or least number
+	case float64:
+		return finite(x + (float64(n>>11)/(1<<52)-1)*width)
+	case string:
+		for _, layout := range []string{time.DateOnly, time.DateTime} {
+			if t, err := time.Parse(layout, x); err == nil {
+				return t.AddDate(0, 0, int(whole)).Format(layout)
+			}
+		}
 	}
 	return nil
 }

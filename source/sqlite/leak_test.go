@@ -34,7 +34,10 @@ import (
 var leakCases = flag.Int("leak.cases", 3000, "how many random queries TestNoLeak compares")
 var leakSeed = flag.Uint64("leak.seed", 11, "where TestNoLeak's random worlds start")
 
-const testKey = "a key of pseudonyms for tests only, 32+"
+const (
+	testKey   = "a key of pseudonyms for tests only, 32+"
+	testNonce = "what one query's noise is made of"
+)
 
 // A world is one random database with a random model, as plain values.
 type world struct {
@@ -596,7 +599,7 @@ func TestNoLeak(t *testing.T) {
 			if err != nil {
 				t.Fatalf("a query that is permitted was refused: %v\n%s", err, context())
 			}
-			got, err := collect(src, plan.SQL, source.Bind(plan.Args, time.Unix(2, 0), testKey), plan.Columns)
+			got, err := collect(src, plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), plan.Columns)
 			if err != nil {
 				t.Fatalf("%v\n%s\n%s", err, plan.SQL, context())
 			}

@@ -275,7 +275,7 @@ func governedWrite(s *Source, plan *query.Plan) ([]string, error) {
 	if plan.Checked {
 		columns = append(columns, query.Column{Type: query.Boolean})
 	}
-	err := s.Write(context.Background(), plan.SQL, source.Bind(plan.Args, time.Unix(2, 0), testKey), columns, func(row []any) error {
+	err := s.Write(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), columns, func(row []any) error {
 		if plan.Checked {
 			if row[len(row)-1] != true {
 				return errBarred

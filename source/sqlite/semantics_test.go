@@ -75,7 +75,7 @@ func rowsOf(t *testing.T, src *Source, st *access.Standing, text string, params 
 	}
 	var out []string
 	start := time.Date(2026, 11, 23, 10, 30, 0, 0, time.UTC)
-	err = src.Run(context.Background(), plan.SQL, source.Bind(plan.Args, start, testKey), plan.Columns, func(row []any) error {
+	err = src.Run(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{Start: start, Key: testKey, Nonce: testNonce}), plan.Columns, func(row []any) error {
 		cells := make([]string, len(row))
 		for i, v := range row {
 			cells[i] = fmt.Sprint(v)

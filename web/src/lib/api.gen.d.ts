@@ -2132,10 +2132,14 @@ export interface components {
             /** @description the policies that treat it */
             by: string[];
             conflict: boolean;
-            /** @description policies that a stricter one overrules */
+            /** @description the labels that it bears */
+            labels: string[];
+            /** @description policies that a stricter one overrules, or that REVEAL lifts */
             lost: string[];
             name: string;
             not_null: boolean;
+            /** @description only some rows get the treatment */
+            partly: boolean;
             readable: boolean;
             /** @description a grant of REVEAL shows it in clear */
             revealed: boolean;
@@ -2432,6 +2436,19 @@ export interface components {
             says: string;
             steps: string[];
         };
+        WirePhrase: {
+            /** @description attribute: its name */
+            attribute?: string;
+            column?: string;
+            /** @description listed: its column that names the user */
+            holder?: string;
+            /** @description listed: its column that is compared */
+            key?: string;
+            /** @enum {string} */
+            kind: "attribute" | "group" | "listed" | "team" | "reader" | "come" | "all";
+            /** @description listed: the table of entitlements */
+            table?: string;
+        };
         WirePlan: {
             /** @description its arguments */
             args: string[];
@@ -2446,53 +2463,94 @@ export interface components {
             policies: string[];
             /** @description the governed SQL */
             sql: string;
+            /** @description what the policies made of each table */
+            tables: components["schemas"]["WireShaped"][];
         };
         WirePolicy: {
-            /** @description why it no longer fits its table */
+            /** @description why it no longer fits what it hangs on */
             broken?: string;
-            /** @description of a column policy: names in the table */
+            /** @description of a column policy on a table: names, or one pattern such as *_number */
             columns?: string[];
+            /**
+             * @description of a row policy: the statements it counts for; both when empty
+             * @enum {string}
+             */
+            commands?: "" | "read" | "write" | "both";
             comment?: string;
+            /** @description how many tables, of a column policy columns, it is about now */
+            covers: number;
             except: string[];
+            /** @description of a row policy, in place of a rule: the parent table; a row is there when its parent row is */
+            follow?: string;
             /** @description subjects; everyone when empty */
             for: string[];
+            /**
+             * @description between phrases; AND when empty
+             * @enum {string}
+             */
+            join?: "" | "AND" | "OR";
             /** @enum {string} */
             kind: "rows" | "columns";
             /**
              * @description of a row policy
              * @enum {string}
              */
-            mode?: "allow" | "limit";
+            mode?: "" | "allow" | "limit";
             name: string;
+            /** @description the condition as a sentence says it, where that reaches; taken in place of an empty rule */
+            phrases?: components["schemas"]["WirePhrase"][];
+            /** @description only for sessions that declare one of them; for all when empty */
             purposes: string[];
             /** @description of a row policy: a SQL condition */
             rule?: string;
             sentence: string;
             /** @enum {string} */
             status: "draft" | "live" | "off";
+            /** @description what it hangs on: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
             table: string;
             /** @description of a column policy */
             treatment?: components["schemas"]["WireTreatment"];
+            /** @description the columns that lead to the parent */
+            via?: string[];
+            /** @description of a column policy: a SQL condition; only rows for which it is true are treated */
+            when?: string;
         };
         WirePolicyRequest: {
-            /** @description why it no longer fits its table */
+            /** @description why it no longer fits what it hangs on */
             broken?: string;
-            /** @description of a column policy: names in the table */
+            /** @description of a column policy on a table: names, or one pattern such as *_number */
             columns?: string[];
+            /**
+             * @description of a row policy: the statements it counts for; both when empty
+             * @enum {string}
+             */
+            commands?: "" | "read" | "write" | "both";
             comment?: string;
+            /** @description how many tables, of a column policy columns, it is about now */
+            covers: number;
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
             except: string[];
+            /** @description of a row policy, in place of a rule: the parent table; a row is there when its parent row is */
+            follow?: string;
             /** @description subjects; everyone when empty */
             for: string[];
+            /**
+             * @description between phrases; AND when empty
+             * @enum {string}
+             */
+            join?: "" | "AND" | "OR";
             /** @enum {string} */
             kind: "rows" | "columns";
             /**
              * @description of a row policy
              * @enum {string}
              */
-            mode?: "allow" | "limit";
+            mode?: "" | "allow" | "limit";
             name: string;
+            /** @description the condition as a sentence says it, where that reaches; taken in place of an empty rule */
+            phrases?: components["schemas"]["WirePhrase"][];
+            /** @description only for sessions that declare one of them; for all when empty */
             purposes: string[];
             /** @description kept in the journal */
             reason?: string;
@@ -2503,37 +2561,65 @@ export interface components {
             sentence: string;
             /** @enum {string} */
             status: "draft" | "live" | "off";
+            /** @description what it hangs on: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
             table: string;
             /** @description of a column policy */
             treatment?: components["schemas"]["WireTreatment"];
+            /** @description the columns that lead to the parent */
+            via?: string[];
+            /** @description of a column policy: a SQL condition; only rows for which it is true are treated */
+            when?: string;
         };
         WirePolicyTrial: {
-            /** @description why it no longer fits its table */
+            /** @description why it no longer fits what it hangs on */
             broken?: string;
-            /** @description of a column policy: names in the table */
+            /** @description of a column policy on a table: names, or one pattern such as *_number */
             columns?: string[];
+            /**
+             * @description of a row policy: the statements it counts for; both when empty
+             * @enum {string}
+             */
+            commands?: "" | "read" | "write" | "both";
             comment?: string;
+            /** @description how many tables, of a column policy columns, it is about now */
+            covers: number;
             except: string[];
+            /** @description of a row policy, in place of a rule: the parent table; a row is there when its parent row is */
+            follow?: string;
             /** @description subjects; everyone when empty */
             for: string[];
+            /**
+             * @description between phrases; AND when empty
+             * @enum {string}
+             */
+            join?: "" | "AND" | "OR";
             /** @enum {string} */
             kind: "rows" | "columns";
             /**
              * @description of a row policy
              * @enum {string}
              */
-            mode?: "allow" | "limit";
+            mode?: "" | "allow" | "limit";
             name: string;
+            /** @description the condition as a sentence says it, where that reaches; taken in place of an empty rule */
+            phrases?: components["schemas"]["WirePhrase"][];
+            /** @description only for sessions that declare one of them; for all when empty */
             purposes: string[];
             /** @description of a row policy: a SQL condition */
             rule?: string;
             sentence: string;
+            /** @description whose rows to count; those whom it makes a difference to when empty */
             standpoints: components["schemas"]["WireStandpoint"][];
             /** @enum {string} */
             status: "draft" | "live" | "off";
+            /** @description what it hangs on: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
             table: string;
             /** @description of a column policy */
             treatment?: components["schemas"]["WireTreatment"];
+            /** @description the columns that lead to the parent */
+            via?: string[];
+            /** @description of a column policy: a SQL condition; only rows for which it is true are treated */
+            when?: string;
         };
         WirePreview: {
             /** @description all columns that any of the standpoints gets */
@@ -2708,6 +2794,30 @@ export interface components {
             token?: string;
             user: string;
         };
+        WireShaped: {
+            /** @description no row policy lets any row through */
+            closed: boolean;
+            /** @description of the columns that the query reads, those that policies are about */
+            columns: components["schemas"]["WireShapedColumn"][];
+            /** @description the row policies that shaped it */
+            rows: string[];
+            table: string;
+        };
+        WireShapedColumn: {
+            /** @description the policies that shaped it */
+            by: string[];
+            /** @description two ask for one kind with different arguments, so the value is suppressed */
+            conflict?: boolean;
+            /** @description policies that REVEAL lifts */
+            lifted: string[];
+            /** @description policies that a stricter one overrules */
+            lost: string[];
+            name: string;
+            /** @description only some rows get it */
+            partly?: boolean;
+            /** @description the strictest that a row gets; clear where none does */
+            treatment: string;
+        };
         WireSide: {
             bands: components["schemas"]["WireBands"];
             columns: components["schemas"]["WireColumnView"][];
@@ -2860,6 +2970,8 @@ export interface components {
             bucket?: number;
             /** @description round: decimal places */
             decimals?: number;
+            /** @description expression: SQL over the columns of the row */
+            expression?: string;
             /** @description mask: the character for the others */
             fill?: string;
             /** @description mask: characters kept wherever they stand */
@@ -2869,7 +2981,11 @@ export interface components {
             /** @description mask: characters kept at the end */
             keep_last?: number;
             /** @enum {string} */
-            kind: "round" | "generalize" | "mask" | "pseudonym" | "constant" | "suppress" | "withhold blank" | "withhold absent" | "withhold refuse";
+            kind: "expression" | "noise" | "round" | "generalize" | "mask" | "pseudonym" | "constant" | "suppress" | "withhold blank" | "withhold absent" | "withhold refuse";
+            /** @description generalize: the group of each text; * for all others, which are NULL without it */
+            mapping?: {
+                [key: string]: string;
+            };
             /**
              * Format: double
              * @description round: to multiples of this instead
@@ -2877,6 +2993,13 @@ export interface components {
             multiple?: number;
             /** @description generalize: characters kept, of texts */
             prefix?: number;
+            /**
+             * Format: double
+             * @description noise: how far a value is moved at most, either way; of dates, in days
+             */
+            range?: number;
+            /** @description noise: the same at each query */
+            stable?: boolean;
             /**
              * @description generalize: the period, of dates
              * @enum {string}
@@ -2886,21 +3009,33 @@ export interface components {
             value?: string;
         };
         WireTrialCount: {
+            /** @description columns that would appear otherwise */
+            columns: string[];
             /** Format: int64 */
             now: number;
             problem?: string;
             standing: string;
+            table: string;
             /** Format: int64 */
             then: number;
-        };
-        WireTrialResult: {
-            counts: components["schemas"]["WireTrialCount"][];
-            sentence: string;
             /**
              * Format: int64
              * @description rows in the table
              */
             total: number;
+        };
+        WireTrialResult: {
+            counts: components["schemas"]["WireTrialCount"][];
+            join: string;
+            /** @description standpoints that it touches and that were not counted */
+            more: number;
+            /** @description what to know, such as that nobody would read the table */
+            notes: string[];
+            /** @description the condition as a sentence says it; none where that does not reach */
+            phrases: components["schemas"]["WirePhrase"][];
+            /** @description the condition, in SQL */
+            rule: string;
+            sentence: string;
         };
         WireWhy: {
             allowed: boolean;

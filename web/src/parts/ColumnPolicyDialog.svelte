@@ -28,6 +28,8 @@
     pseudonym: 'as a pseudonym: equal values stay equal',
     generalize: 'generalized: by bucket, period or beginning',
     round: 'rounded',
+    noise: 'blurred by noise',
+    expression: 'as an expression',
     constant: 'as one value',
     'withhold blank': 'withheld and blank: there, always NULL, reports keep working',
     'withhold absent': 'withheld as if absent: the column does not exist',
@@ -75,6 +77,7 @@
     comment: start?.comment,
     status: (draft ? 'draft' : 'live') as Policy['status'],
     sentence: '',
+    covers: 0,
   })
   const sample = 'ann.example@north.test'
   const masked = $derived.by(() => {

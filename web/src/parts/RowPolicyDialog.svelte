@@ -24,7 +24,7 @@
   const start = policy
   let name = $state(start?.name ?? '')
   let rule = $state(start?.rule ?? '')
-  let mode = $state<'allow' | 'limit'>(start?.mode ?? 'allow')
+  let mode = $state<'allow' | 'limit'>(start?.mode || 'allow')
   let forRefs = $state<string[]>(start?.for ?? [])
   let except = $state<string[]>(start?.except ?? [])
   let draft = $state(start?.status === 'draft')
@@ -57,6 +57,7 @@
     comment: start?.comment,
     status: draft ? 'draft' : 'live',
     sentence: '',
+    covers: 0,
   })
   const people = $derived(
     subjects.all.filter((s) => (s.kind === 'user' || s.kind === 'service') && !s.disabled).slice(0, 14),
@@ -177,7 +178,7 @@
     </div>
     <section aria-label="Live counts" aria-live="polite">
       <p class="mb-1 text-sm text-muted">
-        {trial ? `Rows seen, of ${trial.total.toLocaleString('en')}` : 'Rows seen: write a condition'}
+        {trial ? `Rows seen, of ${(trial.counts[0]?.total ?? 0).toLocaleString('en')}` : 'Rows seen: write a condition'}
       </p>
       <table class="dense text-sm">
         <thead><tr><th>Who</th><th class="text-right!">Now</th><th class="text-right!">Then</th></tr></thead>

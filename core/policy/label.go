@@ -1,0 +1,186 @@
+package policy
+
+import (
+	"maps"
+	"slices"
+
+	"gneiss/core/access"
+)
+
+// Labels lists the labels that an object bears: those put on it, and those put
+// on what it stands in.
+func (s *Set) Labels(m *access.Model, id access.ObjectID) []access.ObjectID {
+	if len(s.placed) == 0 {
+		return nil
+	}
+	var all []access.ObjectID
+	for ; id != access.PlatformID; id = m.Object(id).Parent {
+		for _, label := range s.placed[id] {
+			if !slices.Contains(all, label) {
+				all = append(all, label)
+			}
+		}
+	}
+	return all
+}
+
+// Own lists the labels that were put on the object itself.
+func (s *Set) Own(id access.ObjectID) []access.ObjectID { return s.placed[id] }
+
+// Placed lists the objects that the label was put on.
+func (s *Set) Placed(label access.ObjectID) []access.ObjectID {
+	var ids []access.ObjectID
+	for id, labels := range s.placed {
+		if slices.Contains(labels, label) {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return ids
+}
+
+// Bearing lists the columns that bear the label, present ones only.
+func (s *Set) Bearing(m *access.Model, label access.ObjectID) []access.ObjectID {
+	var columns []access.ObjectID
+	for _, id := range s.Placed(label) {
+		if o := m.Object(id); o.Kind == access.Column {
+			if !o.Missing {
+				columns = append(columns, id)
+			}
+			continue
+		}
+		m.Relations(id, func(table *access.Object) bool {
+			for _, c := range table.Children {
+				if !m.Object(c).Missing {
+					columns = append(columns, c)
+				}
+			}
+			return true
+		})
+	}
+	slices.Sort(columns)
+	return slices.Compact(columns)
+}
+
+// On lists the names of the policies that hang on the label.
+func (s *Set) On(label access.ObjectID) []string {
+	var names []string
+	for _, p := range s.rows {
+		if p.Label == label {
+			names = append(names, p.Name)
+		}
+	}
+	for _, p := range s.columns {
+		if p.Label == label {
+			names = append(names, p.Name)
+		}
+	}
+	return names
+}
+
+// Dismissed reports whether a label was proposed for a column and turned down.
+func (s *Set) Dismissed(column, label access.ObjectID) bool {
+	return slices.Contains(s.dismissed[column], label)
+}
+
+// PlaceLabel puts a label on an object, and takes back that it was dismissed
+// there.
+type PlaceLabel struct {
+	Label  string `json:"label"`
+	Object string `json:"object"` // a source, schema, table or column
+}
+
+// LiftLabel takes a label off an object.
+type LiftLabel struct {
+	Label  string `json:"label"`
+	Object string `json:"object"`
+}
+
+// DismissLabel remembers that a label does not belong on a column, so that it is
+// not proposed again.
+type DismissLabel struct {
+	Label  string `json:"label"`
+	Object string `json:"object"`
+}
+
+func labelAndObject(m *access.Model, label, object string) (access.ObjectID, *access.Object, error) {
+	l, err := m.FindLabel(label)
+	if err != nil {
+		return 0, nil, err
+	}
+	o, err := m.Lookup(object)
+	if err != nil {
+		return 0, nil, err
+	}
+	switch o.Kind {
+	case access.Source, access.Schema, access.Table, access.View, access.Column:
+		return l.ID, o, nil
+	}
+	return 0, nil, invalid("wrong_level", "a label goes on a source, schema, table or column; %s is a %s", object, o.Kind)
+}
+
+func (c PlaceLabel) apply(s *Set, m *access.Model) (*Set, error) {
+	label, o, err := labelAndObject(m, c.Label, c.Object)
+	if err != nil {
+		return nil, err
+	}
+	next := *s
+	next.placed = with(s.placed, o.ID, label)
+	next.dismissed = lacking(s.dismissed, o.ID, label)
+	return &next, nil
+}
+
+func (c LiftLabel) apply(s *Set, m *access.Model) (*Set, error) {
+	label, o, err := labelAndObject(m, c.Label, c.Object)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(s.placed[o.ID], label) {
+		for _, up := range m.Above(o.ID) {
+			if slices.Contains(s.placed[up], label) {
+				return nil, invalid("inherited", "%s bears %s from %s; lift it there", c.Object, m.Path(label), m.Path(up))
+			}
+		}
+		return nil, invalid("not_labelled", "%s does not bear %s", c.Object, m.Path(label))
+	}
+	next := *s
+	next.placed = lacking(s.placed, o.ID, label)
+	return &next, nil
+}
+
+func (c DismissLabel) apply(s *Set, m *access.Model) (*Set, error) {
+	label, o, err := labelAndObject(m, c.Label, c.Object)
+	if err != nil {
+		return nil, err
+	}
+	if slices.Contains(s.placed[o.ID], label) {
+		return nil, invalid("labelled", "%s bears %s; lift it instead", c.Object, m.Path(label))
+	}
+	next := *s
+	next.dismissed = with(s.dismissed, o.ID, label)
+	return &next, nil
+}
+
+type pairs map[access.ObjectID][]access.ObjectID
+
+func with(p pairs, id, label access.ObjectID) pairs {
+	next := maps.Clone(p)
+	if next == nil {
+		next = pairs{}
+	}
+	if !slices.Contains(p[id], label) {
+		next[id] = append(slices.Clone(p[id]), label)
+	}
+	return next
+}
+
+func lacking(p pairs, id, label access.ObjectID) pairs {
+	next := maps.Clone(p)
+	kept := slices.DeleteFunc(slices.Clone(p[id]), func(l access.ObjectID) bool { return l == label })
+	if len(kept) == 0 {
+		delete(next, id)
+	} else {
+		next[id] = kept
+	}
+	return next
+}

@@ -1,0 +1,128 @@
+package query
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// The texts in policies, conditions and expressions, are bound over the table as
+// it is, with Gneiss's own authority: who the policy is about needs no privilege
+// on what it reads.
+
+// bindCondition binds a text that must be one condition over a table's columns.
+func bindCondition(st *access.Standing, text string, inner *Relation) (e Expr, own *binder, err error) {
+	// The text is read as a WHERE clause, so that the grammar sees a condition
+	// and nothing else; the text is fenced in by parentheses of the tree's, not
+	// of the text's.
+	const head = "SELECT 1 WHERE "
+	return bindOwn(st, head, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+		if s.WhereClause == nil || len(s.TargetList) != 1 {
+			panic(&Error{Code: Syntax, Text: "the rule is more than one condition"})
+		}
+		e := own.condition(s.WhereClause, names, "a rule")
+		own.plain(e, -1, "a rule")
+		return e
+	})
+}
+
+// bindExpression binds the expression that stands in the place of a column's
+// value, and has its type.
+func bindExpression(st *access.Standing, text string, x *ColumnRef) (e Expr, own *binder, err error) {
+	const head = "SELECT "
+	return bindOwn(st, head, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+		if s.WhereClause != nil || len(s.TargetList) != 1 || s.TargetList[0].GetResTarget().GetName() != "" {
+			panic(&Error{Code: Syntax, Text: "a treatment is one expression"})
+		}
+		e := own.expr(s.TargetList[0].GetResTarget().GetVal(), names)
+		own.plain(e, -1, "a treatment")
+		e = own.convertLiteral(e, x.Type(), -1)
+		if t, ok := unify(e.Type(), x.Type()); !ok || t != x.Type() {
+			own.fail(-1, Mismatch, "the expression gives %s and the column is %s; add a cast", e.Type(), x.Type())
+		}
+		return own.convert(e, x.Type(), -1)
+	})
+}
+
+func bindOwn(st *access.Standing, head, text string, inner *Relation, bind func(*binder, *pg.SelectStmt, *scope) Expr) (e Expr, own *binder, err error) {
+	own = &binder{text: head + text, standing: st, model: st.Model, own: true, home: inner.Table}
+	defer func() { err = afterHead(err, len(head)) }()
+	defer caught(&err)
+	s, err := parse(own.text)
+	if err != nil {
+		return nil, own, err
+	}
+	if len(s.FromClause) > 0 || len(s.SortClause) > 0 || s.LimitCount != nil || s.LimitOffset != nil || len(s.GroupClause) > 0 || s.HavingClause != nil ||
+		s.Op != pg.SetOperation_SETOP_NONE || len(s.WindowClause) > 0 || len(s.LockingClause) > 0 || s.IntoClause != nil || s.WithClause != nil || len(s.DistinctClause) > 0 || len(s.ValuesLists) > 0 {
+		return nil, own, &Error{Code: Syntax, Text: "the rule is more than one condition"}
+	}
+	own.source = st.Model.Object(inner.Table.Parent).Parent
+	names := &scope{relations: []*Relation{inner}, columns: columnsOf(inner)}
+	return bind(own, s, names), own, nil
+}
+
+// afterHead moves an error's place to where it is in the policy's own text.
+func afterHead(err error, head int) error {
+	var e *Error
+	if errors.As(err, &e) && e.Line == 1 && e.Col > head {
+		e.Col -= head
+	}
+	return err
+}
+
+// CheckRule reports whether a text can be the condition of a policy on the
+// table: it binds, is a truth value, and stays in the table's source.
+func CheckRule(st *access.Standing, table *access.Object, rule string) error {
+	if strings.TrimSpace(rule) == "" {
+		return &Error{Code: Syntax, Text: "the rule is empty; write a condition over the table's columns, such as district = 'north'"}
+	}
+	b := &binder{standing: st, model: st.Model, own: true}
+	_, _, err := bindCondition(st, rule, b.relation(table))
+	return err
+}
+
+// CheckWhen is CheckRule for the condition of a column policy. It returns the
+// columns that the condition is about and that can be NULL: where the condition
+// is unknown, a value is not treated.
+func CheckWhen(st *access.Standing, table *access.Object, when string) (nullable []string, err error) {
+	b := &binder{standing: st, model: st.Model, own: true}
+	inner := b.relation(table)
+	e, _, err := bindCondition(st, when, inner)
+	anyExpr(e, func(x Expr) bool {
+		if c, ok := x.(*ColumnRef); ok && c.Rel == inner && !inner.Columns[c.Col].NotNull {
+			nullable = append(nullable, inner.Columns[c.Col].Name)
+		}
+		return false
+	})
+	anyExpr(e, func(x Expr) bool { // whoever says IS NULL has thought of it
+		if n, ok := x.(*IsNull); ok {
+			if c, ok := n.X.(*ColumnRef); ok && c.Rel == inner {
+				name := inner.Columns[c.Col].Name
+				nullable = slices.DeleteFunc(nullable, func(s string) bool { return s == name })
+			}
+		}
+		return false
+	})
+	slices.Sort(nullable)
+	return slices.Compact(nullable), err
+}
+
+// CheckTreatment reports whether a treatment can be that of a column: it fits
+// the type, and its expression binds.
+func CheckTreatment(st *access.Standing, column *access.Object, t policy.Treatment) error {
+	if t.Kind != policy.Expression {
+		return nil
+	}
+	b := &binder{standing: st, model: st.Model, own: true}
+	x := columnWith(b.relation(st.Model.Object(column.Parent)), column.ID)
+	if x == nil {
+		return &Error{Code: Mismatch, Text: "an expression cannot stand for a column of type " + column.Type}
+	}
+	_, _, err := bindExpression(st, t.SQL, x)
+	return err
+}

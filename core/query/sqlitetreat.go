@@ -1,0 +1,105 @@
+package query
+
+import "gneiss/core/policy"
+
+// treated writes a treatment of ISO/IEC 20889. The functions are registered on
+// every connection; the key of pseudonyms travels as an argument.
+func (e *emitter) treated(x *Treated) {
+	switch x.Treatment.Kind {
+	case policy.Mask:
+		e.write("gneiss_mask(")
+		e.expr(x.X)
+		for _, v := range []any{int64(x.Treatment.KeepFirst), int64(x.Treatment.KeepLast), x.Treatment.Fill, x.Treatment.Keep} {
+			e.write(", ")
+			e.arg(Arg{Value: v})
+		}
+		e.write(")")
+	case policy.Pseudonym:
+		e.write("gneiss_pseudonym(")
+		e.expr(x.X)
+		e.write(", ")
+		e.arg(Arg{Key: true})
+		e.write(")")
+	case policy.Round:
+		e.write("gneiss_round(")
+		e.number(x.X)
+		e.write(", ")
+		e.arg(Arg{Value: int64(x.Treatment.Decimals)})
+		e.write(", ")
+		e.arg(Arg{Value: x.Treatment.Multiple})
+		e.write(")")
+	case policy.Generalize:
+		e.generalized(x)
+	case policy.Noise:
+		e.noise(x)
+	default:
+		e.write("NULL")
+	}
+}
+
+// number writes a value so that the database gives it as what its type says: a
+// column of numerics can hold whole numbers.
+func (e *emitter) number(x Expr) {
+	if x.Type() != Double {
+		e.expr(x)
+		return
+	}
+	e.write("CAST(")
+	e.expr(x)
+	e.write(" AS REAL)")
+}
+
+// generalized writes a value by its bucket, its period, or its beginning.
+func (e *emitter) generalized(x *Treated) {
+	switch x.Type() {
+	case Date, Timestamp:
+		e.expr(&Call{Fn: functions["date_trunc"], Args: []Expr{&Literal{Text, x.Treatment.Unit}, x.X}, T: x.Type()})
+	case Text:
+		if x.Treatment.Mapping != "" {
+			e.mapped(x)
+			return
+		}
+		e.write("substr(")
+		e.expr(x.X)
+		e.write(", 1, ")
+		e.arg(Arg{Value: int64(x.Treatment.Prefix)})
+		e.write(")")
+	default:
+		e.write("gneiss_bucket(")
+		e.number(x.X)
+		e.write(", ")
+		e.arg(Arg{Value: x.Treatment.Bucket})
+		e.write(")")
+	}
+}
+
+// mapped writes a text by the group that it is in.
+func (e *emitter) mapped(x *Treated) {
+	groups := x.Treatment.Mapping.Groups()
+	out := &Case{T: Text}
+	for _, v := range x.Treatment.Mapping.Values() {
+		out.Whens = append(out.Whens, When{&Binary{"=", x.X, &Literal{Text, v}, Boolean}, &Literal{Text, groups[v]}})
+	}
+	if rest, ok := groups["*"]; ok {
+		out.Whens = append(out.Whens, When{&IsNull{x.X, true}, &Literal{Text, rest}})
+	}
+	e.expr(out)
+}
+
+// noise writes a value moved by an amount that the row, the column and a secret
+// make: the key, or what only this query knows.
+func (e *emitter) noise(x *Treated) {
+	e.write("gneiss_noise(")
+	e.number(x.X)
+	e.write(", ")
+	e.arg(Arg{Value: x.Treatment.Range})
+	e.write(", ")
+	e.arg(Arg{Key: x.Treatment.Stable, Nonce: !x.Treatment.Stable})
+	e.write(", ")
+	e.arg(Arg{Value: int64(x.Of)})
+	for _, k := range x.Row {
+		e.write(", ")
+		e.expr(k)
+	}
+	e.write(")")
+}
