@@ -2,15 +2,10 @@ package sqlite
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"flag"
 	"fmt"
-	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -51,19 +46,10 @@ type world struct {
 	colPs  []colPolicy
 	// granted has, by user and table, the readable columns; absent: none.
 	granted map[string]map[string][]string
-	reveal  map[string]bool // "user table.column"
-}
-
-type rowPolicy struct {
-	table, rule, mode string
-	whom, except      string
-	holds             func(w *world, user string, row map[string]any) bool
-}
-
-type colPolicy struct {
-	table, column, treat string
-	args                 policy.Treatment // without its kind
-	whom, except         string
+	reveal  map[string]bool // "user table.column" or "user label:name"
+	lead    map[string]string
+	purpose string
+	ids     map[string]access.ObjectID // of columns
 }
 
 type tableDef struct {
@@ -93,7 +79,7 @@ func pick[T any](r *rand.Rand, list ...T) T { return list[r.IntN(len(list))] }
 func newWorld(seed uint64) *world {
 	r := rand.New(rand.NewPCG(seed, 7))
 	w := &world{r: r, rows: map[string][]map[string]any{}, groups: map[string][]string{}, roles: map[string][]string{}, acting: map[string][]string{}, gs: map[string][]string{},
-		granted: map[string]map[string][]string{}, reveal: map[string]bool{}}
+		granted: map[string]map[string][]string{}, reveal: map[string]bool{}, lead: map[string]string{}, purpose: pick(r, "", "audit"), ids: map[string]access.ObjectID{}}
 	some := func(list ...string) []string {
 		return slices.DeleteFunc(slices.Clone(list), func(string) bool { return r.IntN(2) == 0 })
 	}
@@ -130,168 +116,51 @@ func newWorld(seed uint64) *world {
 			}
 		}
 	}
+	if r.IntN(2) == 0 {
+		w.lead["jasper"] = "flint"
+	}
+	if r.IntN(2) == 0 {
+		w.lead["marl"] = pick(r, "flint", "jasper")
+	}
 	for range r.IntN(6) {
 		w.rowPs = append(w.rowPs, randomRowPolicy(r))
 	}
-	for range r.IntN(5) {
+	for range r.IntN(6) {
 		w.colPs = append(w.colPs, randomColPolicy(r))
 	}
 	for _, u := range users {
 		for _, p := range w.colPs {
-			if r.IntN(6) == 0 {
-				w.reveal[u+" "+p.table+"."+p.column] = true
+			switch {
+			case r.IntN(6) > 0:
+			case p.label != "":
+				w.reveal[u+" label:"+p.label] = true
+			default:
+				w.reveal[u+" "+p.tables[0]+"."+p.columns[0]] = true
 			}
 		}
 	}
 	return w
 }
 
-func randomSubject(r *rand.Rand) string {
-	return pick(r, "", "user:flint", "user:jasper", "group:a", "group:b", "role:r1", "role:r2")
-}
-
-func randomRowPolicy(r *rand.Rand) rowPolicy {
-	k := int64(r.IntN(5))
-	is := func(v any, f func(int64) bool) bool { n, ok := v.(int64); return ok && f(n) }
-	among := func(list []string, v any) bool { s, ok := v.(string); return ok && slices.Contains(list, s) }
-	p := pick(r,
-		rowPolicy{table: "s1.t", rule: "g IN (attribute('gs'))", holds: func(w *world, u string, row map[string]any) bool { return among(w.gs[u], row["g"]) }},
-		rowPolicy{table: "s1.u", rule: "g NOT IN (attribute('gs'))", holds: func(w *world, u string, row map[string]any) bool {
-			return len(w.gs[u]) == 0 || row["g"] != nil && !among(w.gs[u], row["g"])
-		}},
-		rowPolicy{table: "s1.u", rule: "in_group(g)", holds: func(w *world, u string, row map[string]any) bool { return among(w.groups[u], row["g"]) }},
-		rowPolicy{table: "s1.t", rule: "in_group(g) OR has_role('r1')", holds: func(w *world, u string, row map[string]any) bool {
-			return among(w.groups[u], row["g"]) || slices.Contains(w.acting[u], "r1")
-		}},
-		rowPolicy{table: "s1.t", rule: fmt.Sprintf("n > %d", k), holds: func(_ *world, _ string, row map[string]any) bool {
-			return is(row["n"], func(n int64) bool { return n > k })
-		}},
-		rowPolicy{table: "s1.t", rule: fmt.Sprintf("n / %d = 1 OR n IS NULL", k), holds: func(_ *world, _ string, row map[string]any) bool {
-			return row["n"] == nil || k != 0 && is(row["n"], func(n int64) bool { return n/k == 1 })
-		}},
-		rowPolicy{table: "s1.t", rule: "name LIKE 'a%' -- a comment", holds: func(_ *world, _ string, row map[string]any) bool {
-			s, ok := row["name"].(string)
-			return ok && strings.HasPrefix(s, "a")
-		}},
-		rowPolicy{table: "s1.t", rule: "d >= DATE '2024-05-01'", holds: func(_ *world, _ string, row map[string]any) bool {
-			s, ok := row["d"].(string)
-			return ok && s >= "2024-05-01"
-		}},
-		rowPolicy{table: "s1.t", rule: "b", holds: func(_ *world, _ string, row map[string]any) bool { return row["b"] == true }},
-		rowPolicy{table: "s1.u", rule: "true", holds: func(*world, string, map[string]any) bool { return true }},
-		rowPolicy{table: "s1.t", rule: "g IN (SELECT g FROM s2.ent WHERE person = CURRENT_USER)", holds: func(w *world, u string, row map[string]any) bool {
-			return slices.ContainsFunc(w.rows["s2.ent"], func(e map[string]any) bool { return e["person"] == u && e["g"] == row["g"] })
-		}},
-		rowPolicy{table: "s1.u", rule: "g IN (SELECT ent.g FROM src.s2.ent WHERE person = CURRENT_USER)", holds: func(w *world, u string, row map[string]any) bool {
-			return slices.ContainsFunc(w.rows["s2.ent"], func(e map[string]any) bool { return e["person"] == u && e["g"] == row["g"] })
-		}},
-		rowPolicy{table: "s1.t", rule: fmt.Sprintf("EXISTS (SELECT 1 FROM u WHERE u.t_id = t.id AND v >= %d)", k), holds: func(w *world, _ string, row map[string]any) bool {
-			return slices.ContainsFunc(w.rows["s1.u"], func(e map[string]any) bool {
-				return e["t_id"] == row["id"] && is(e["v"], func(n int64) bool { return n >= k })
-			})
-		}},
-		rowPolicy{table: "s2.ent", rule: "person = CURRENT_USER", holds: func(_ *world, u string, row map[string]any) bool { return row["person"] == u }},
-	)
-	p.mode = pick(r, "allow", "allow", "limit")
-	p.whom = randomSubject(r)
-	if r.IntN(3) == 0 {
-		p.except = randomSubject(r)
-	}
-	return p
-}
-
-func randomColPolicy(r *rand.Rand) colPolicy {
-	p := pick(r, colPolicy{table: "s1.t", column: "name"}, colPolicy{table: "s1.t", column: "n"}, colPolicy{table: "s1.t", column: "g"},
-		colPolicy{table: "s1.t", column: "x"}, colPolicy{table: "s1.u", column: "note"}, colPolicy{table: "s1.u", column: "t_id"}, colPolicy{table: "s1.t", column: "d"})
-	kinds := []string{"suppress", "constant", "generalize", "withhold blank", "withhold absent", "withhold refuse"}
-	switch p.column {
-	case "name", "g", "note":
-		kinds = append(kinds, "mask", "mask", "pseudonym", "pseudonym")
-	case "n", "t_id":
-		kinds = append(kinds, "round", "pseudonym")
-	case "x":
-		kinds = append(kinds, "round")
-	}
-	p.treat = pick(r, kinds...)
-	switch text := p.column == "name" || p.column == "g" || p.column == "note"; {
-	case p.treat == "mask":
-		p.args = policy.Treatment{KeepFirst: r.IntN(3), KeepLast: r.IntN(2), Fill: "#"}
-	case p.treat == "round" && p.column == "x":
-		p.args = pick(r, policy.Treatment{}, policy.Treatment{Decimals: 1}, policy.Treatment{Multiple: 0.5})
-	case p.treat == "round":
-		p.args = policy.Treatment{Multiple: float64(2 + r.IntN(3))}
-	case p.treat == "constant":
-		p.args.Value = map[string]string{"x": "1.5", "d": "2024-04-11", "n": "2", "t_id": "3"}[p.column]
-		if text {
-			p.args.Value = pick(r, "ann", "none", "")
-		}
-	case p.treat == "generalize" && text:
-		p.args.Prefix = 1 + r.IntN(2)
-	case p.treat == "generalize" && p.column == "d":
-		p.args.Unit = pick(r, "month", "quarter", "year")
-	case p.treat == "generalize" && p.column == "x":
-		p.args.Bucket = 0.5
-	case p.treat == "generalize":
-		p.args.Bucket = float64(2 + r.IntN(2))
-	}
-	p.whom = randomSubject(r)
-	if r.IntN(2) == 0 {
-		p.except = randomSubject(r)
-	}
-	return p
-}
-
-// is reports whether the user is, is in, or has the subject among the roles.
-func (w *world) is(user, subject string, roles []string) bool {
-	kind, name, _ := strings.Cut(subject, ":")
-	switch kind {
-	case "user":
-		return name == user
-	case "group":
-		return slices.Contains(w.groups[user], name)
-	case "role":
-		return slices.Contains(roles, name)
-	}
-	return false
-}
-
-// gives and takes: what is given must be acted in, what is taken goes by what is
-// held.
-func (w *world) gives(user, whom, except string) bool {
-	return (whom == "" || w.is(user, whom, w.acting[user])) && (except == "" || !w.is(user, except, w.roles[user]))
-}
-
-func (w *world) takes(user, whom, except string) bool {
-	return (whom == "" || w.is(user, whom, w.roles[user])) && (except == "" || !w.is(user, except, w.acting[user]))
-}
-
-// shown reports plainly whether a user may see a row.
-func (w *world) shown(user, table string, row map[string]any) bool {
-	allowed, allows, limited := false, false, false
-	for _, p := range w.rowPs {
-		if p.table != table {
-			continue
-		}
-		if p.mode == "allow" {
-			allows = true
-			allowed = allowed || w.gives(user, p.whom, p.except) && p.holds(w, user, row)
-		} else if w.takes(user, p.whom, p.except) && !p.holds(w, user, row) {
-			limited = true
-		}
-	}
-	return (!allows || allowed) && !limited
-}
-
 // visible is the plain interpreter: a table as one user may see it.
 func (w *world) visible(user, table string) []map[string]any {
+	return w.seenAs(user, table, "read")
+}
+
+// touchable is the rows of a table that a user sees and may change.
+func (w *world) touchable(user, table string) []map[string]any {
+	return w.seenAs(user, table, "read", "write")
+}
+
+func (w *world) seenAs(user, table string, commands ...string) []map[string]any {
 	var out []map[string]any
 	for _, row := range w.rows[table] {
-		if !w.shown(user, table, row) {
+		if slices.ContainsFunc(commands, func(command string) bool { return !w.shown(user, table, row, command) }) {
 			continue
 		}
 		seen := map[string]any{}
 		for _, c := range w.there(user, table) {
-			seen[c] = w.treated(user, table, c, row[c])
+			seen[c] = w.treated(user, table, c, row)
 		}
 		out = append(out, seen)
 	}
@@ -303,7 +172,7 @@ func (w *world) withheld(user string) map[string][]string {
 	out := map[string][]string{}
 	for _, def := range tables {
 		for _, c := range columnNames(def) {
-			if best, _ := w.strictest(user, def.name, c); best.treat == "withhold absent" || best.treat == "withhold refuse" {
+			if w.gone(user, def.name, c) {
 				out[def.name] = append(out[def.name], c)
 			}
 		}
@@ -315,103 +184,6 @@ func (w *world) withheld(user string) map[string][]string {
 func (w *world) there(user, table string) []string {
 	withheld := w.withheld(user)[table]
 	return slices.DeleteFunc(slices.Clone(w.granted[user][table]), func(c string) bool { return slices.Contains(withheld, c) })
-}
-
-// strictest finds the policy that wins for a column, and whether others of its
-// kind ask for something else.
-func (w *world) strictest(user, table, column string) (best colPolicy, conflict bool) {
-	strictest := map[string]int{"": 0, "round": 1, "generalize": 2, "mask": 3, "pseudonym": 4, "constant": 5, "suppress": 6, "withhold blank": 7, "withhold absent": 8, "withhold refuse": 9}
-	for _, p := range w.colPs {
-		if p.table != table || p.column != column || !w.takes(user, p.whom, p.except) {
-			continue
-		}
-		switch {
-		case strictest[p.treat] > strictest[best.treat]:
-			best, conflict = p, false
-		case p.treat == best.treat && p.args != best.args:
-			conflict = true
-		}
-	}
-	if w.reveal[user+" "+table+"."+column] {
-		return colPolicy{}, false
-	}
-	return best, conflict
-}
-
-func (w *world) treated(user, table, column string, v any) any {
-	best, conflict := w.strictest(user, table, column)
-	switch {
-	case conflict:
-		return nil
-	case best.treat == "constant":
-		return map[string]any{"x": 1.5, "d": "2024-04-11", "n": int64(2), "t_id": int64(3), "name": best.args.Value, "g": best.args.Value, "note": best.args.Value}[column]
-	case best.treat == "" || v == nil:
-		return v
-	}
-	switch best.treat {
-	case "round":
-		step := best.args.Multiple
-		if x, ok := v.(float64); ok {
-			if step == 0 {
-				step = map[int]float64{0: 1, 1: 0.1}[best.args.Decimals]
-				return math.Floor(x/step+0.5) / (1 / step) // x is never negative here
-			}
-			return math.Floor(x/step+0.5) * step
-		}
-		// The nearest multiple, the one away from zero where two are as near.
-		n, m := v.(int64), int64(step)
-		nearest := int64(0)
-		for k := -20 * m; k <= 20*m; k += m {
-			if d, least := abs(k-n), abs(nearest-n); d < least || d == least && abs(k) > abs(nearest) {
-				nearest = k
-			}
-		}
-		return nearest
-	case "generalize":
-		switch x := v.(type) {
-		case float64:
-			return math.Floor(x/best.args.Bucket) * best.args.Bucket
-		case int64:
-			for k := int64(-100); ; k++ { // the last multiple that is not above
-				if w := int64(best.args.Bucket); (k+1)*w > x {
-					return k * w
-				}
-			}
-		case string:
-			if column == "d" {
-				month := x[5:7]
-				switch best.args.Unit {
-				case "year":
-					month = "01"
-				case "quarter":
-					month = map[string]string{"01": "01", "02": "01", "03": "01", "04": "04", "05": "04", "06": "04", "07": "07", "08": "07", "09": "07"}[month]
-				}
-				return x[:5] + month + "-01"
-			}
-			runes := []rune(x)
-			return string(runes[:min(len(runes), best.args.Prefix)])
-		}
-	case "mask":
-		runes := []rune(v.(string))
-		var b strings.Builder
-		first, last := best.args.KeepFirst, best.args.KeepLast
-		for i, c := range runes {
-			keep := first+last < len(runes) && (i < first || i >= len(runes)-last)
-			if !keep {
-				c = '#'
-			}
-			b.WriteRune(c)
-		}
-		return b.String()
-	case "pseudonym":
-		h := hmac.New(sha256.New, []byte(testKey))
-		fmt.Fprint(h, v)
-		if _, number := v.(int64); number {
-			return int64(binary.BigEndian.Uint64(h.Sum(nil)) >> 11)
-		}
-		return hex.EncodeToString(h.Sum(nil)[:16])
-	}
-	return nil
 }
 
 // write makes a database with some columns and rows of the tables.
@@ -473,16 +245,30 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 		for _, c := range def.columns {
 			name, typ, _ := strings.Cut(c, " ")
 			typ, notNull := strings.CutSuffix(typ, " NOT NULL")
-			do(access.AddObject{Path: "src." + def.name + "." + name, Kind: "column", Type: typeName(typ), NotNull: notNull})
+			do(access.AddObject{Path: "src." + def.name + "." + name, Kind: "column", Type: typeName(typ), NotNull: notNull, Key: name == "id"})
+			o, err := m.Lookup("src." + def.name + "." + name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			w.ids[def.name+"."+name] = o.ID
 		}
 	}
 	for _, s := range []string{"group:a", "group:b", "role:r1", "role:r2"} {
 		do(access.AddSubject{Subject: s})
 	}
 	do(access.AddGrant{Privilege: "USAGE", Object: "src", Subject: "public"})
+	for label := range labels {
+		do(access.PutLabel{Label: label})
+	}
+	for _, u := range users {
+		do(access.AddSubject{Subject: "user:" + u})
+	}
+	for u, lead := range w.lead {
+		lead = "user:" + lead
+		do(access.SetSubject{Subject: "user:" + u, Lead: &lead})
+	}
 	for _, u := range users {
 		ref := "user:" + u
-		do(access.AddSubject{Subject: ref})
 		do(access.SetAttribute{Subject: ref, Name: "gs", Values: w.gs[u]})
 		for _, g := range w.groups[u] {
 			do(access.Join{Member: ref, Of: "group:" + g})
@@ -500,8 +286,11 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 		}
 	}
 	for key := range w.reveal {
-		user, column, _ := strings.Cut(key, " ")
-		do(access.AddGrant{Privilege: "REVEAL", Object: "src." + column, Subject: "user:" + user})
+		user, object, _ := strings.Cut(key, " ")
+		if !strings.HasPrefix(object, "label:") {
+			object = "src." + object
+		}
+		do(access.AddGrant{Privilege: "REVEAL", Object: object, Subject: "user:" + user})
 	}
 	set := &policy.Set{}
 	put := func(c policy.Change) {
@@ -517,21 +306,45 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 		}
 		return []string{s}
 	}
+	for label, objects := range labels {
+		for _, o := range objects {
+			put(policy.PlaceLabel{Label: label, Object: "src." + o})
+		}
+	}
+	for child, by := range parents {
+		put(policy.PutRelationship{From: []string{"src." + child + "." + by[0]}, To: []string{"src." + by[1] + "." + by[2]}})
+	}
+	inSource := func(path string) string {
+		if strings.HasPrefix(path, "label:") {
+			return path
+		}
+		return "src." + path
+	}
 	for i, p := range w.rowPs {
-		put(policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: fmt.Sprintf("row%d", i), For: one(p.whom), Except: one(p.except)},
-			Table: "src." + p.table, Mode: policy.Mode(p.mode), Rule: p.rule})
+		c := policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: fmt.Sprintf("row%d", i), For: one(p.whom), Except: one(p.except)},
+			Table: inSource(p.table), Mode: policy.Mode(p.mode), Commands: policy.Commands(p.commands), Rule: p.rule}
+		if p.follow != "" {
+			c.Follow = "src." + p.follow
+		}
+		put(c)
 	}
 	for i, p := range w.colPs {
-		c := policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: fmt.Sprintf("col%d", i), For: one(p.whom), Except: one(p.except)},
-			Columns: []string{"src." + p.table + "." + p.column}, Treat: p.treat}
+		c := policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: fmt.Sprintf("col%d", i), For: one(p.whom), Except: one(p.except)}, Label: p.label, Treat: p.treat}
+		if p.label == "" {
+			c.Columns = []string{"src." + p.tables[0] + "." + p.columns[0]}
+		}
+		if p.when != nil {
+			c.When = p.when.rule
+		}
 		c.Treatment = p.args
 		put(c)
 	}
 	return m, set
 }
 
-// open makes the world's tables and a user's own copy of them, and opens both.
-func (w *world) open(t *testing.T, user string) (src, plain *Source) {
+// open makes the world's tables and a user's own copy of them, and opens both. Of
+// a table that is to be written, the copy has the rows that may be touched.
+func (w *world) open(t *testing.T, user string, written ...string) (src, plain *Source) {
 	t.Helper()
 	dir := t.TempDir()
 	raw, copied := filepath.Join(dir, "raw"), filepath.Join(dir, "copy")
@@ -542,7 +355,12 @@ func (w *world) open(t *testing.T, user string) (src, plain *Source) {
 	}
 	write(t, raw, columnNames, func(table string) []map[string]any { return w.rows[table] })
 	nullable(func() {
-		write(t, copied, func(d tableDef) []string { return w.there(user, d.name) }, func(table string) []map[string]any { return w.visible(user, table) })
+		write(t, copied, func(d tableDef) []string { return w.there(user, d.name) }, func(table string) []map[string]any {
+			if slices.Contains(written, table) {
+				return w.touchable(user, table)
+			}
+			return w.visible(user, table)
+		})
 	})
 	src, err := Open(raw)
 	if err != nil {
@@ -562,13 +380,13 @@ func TestNoLeak(t *testing.T) {
 		seed := *leakSeed + uint64(n)
 		w := newWorld(seed)
 		user := users[w.r.IntN(len(users))]
-		src, plain := w.open(t, user)
 		m, set := w.model(t)
+		src, plain := w.open(t, user)
 		subject, err := m.FindSubject("user:" + user)
 		if err != nil {
 			t.Fatal(err)
 		}
-		session := access.Session{Subject: subject.ID}
+		session := access.Session{Subject: subject.ID, Purpose: w.purpose}
 		if len(w.acting[user]) < len(w.roles[user]) {
 			role, err := m.FindSubject("role:" + w.acting[user][0])
 			if err != nil {

@@ -68,7 +68,7 @@ func randomWrite(w *world) *leakWrite {
 // writable reports whether the user sees all columns that are set in clear.
 func (w *world) writable(user string, q *leakWrite) bool {
 	for _, c := range q.sets {
-		if best, _ := w.strictest(user, q.table, c); best.treat != "" {
+		if len(w.asked(user, q.table, c)) > 0 {
 			return false
 		}
 	}
@@ -78,7 +78,7 @@ func (w *world) writable(user string, q *leakWrite) bool {
 // after works out plainly what a table holds after the statement, which ran on
 // the user's own copy with the rows given back: hidden rows stay as they are,
 // changed ones take what was set. It reports false where a row would be left
-// that the user would not see.
+// that the user may not leave.
 func (w *world) after(user string, q *leakWrite, given [][]any, insert map[string]any) (map[int64]map[string]any, bool) {
 	rows := map[int64]map[string]any{}
 	for _, row := range w.rows[q.table] {
@@ -100,7 +100,7 @@ func (w *world) after(user string, q *leakWrite, given [][]any, insert map[strin
 		left = append(left, insert)
 	}
 	for _, row := range left {
-		if !w.shown(user, q.table, row) {
+		if !w.shown(user, q.table, row, "write") || q.verb != "INSERT" && !w.shown(user, q.table, row, "read") {
 			return nil, false
 		}
 	}
@@ -115,8 +115,9 @@ func TestNoLeakByWriting(t *testing.T) {
 		seed := *leakSeed + 1_000_000 + uint64(n)
 		w := newWorld(seed)
 		user := users[w.r.IntN(len(users))]
-		src, plain := w.open(t, user)
 		m, set := w.model(t)
+		q := randomWrite(w)
+		src, plain := w.open(t, user, q.table)
 		m, err := m.Apply(time.Unix(1, 0),
 			access.AddGrant{Privilege: "INSERT", Object: "src", Subject: "user:" + user}, access.AddGrant{Privilege: "UPDATE", Object: "src", Subject: "user:" + user}, access.AddGrant{Privilege: "DELETE", Object: "src", Subject: "user:" + user})
 		if err != nil {
@@ -126,7 +127,7 @@ func TestNoLeakByWriting(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		session := access.Session{Subject: subject.ID}
+		session := access.Session{Subject: subject.ID, Purpose: w.purpose}
 		if len(w.acting[user]) < len(w.roles[user]) {
 			role, err := m.FindSubject("role:" + w.acting[user][0])
 			if err != nil {
@@ -139,8 +140,10 @@ func TestNoLeakByWriting(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		q := randomWrite(w)
 		context := fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nstatement: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user])
+		if strings.Count(q.text, "src."+q.table) > 1 && len(w.visible(user, q.table)) != len(w.touchable(user, q.table)) {
+			continue // a copy cannot have both the rows that are read and those that are touched
+		}
 		plan, err := query.Make(q.text, nil, standing, set)
 		if !q.permitted(w.granted[user], w.withheld(user)) || !w.writable(user, q) {
 			if err == nil {
