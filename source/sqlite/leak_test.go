@@ -91,7 +91,7 @@ func newWorld(seed uint64) *world {
 	}
 	for i := range r.IntN(14) {
 		w.rows["s1.t"] = append(w.rows["s1.t"], map[string]any{"id": int64(i), "g": pick(r, "a", "b", "c"), "n": null(int64(r.IntN(6) - 1)),
-			"x": null(float64(r.IntN(16)) / 4), "d": null(fmt.Sprintf("2024-0%d-1%d", 1+r.IntN(9), r.IntN(9))), "name": null(pick(r, "", "ann", "Ann", "bea", "o'x_%", "äé€", "longer name")), "b": null(r.IntN(2) == 0)})
+			"x": null(float64(r.IntN(16)) / 4), "d": null(fmt.Sprintf("2024-0%d-1%d", 1+r.IntN(9), r.IntN(9))), "name": null(pick(r, "", "ann", "Ann", "bea", "o'x_%", "äé€", "longer name", "jasper", "marl")), "b": null(r.IntN(2) == 0)})
 	}
 	for i := range r.IntN(16) {
 		w.rows["s1.u"] = append(w.rows["s1.u"], map[string]any{"id": int64(i), "t_id": null(int64(r.IntN(14))), "g": null(pick(r, "a", "b", "c")), "v": null(int64(r.IntN(5))), "note": null(pick(r, "x", "y", "ann"))})
@@ -126,7 +126,16 @@ func newWorld(seed uint64) *world {
 		w.rowPs = append(w.rowPs, randomRowPolicy(r))
 	}
 	for range r.IntN(6) {
-		w.colPs = append(w.colPs, randomColPolicy(r))
+		p := randomColPolicy(r)
+		w.colPs = append(w.colPs, p)
+		if r.IntN(3) == 0 { // another that may conflict with it
+			p.arguments(r, slices.Contains([]string{"name", "g", "note"}, p.columns[0]), p.tables[0]+"."+p.columns[0])
+			p.whom, p.when = "", nil
+			if c := randomCondition(r); p.label == "" && slices.Contains(c.tables, p.tables[0]) && !strings.HasPrefix(p.treat, "withhold") {
+				p.when = &c
+			}
+			w.colPs = append(w.colPs, p)
+		}
 	}
 	for _, u := range users {
 		for _, p := range w.colPs {

@@ -104,6 +104,7 @@ func randomCondition(r *rand.Rand) condition {
 			})
 		}},
 		condition{ent, "person = CURRENT_USER", func(_ *world, u string, row map[string]any) bool { return row["person"] == u }},
+		condition{t, "name IN (team())", func(w *world, u string, row map[string]any) bool { return among(w.team(u), row["name"]) }},
 		condition{ent, "person IN (team())", func(w *world, u string, row map[string]any) bool { return among(w.team(u), row["person"]) }},
 		condition{u, fmt.Sprintf("purpose() = 'audit' OR v < %d", k), func(w *world, _ string, row map[string]any) bool {
 			return w.purpose == "audit" || whole(row["v"], func(n int64) bool { return n < k })
@@ -147,8 +148,11 @@ func randomColPolicy(r *rand.Rand) colPolicy {
 	column := pick(r, "s1.t.name", "s1.t.n", "s1.t.g", "s1.t.x", "s1.t.d", "s1.u.note", "s1.u.t_id")
 	on := []string{column}
 	if r.IntN(4) == 0 {
-		p.label = pick(r, "words", "counts")
+		p.label = pick(r, "words", "counts", "sheet")
 		on = labels[p.label]
+	}
+	if p.label == "sheet" { // it stands on whole tables, whose columns inherit it
+		on = []string{"s1.u.id", "s1.u.t_id", "s1.u.g", "s1.u.v", "s1.u.note", "s2.ent.person", "s2.ent.g"}
 	}
 	for _, path := range on {
 		dot := strings.LastIndexByte(path, '.')
@@ -168,6 +172,9 @@ func randomColPolicy(r *rand.Rand) colPolicy {
 	}
 	if p.label == "" && expressions[column].sql != "" {
 		kinds = append(kinds, "expression", "expression")
+	}
+	if p.label == "sheet" {
+		kinds = []string{"suppress", "withhold blank"} // which fit every type
 	}
 	p.treat = pick(r, kinds...)
 	p.arguments(r, text, column)
@@ -190,6 +197,7 @@ func randomColPolicy(r *rand.Rand) colPolicy {
 // arguments chooses those of the treatment.
 func (p *colPolicy) arguments(r *rand.Rand, text bool, column string) {
 	first := p.columns[0]
+	p.args = policy.Treatment{}
 	switch {
 	case p.treat == "mask":
 		p.args = policy.Treatment{KeepFirst: r.IntN(3), KeepLast: r.IntN(2), Fill: "#"}
