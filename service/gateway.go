@@ -37,6 +37,9 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 		return wire.Result{}, s.refuseFrom(c, p, record, err)
 	}
 	planned := s.now().Sub(started)
+	if plan.Explain {
+		return s.explain(ctx, c, p, plan, record, planned)
+	}
 	if plan.Write {
 		return s.write(ctx, c, p, in, plan, lane, record)
 	}
@@ -170,6 +173,37 @@ func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan,
 	}
 	out.Database, err = src.Explain(ctx, plan.SQL, args)
 	return out, err
+}
+
+// explain gives the plan of a statement, line by line, and does not run it.
+func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, plan *query.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
+	if !s.showsPlan(s.current.Load(), c, plan) {
+		return wire.Result{}, s.refuseFrom(c, p, record, problem(403, "refused", "Refused", "EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables"))
+	}
+	shown, err := s.showPlan(ctx, p, plan, source.Bind(plan.Args, s.facts(s.now())), planned)
+	if err != nil {
+		return wire.Result{}, s.failed(p, record, s.now(), err)
+	}
+	out := wire.Result{Columns: []wire.ResultColumn{{Name: "plan", Type: "text"}}, Rows: [][]any{}, Standing: p.words, Plan: shown}
+	line := func(format string, args ...any) { out.Rows = append(out.Rows, []any{fmt.Sprintf(format, args...)}) }
+	for _, text := range strings.Split(shown.SQL, "\n") {
+		line("%s", text)
+	}
+	for i, a := range shown.Args {
+		line("?%d = %s", i+1, a)
+	}
+	for _, text := range shown.Policies {
+		line("policy %s", text)
+	}
+	for _, text := range shown.Database {
+		line("database: %s", text)
+	}
+	record.Objects = jsonList(planObjects(p.Model, plan))
+	if err := s.record(record); err != nil {
+		return wire.Result{}, err
+	}
+	out.Record = reference(record.ID)
+	return out, nil
 }
 
 // shaped says what the policies made of a table.

@@ -2,6 +2,7 @@ package query
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gneiss/core/access"
@@ -94,14 +95,21 @@ func columnNames(columns []Column) []string {
 // with writes the WITH clause of a statement, if it has one.
 func (e *emitter) with(ctes []*CTE) {
 	for i, c := range ctes {
-		if i == 0 {
-			e.write("WITH ")
-		} else {
+		switch {
+		case i > 0:
 			e.write(",")
 			e.line()
+		case slices.ContainsFunc(ctes, func(c *CTE) bool { return c.Recursive }):
+			e.write("WITH RECURSIVE ")
+		default:
+			e.write("WITH ")
 		}
 		e.ctes[c] = e.fresh(c.Name)
-		e.write(quoteName(e.ctes[c]), " AS (")
+		e.write(quoteName(e.ctes[c]), " (")
+		for i, name := range columnNames(c.Query.Columns) {
+			e.write(map[bool]string{true: "", false: ", "}[i == 0], quoteName(name))
+		}
+		e.write(") AS (")
 		e.nested(c.Query)
 		e.write(")")
 	}
@@ -115,6 +123,8 @@ func (e *emitter) query(q *Query) {
 	switch body := q.Body.(type) {
 	case *Select:
 		e.selectBody(body, q)
+	case *Values:
+		e.values(body, q)
 	case *SetOp:
 		e.operand(body.L)
 		e.line()
@@ -150,6 +160,25 @@ func (e *emitter) nested(q *Query) {
 	e.line()
 }
 
+// values writes the rows of VALUES, under the names of the query's columns.
+func (e *emitter) values(v *Values, q *Query) {
+	e.write("SELECT ")
+	for i, name := range columnNames(q.Columns) {
+		e.write(map[bool]string{true: "", false: ", "}[i == 0], fmt.Sprintf("column%d AS ", i+1), quoteName(name))
+	}
+	e.write(" FROM (")
+	e.rows(v.Rows)
+	e.write(")")
+}
+
+func (e *emitter) rows(rows [][]Expr) {
+	for i, row := range rows {
+		e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
+		e.exprs(row)
+		e.write(")")
+	}
+}
+
 // operand writes one side of a set operation. SQLite has neither parentheses
 // nor precedence there, so all but a plain SELECT becomes a sub-query.
 func (e *emitter) operand(q *Query) {
@@ -165,15 +194,7 @@ func (e *emitter) operand(q *Query) {
 func (e *emitter) selectBody(s *Select, q *Query) {
 	// FROM is written first, for the aliases that the select list needs.
 	rest := e.detour(func() {
-		for i, item := range s.From {
-			if i == 0 {
-				e.line()
-				e.write("FROM ")
-			} else {
-				e.write(" JOIN ")
-			}
-			e.joined(item, i > 0)
-		}
+		e.fromItems(s.From)
 		if s.Where != nil {
 			e.line()
 			e.write("WHERE ")
@@ -181,11 +202,6 @@ func (e *emitter) selectBody(s *Select, q *Query) {
 		}
 		e.list("GROUP BY ", s.GroupBy)
 		if s.Having != nil {
-			if len(s.GroupBy) == 0 {
-				// SQLite wants GROUP BY before HAVING; a constant groups all.
-				e.line()
-				e.write("GROUP BY NULL")
-			}
 			e.line()
 			e.write("HAVING ")
 			e.expr(s.Having)
@@ -196,14 +212,32 @@ func (e *emitter) selectBody(s *Select, q *Query) {
 		e.write("DISTINCT ")
 	}
 	names := columnNames(q.Columns)
+	aggregated := slices.ContainsFunc(s.Items, func(item Expr) bool { return anyExpr(item, isAggregate) })
 	for i, item := range s.Items {
 		if i > 0 {
 			e.write(", ")
+		}
+		if i == 0 && s.Having != nil && len(s.GroupBy) == 0 && !aggregated {
+			// All rows, or none, are one group. SQLite takes HAVING only where
+			// something is aggregated, so something is.
+			item = &Case{Whens: []When{{&Binary{">=", &Call{Fn: functions["count"], Star: true, T: Bigint}, &Literal{Bigint, int64(0)}, Boolean}, item}}, T: item.Type()}
 		}
 		e.expr(item)
 		e.write(" AS ", quoteName(names[i]))
 	}
 	e.write(rest)
+}
+
+func (e *emitter) fromItems(items []From) {
+	for i, item := range items {
+		if i == 0 {
+			e.line()
+			e.write("FROM ")
+		} else {
+			e.write(" JOIN ")
+		}
+		e.joined(item, i > 0)
+	}
 }
 
 // detour collects what f writes.

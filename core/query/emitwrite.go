@@ -24,16 +24,9 @@ func (e *emitter) writing(w *Write) {
 		e.insert(w)
 	case access.Update:
 		e.write("UPDATE ", e.tableName(r), " AS ", quoteName(alias))
-		for i, c := range w.Columns {
-			if i == 0 {
-				e.line()
-				e.write("SET ")
-			} else {
-				e.write(", ")
-			}
-			e.write(quoteName(tableColumn(e.model, r.Columns[c])), " = ")
-			e.expr(w.Rows[0][i])
-		}
+		rest := e.detour(func() { e.fromItems(w.From) }) // first, for the aliases
+		e.set(r, w.Columns, w.Rows[0])
+		e.write(rest)
 	case access.Delete:
 		e.write("DELETE FROM ", e.tableName(r), " AS ", quoteName(alias))
 	}
@@ -41,6 +34,20 @@ func (e *emitter) writing(w *Write) {
 		e.whereOf(w)
 	}
 	e.returning(w)
+}
+
+// set writes the columns that are set.
+func (e *emitter) set(r *Relation, columns []int, row []Expr) {
+	for i, c := range columns {
+		if i == 0 {
+			e.line()
+			e.write("SET ")
+		} else {
+			e.write(", ")
+		}
+		e.write(quoteName(tableColumn(e.model, r.Columns[c])), " = ")
+		e.expr(row[i])
+	}
 }
 
 // returning writes what each row gives back, and last whether it may be left.
@@ -84,23 +91,19 @@ func (e *emitter) insert(w *Write) {
 	}
 	e.line()
 	switch {
+	case w.Query != nil && w.Conflict != nil:
+		// Without a condition, SQLite would take ON for that of a join.
+		e.write("SELECT * FROM (")
+		e.nested(w.Query)
+		e.write(") WHERE TRUE")
 	case w.Query != nil:
 		e.query(w.Query)
-		return
 	case len(w.Rows) == 0:
 		e.write("DEFAULT VALUES")
-		return
+	default:
+		e.rows(w.Rows)
 	}
-	for i, row := range w.Rows {
-		e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
-		for j, x := range row {
-			if j > 0 {
-				e.write(", ")
-			}
-			e.expr(x)
-		}
-		e.write(")")
-	}
+	e.conflict(w)
 }
 
 // whereOf writes the condition of the statement, and of the rows that are there

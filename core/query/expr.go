@@ -30,6 +30,7 @@ func (b *binder) plain(e Expr, at int32, what string) {
 	if anyExpr(e, isWindow) {
 		b.fail(at, Grouping, "a window function cannot stand in %s", what)
 	}
+	b.ungrouped(e, what)
 }
 
 // expr binds an expression in which no window function may stand.
@@ -70,6 +71,8 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 		return b.function(v.FuncCall, s, w)
 	case *pg.Node_SqlvalueFunction:
 		return b.valueFunction(v.SqlvalueFunction)
+	case *pg.Node_GroupingFunc:
+		return &Call{Fn: grouping, Args: b.exprs(v.GroupingFunc.Args, s, nil), T: Bigint}
 	case *pg.Node_RowExpr:
 		b.unsupported(locate(n), "a row value")
 	case *pg.Node_AArrayExpr:
@@ -332,6 +335,9 @@ func (b *binder) operator(e *pg.A_Expr, s *scope, w windows) Expr {
 	}
 	if e.Lexpr == nil {
 		return b.sign(op, b.exprIn(e.Rexpr, s, w), at)
+	}
+	if (op == "+" || op == "-") && isInterval(e.Rexpr) {
+		return b.shift(b.exprIn(e.Lexpr, s, w), e.Rexpr, map[string]int64{"+": 1, "-": -1}[op], at)
 	}
 	l, r := b.exprIn(e.Lexpr, s, w), b.exprIn(e.Rexpr, s, w)
 	switch op {

@@ -65,7 +65,7 @@ func (b *binder) fromItem(n *pg.Node, outer *scope) (From, *scope) {
 		return r, &scope{relations: []*Relation{r}, columns: columnsOf(r)}
 	case *pg.Node_RangeSubselect:
 		if v.RangeSubselect.Lateral {
-			b.unsupported(-1, "LATERAL")
+			b.fail(-1, Unsupported, "LATERAL is not supported, for SQLite has no such joins; write the sub-query in the select list, or join one that is grouped")
 		}
 		sub := v.RangeSubselect.Subquery.GetSelectStmt()
 		// A derived table sees the WITH queries, but none of its neighbours.

@@ -2,6 +2,8 @@ package query
 
 import (
 	"slices"
+	"strings"
+	"unicode"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
@@ -23,6 +25,7 @@ type Function struct {
 	result  func(args []Type) (Type, bool)
 	grows   bool // its result can be longer than its operands together
 	mayFail bool
+	own     bool   // it is registered on every connection, as gneiss_ and its name
 	takes   string // the operands, for messages
 }
 
@@ -110,6 +113,27 @@ func listed() map[string]*Function {
 			ok := len(args) >= 1 && len(args) <= 2 && args[0].numeric() && (len(args) == 1 || args[1] == Bigint)
 			return args[0], ok
 		}, takes: "a number, and how many decimals"},
+		{Name: "trunc", result: func(args []Type) (Type, bool) {
+			ok := len(args) >= 1 && len(args) <= 2 && args[0].numeric() && (len(args) == 1 || args[1] == Bigint)
+			return args[0], ok
+		}, own: true, takes: "a number, and how many decimals"},
+		{Name: "sign", result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "sqrt", result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "exp", result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "ln", result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "log", result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "power", result: signature(Double, 0, Double, Double), own: true, takes: "a number and an exponent"},
+		{Name: "lpad", result: signature(Text, 1, Text, Bigint, Text), own: true, takes: "a text, a length, and what to fill with"},
+		{Name: "rpad", result: signature(Text, 1, Text, Bigint, Text), own: true, takes: "a text, a length, and what to fill with"},
+		{Name: "reverse", result: signature(Text, 0, Text), own: true, takes: "a text"},
+		{Name: "initcap", result: signature(Text, 0, Text), own: true, takes: "a text"},
+		{Name: "starts_with", result: signature(Boolean, 0, Text, Text), own: true, takes: "a text and a beginning"},
+		{Name: "split_part", result: signature(Text, 0, Text, Text, Bigint), own: true, takes: "a text, what parts it, and which part"},
+		{Name: "concat_ws", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text, Text), own: true, grows: true, takes: "what to put between, and up to eight texts"},
+		{Name: "to_char", result: func(args []Type) (Type, bool) {
+			return Text, len(args) == 2 && (args[0] == Date || args[0] == Timestamp) && (args[1] == Text || args[1] == Untyped)
+		}, own: true, takes: "a date or timestamp, and its form: 'YYYY-MM', 'DD.MM.YYYY', 'HH24:MI'"},
+		{Name: "make_date", result: signature(Date, 0, Bigint, Bigint, Bigint), own: true, takes: "a year, a month and a day"},
 		{Name: "mod", result: signature(Bigint, 0, Bigint, Bigint), takes: "two whole numbers"},
 		{Name: "extract", result: dated(Bigint), takes: "year, quarter, month, day or dow, from a date or timestamp"},
 		{Name: "date_trunc", result: dated(Untyped), takes: "'year', 'quarter', 'month' or 'day', and a date or timestamp"},
@@ -119,6 +143,11 @@ func listed() map[string]*Function {
 		{Name: "avg", Kind: aggregateFunction, result: signature(Double, 0, Double), takes: "a number"},
 		{Name: "min", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
 		{Name: "max", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
+		{Name: "string_agg", Kind: aggregateFunction, result: signature(Text, 0, Text, Text), takes: "a text, and what to put between"},
+		{Name: "stddev_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "stddev_pop", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "var_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
+		{Name: "var_pop", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
 		{Name: "bool_and", Kind: aggregateFunction, result: signature(Boolean, 0, Boolean), takes: "a truth value"},
 		{Name: "bool_or", Kind: aggregateFunction, result: signature(Boolean, 0, Boolean), takes: "a truth value"},
 
@@ -129,13 +158,17 @@ func listed() map[string]*Function {
 		{Name: "cume_dist", Kind: windowFunction, result: signature(Double, 0), takes: "nothing"},
 		{Name: "lag", Kind: windowFunction, result: lagResult, takes: "a value, how many rows back, and what to give without such a row"},
 		{Name: "lead", Kind: windowFunction, result: lagResult, takes: "a value, how many rows ahead, and what to give without such a row"},
+		{Name: "ntile", Kind: windowFunction, result: signature(Bigint, 0, Bigint), takes: "into how many parts"},
+		{Name: "nth_value", Kind: windowFunction, result: func(args []Type) (Type, bool) {
+			return args[0], len(args) == 2 && args[1] == Bigint
+		}, takes: "a value, and which row's"},
 		{Name: "first_value", Kind: windowFunction, result: sameAsOne, takes: "one value"},
 		{Name: "last_value", Kind: windowFunction, result: sameAsOne, takes: "one value"},
 	} {
 		functions[f.Name] = &f
 	}
 	for alias, name := range map[string]string{"char_length": "length", "character_length": "length",
-		"substr": "substring", "ceiling": "ceil", "every": "bool_and"} {
+		"substr": "substring", "ceiling": "ceil", "every": "bool_and", "pow": "power", "log10": "log", "date_part": "extract", "stddev": "stddev_samp", "variance": "var_samp"} {
 		functions[alias] = functions[name]
 	}
 	return functions
@@ -179,8 +212,12 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 		panic(&Error{Code: Unknown, Text: "there is no function " + name, Line: line, Col: col, Name: name, Near: FunctionNames()})
 	}
 	switch {
-	case f.FuncVariadic || f.AggWithinGroup || len(f.AggOrder) > 0:
-		b.unsupported(f.Location, "VARIADIC, WITHIN GROUP and ORDER BY in a call")
+	case f.FuncVariadic || f.AggWithinGroup || len(f.AggOrder) > 0 && fn.Name != "string_agg":
+		b.unsupported(f.Location, "VARIADIC, WITHIN GROUP, and ORDER BY in a call of anything but string_agg")
+	case fn.Kind == aggregateFunction && (fn.own || fn.Name == "string_agg") && f.Over != nil:
+		b.unsupported(f.Location, name+" as a window function")
+	case fn.Name == "string_agg" && f.AggDistinct:
+		b.unsupported(f.Location, "DISTINCT in string_agg")
 	case fn.Kind != aggregateFunction && (f.AggStar || f.AggDistinct || f.AggFilter != nil):
 		b.fail(f.Location, Mismatch, "*, DISTINCT and FILTER belong to aggregate functions; %s is none", name)
 	case f.AggStar && fn.Name != "count":
@@ -243,6 +280,12 @@ func (b *binder) finishCall(c *Call, f *pg.FuncCall, s *scope, w windows) Expr {
 		c.Filter = b.condition(f.AggFilter, s, "FILTER")
 		b.plain(c.Filter, f.Location, "FILTER")
 	}
+	for _, n := range f.AggOrder {
+		o := b.direction(n.GetSortBy())
+		o.Expr = b.expr(n.GetSortBy().Node, s)
+		b.plain(o.Expr, f.Location, "an aggregate function")
+		c.Order = append(c.Order, o)
+	}
 	if f.Over != nil {
 		c.Over = b.window(f.Over, s, w)
 	}
@@ -270,11 +313,29 @@ func (b *binder) call(fn *Function, args []Expr, at int32) Expr {
 		for i := range args {
 			args[i] = b.convert(args[i], t, at)
 		}
-	case "extract", "date_trunc":
-		b.checkField(args[0], at)
+	case "extract":
+		b.checkField(args[0], fields, at)
+	case "date_trunc":
+		b.checkField(args[0], spans, at)
 	case "substring", "left", "right":
 		b.checkPositions(fn.Name, args[1:], at)
-	case "round":
+	case "ntile":
+		b.checkPositions("substring", args, at) // from 1
+	case "nth_value":
+		b.checkPositions("substring", args[1:], at)
+	case "lpad", "rpad":
+		args[0] = b.convertLiteral(args[0], Text, at)
+		b.checkLength(args[1], at)
+		if len(args) == 3 {
+			args[2] = b.convertLiteral(args[2], Text, at)
+		}
+	case "split_part":
+		b.checkPositions("substring", args[2:], at)
+		args[0], args[1] = b.convertLiteral(args[0], Text, at), b.convertLiteral(args[1], Text, at)
+	case "to_char":
+		args[1] = b.convertLiteral(args[1], Text, at)
+		b.checkForm(args[1], at)
+	case "round", "trunc":
 		if len(args) == 2 {
 			b.checkPositions(fn.Name, []Expr{&Literal{Bigint, int64(1)}, args[1]}, at)
 		}
@@ -294,13 +355,41 @@ func (b *binder) call(fn *Function, args []Expr, at int32) Expr {
 	return &Call{Fn: fn, Args: args, T: t}
 }
 
-// fields are the parts of a date that can be asked for.
-var fields = []string{"year", "quarter", "month", "day", "dow"}
-
-func (b *binder) checkField(e Expr, at int32) {
+// checkLength wants a fixed length that cannot make texts too long.
+func (b *binder) checkLength(e Expr, at int32) {
 	l, ok := e.(*Literal)
-	if name, isText := valueOf(l).(string); !ok || !isText || !slices.Contains(fields, name) {
-		b.fail(at, Mismatch, "a part of a date is one of year, quarter, month, day and dow")
+	if n, isInt := valueOf(l).(int64); !ok || !isInt || n < 0 || n > 1000 {
+		b.fail(at, Mismatch, "the length is a fixed whole number from 0 to 1000")
+	}
+}
+
+// forms are the parts of to_char's second operand; all else in it but letters
+// stands for itself.
+var forms = []string{"YYYY", "MM", "DD", "HH24", "MI", "SS", "Q"}
+
+func (b *binder) checkForm(e Expr, at int32) {
+	l, ok := e.(*Literal)
+	form, isText := valueOf(l).(string)
+	rest := form
+	for _, part := range forms {
+		rest = strings.ReplaceAll(rest, part, "")
+	}
+	if !ok || !isText || strings.ContainsFunc(rest, unicode.IsLetter) {
+		b.fail(at, Mismatch, "a form is a fixed text of %s and signs, such as 'YYYY-MM'", strings.Join(forms, ", "))
+	}
+}
+
+// fields are the parts of a date that can be asked for; to date_trunc, those
+// that are spans of time.
+var (
+	fields = []string{"year", "quarter", "month", "day", "dow", "isodow", "doy", "week", "hour", "minute", "second"}
+	spans  = []string{"year", "quarter", "month", "week", "day", "hour", "minute"}
+)
+
+func (b *binder) checkField(e Expr, known []string, at int32) {
+	l, ok := e.(*Literal)
+	if name, isText := valueOf(l).(string); !ok || !isText || !slices.Contains(known, name) {
+		b.fail(at, Mismatch, "a part of a date is one of %s there", strings.Join(known, ", "))
 	}
 }
 

@@ -24,6 +24,8 @@ type Plan struct {
 	// Checked says that the statement gives one column more than Columns: whether
 	// the row may be left. Where one may not, nothing must be changed.
 	Checked bool
+	// Explain says that the statement is not to be run, but its plan shown.
+	Explain bool
 }
 
 // Make works out the governed form of a text for a standing. Params are the
@@ -53,6 +55,17 @@ func makePlan(text string, params []any, st *access.Standing, policies *policy.S
 	}()
 	defer caught(&err)
 	statement := tree.Stmts[0].Stmt
+	if explain := statement.GetExplainStmt(); explain != nil {
+		if len(explain.Options) > 0 {
+			return nil, &Error{Code: Unsupported, Text: "EXPLAIN takes no options here; it shows the governed statement and the database's plan, and does not run it"}
+		}
+		defer func() {
+			if plan != nil {
+				plan.Explain = true
+			}
+		}()
+		statement = explain.Query
+	}
 	switch statement.GetNode().(type) {
 	case *pgt.Node_SelectStmt:
 		return b.readPlan(statement), nil
@@ -60,7 +73,7 @@ func makePlan(text string, params []any, st *access.Standing, policies *policy.S
 		return b.writePlan(statement), nil
 	}
 	line, col := place(text, tree.Stmts[0].StmtLocation)
-	return nil, &Error{Code: Unsupported, Text: "only SELECT, INSERT, UPDATE and DELETE can be run here; " + statementName(statement) + " is not supported", Line: line, Col: col}
+	return nil, &Error{Code: Unsupported, Text: "only SELECT, INSERT, UPDATE, DELETE and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported", Line: line, Col: col}
 }
 
 func (b *binder) readPlan(n *pgt.Node) *Plan {

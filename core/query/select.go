@@ -24,13 +24,16 @@ func (b *binder) query(s *pg.SelectStmt, outer *scope) *Query {
 		b.unsupported(-1, "INTO")
 	case len(s.LockingClause) > 0:
 		b.unsupported(-1, "FOR UPDATE or SHARE")
-	case len(s.ValuesLists) > 0:
-		b.unsupported(-1, "VALUES")
 	}
-	if s.Op == pg.SetOperation_SETOP_NONE {
-		b.selectBody(q, s, outer)
-	} else {
+	switch {
+	case len(s.ValuesLists) > 0:
+		b.values(q, s, outer)
+	case s.Op != pg.SetOperation_SETOP_NONE:
 		b.setOperation(q, s, outer)
+	case b.hasGroupingSets(s):
+		b.groupingSets(q, s, outer)
+	default:
+		b.selectBody(q, s, outer, nil)
 	}
 	q.Limit, q.Offset = b.count(s.LimitCount, "LIMIT"), b.count(s.LimitOffset, "OFFSET")
 	if s.LimitOption == pg.LimitOption_LIMIT_OPTION_WITH_TIES {
@@ -40,9 +43,6 @@ func (b *binder) query(s *pg.SelectStmt, outer *scope) *Query {
 }
 
 func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
-	if w.Recursive {
-		b.unsupported(w.Location, "WITH RECURSIVE")
-	}
 	for _, n := range w.Ctes {
 		c := n.GetCommonTableExpr()
 		sub := c.Ctequery.GetSelectStmt()
@@ -52,16 +52,28 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 		if slices.ContainsFunc(q.With, func(x *CTE) bool { return x.Name == c.Ctename }) {
 			b.fail(c.Location, Ambiguous, "the WITH query %s is there twice", access.Quote(c.Ctename))
 		}
-		cte := &CTE{Name: c.Ctename, Query: b.query(sub, outer)}
-		names := texts(c.Aliascolnames)
-		if len(names) > len(cte.Query.Columns) {
-			b.fail(c.Location, Mismatch, "the WITH query %s has %d columns, but %d names are given", access.Quote(c.Ctename), len(cte.Query.Columns), len(names))
+		if c.SearchClause != nil || c.CycleClause != nil {
+			b.unsupported(c.Location, "SEARCH or CYCLE of a WITH query")
 		}
-		for i, name := range names {
-			cte.Query.Columns[i].Name = name
+		cte := &CTE{Name: c.Ctename}
+		if w.Recursive && sub.Op == pg.SetOperation_SETOP_UNION {
+			b.recursive(cte, c, sub, outer)
+		} else {
+			cte.Query = b.query(sub, outer)
+			b.nameColumns(cte, c)
 		}
 		q.With = append(q.With, cte)
 		b.withs = append(b.withs, cte)
+	}
+}
+
+func (b *binder) nameColumns(cte *CTE, c *pg.CommonTableExpr) {
+	names := texts(c.Aliascolnames)
+	if len(names) > len(cte.Query.Columns) {
+		b.fail(c.Location, Mismatch, "the WITH query %s has %d columns, but %d names are given", access.Quote(c.Ctename), len(cte.Query.Columns), len(names))
+	}
+	for i, name := range names {
+		cte.Query.Columns[i].Name = name
 	}
 }
 
@@ -88,7 +100,9 @@ func valueOf(l *Literal) any {
 	return l.Value
 }
 
-func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope) {
+// selectBody binds one SELECT; set is the one of its grouping sets that it is
+// bound for, or nil where it has none.
+func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *groupingSet) {
 	sel := &Select{}
 	q.Body = sel
 	names := &scope{outer: outer}
@@ -107,7 +121,11 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope) {
 	for i, item := range sel.Items {
 		names.aliases = append(names.aliases, named{q.Columns[i].Name, item})
 	}
-	for _, n := range s.GroupClause {
+	group := s.GroupClause
+	if set != nil {
+		group = set.all
+	}
+	for _, n := range group {
 		sel.GroupBy = append(sel.GroupBy, b.groupItem(n, sel, names))
 	}
 	if s.GroupDistinct {
@@ -119,16 +137,29 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope) {
 			b.fail(locate(s.HavingClause), Grouping, "a window function cannot stand in HAVING")
 		}
 	}
+	var first []Expr // of DISTINCT ON
 	if len(s.DistinctClause) > 0 {
-		if s.DistinctClause[0].GetNode() != nil {
-			b.unsupported(locate(s.DistinctClause[0]), "DISTINCT ON")
+		if s.DistinctClause[0].GetNode() == nil {
+			sel.Distinct = true
+		} else {
+			first = b.distinctOn(s, sel, names)
 		}
-		sel.Distinct = true
 	}
-	for _, n := range s.SortClause {
-		q.OrderBy = append(q.OrderBy, b.sortItem(n.GetSortBy(), q, sel, names, w))
+	if set == nil {
+		for _, n := range s.SortClause {
+			q.OrderBy = append(q.OrderBy, b.sortItem(n.GetSortBy(), q, sel, names, w))
+		}
 	}
-	b.checkGrouping(q, sel, names)
+	b.checkGrouping(q, sel, names, first)
+	switch {
+	case set != nil:
+		b.groupBySet(sel, set.in)
+	case slices.ContainsFunc(sel.Items, func(e Expr) bool { return anyExpr(e, isGrouping) }) || anyExpr(sel.Having, isGrouping):
+		b.groupBySet(sel, slices.Repeat([]bool{true}, len(sel.GroupBy)))
+	}
+	if first != nil {
+		b.firstOfEach(q, sel, first)
+	}
 }
 
 // targetItem binds one item of the select list.
@@ -267,9 +298,6 @@ func opaque(s *scope) bool {
 // groupItem binds an item of GROUP BY: a column of FROM, else an output column
 // by name or number, else an expression.
 func (b *binder) groupItem(n *pg.Node, sel *Select, s *scope) Expr {
-	if n.GetGroupingSet() != nil {
-		b.unsupported(n.GetGroupingSet().Location, "GROUPING SETS, ROLLUP and CUBE")
-	}
 	if i, ok := b.position(n, len(sel.Items), "GROUP BY"); ok {
 		return b.groupable(sel.Items[i-1], n)
 	}
@@ -368,12 +396,13 @@ func (b *binder) direction(n *pg.SortBy) Order {
 
 // checkGrouping refuses columns that are neither grouped nor aggregated, as ISO
 // SQL does; SQLite would take any row's value.
-func (b *binder) checkGrouping(q *Query, sel *Select, s *scope) {
+func (b *binder) checkGrouping(q *Query, sel *Select, s *scope, more []Expr) {
 	grouped := len(sel.GroupBy) > 0 || sel.Having != nil
-	all := append(slices.Clone(sel.Items), sel.Having)
+	all := append(append(slices.Clone(sel.Items), sel.Having), more...)
 	for _, o := range q.OrderBy {
 		if o.Expr != nil {
 			all = append(all, o.Expr)
+			b.ungrouped(o.Expr, "ORDER BY")
 		}
 	}
 	for _, e := range all {
@@ -454,11 +483,12 @@ func (b *binder) setOperation(q *Query, s *pg.SelectStmt, outer *scope) {
 	}
 	b.coerceOutput(op.L, q.Columns)
 	b.coerceOutput(op.R, q.Columns)
-	outputs := &scope{}
-	for i, c := range q.Columns {
-		outputs.aliases = append(outputs.aliases, named{c.Name, &ColumnRef{&Relation{Columns: q.Columns}, i}})
-	}
-	for _, n := range s.SortClause {
+	b.sortOutputs(q, s.SortClause, op.Op)
+}
+
+// sortOutputs binds an ORDER BY that can name output columns only.
+func (b *binder) sortOutputs(q *Query, clause []*pg.Node, after string) {
+	for _, n := range clause {
 		o := b.direction(n.GetSortBy())
 		if i, ok := b.position(n.GetSortBy().Node, len(q.Columns), "ORDER BY"); ok {
 			o.Output = i
@@ -466,7 +496,7 @@ func (b *binder) setOperation(q *Query, s *pg.SelectStmt, outer *scope) {
 			name := plainName(n.GetSortBy().Node)
 			o.Output = 1 + slices.IndexFunc(q.Columns, func(c Column) bool { return c.Name == name })
 			if o.Output == 0 {
-				b.fail(locate(n.GetSortBy().Node), Unknown, "after %s, ORDER BY takes the name or number of an output column", op.Op)
+				b.fail(locate(n.GetSortBy().Node), Unknown, "after %s, ORDER BY takes the name or number of an output column", after)
 			}
 		}
 		o.NotNull = q.Columns[o.Output-1].NotNull
@@ -483,6 +513,10 @@ func (b *binder) coerceOutput(q *Query, to []Column) {
 		case *SetOp:
 			b.coerceOutput(body.L, to)
 			b.coerceOutput(body.R, to)
+		case *Values:
+			for _, row := range body.Rows {
+				row[i] = b.convert(row[i], to[i].Type, -1)
+			}
 		}
 		q.Columns[i].Type = to[i].Type
 	}

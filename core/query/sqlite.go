@@ -193,12 +193,28 @@ func (e *emitter) cast(x *Cast) {
 }
 
 func (e *emitter) call(c *Call) {
+	if c.Fn.Kind == scalarFunction && c.Fn.own {
+		e.write("gneiss_", c.Fn.Name, "(")
+		for i, a := range c.Args {
+			if i > 0 {
+				e.write(", ")
+			}
+			e.number(a)
+		}
+		e.write(")")
+		return
+	}
 	if c.Fn.Kind == scalarFunction {
 		e.scalar(c.Fn.Name, c.Args)
 		return
 	}
 	name := c.Fn.Name
+	if c.Fn.own {
+		name = "gneiss_" + name
+	}
 	switch name {
+	case "string_agg":
+		name = "group_concat"
 	case "bool_and":
 		name = "min"
 	case "bool_or":
@@ -211,7 +227,15 @@ func (e *emitter) call(c *Call) {
 	if c.Star {
 		e.write("*")
 	}
-	e.exprs(c.Args)
+	if c.Fn.own && c.Fn.Kind == aggregateFunction {
+		e.number(c.Args[0])
+	} else {
+		e.exprs(c.Args)
+	}
+	for i, o := range c.Order {
+		e.write(map[bool]string{true: " ORDER BY ", false: ", "}[i == 0])
+		e.sortKey(o)
+	}
 	e.write(")")
 	if c.Filter != nil {
 		e.write(" FILTER (WHERE ")
@@ -385,11 +409,31 @@ func (e *emitter) extract(field string, x Expr) {
 		e.write("((")
 		part(6, 2)
 		e.write(" + 2) / 3)")
-	case "dow":
-		e.write("CAST(strftime('%w', ")
+	case "hour":
+		e.clock(x, 12)
+	case "minute":
+		e.clock(x, 15)
+	case "second":
+		e.clock(x, 18)
+	default:
+		form := map[string]string{"dow": "%w", "isodow": "%u", "doy": "%j", "week": "%V"}[field]
+		e.write("CAST(strftime('", form, "', ")
 		e.expr(x)
 		e.write(") AS INTEGER)")
 	}
+}
+
+// clock writes two digits of the time of day; a date has none.
+func (e *emitter) clock(x Expr, from int) {
+	if x.Type() == Date {
+		e.write("CASE WHEN ")
+		e.expr(x)
+		e.write(" IS NOT NULL THEN 0 END")
+		return
+	}
+	e.write("CAST(substr(")
+	e.expr(x)
+	e.write(fmt.Sprintf(", %d, 2) AS INTEGER)", from))
 }
 
 func (e *emitter) truncate(field string, x Expr) {
@@ -413,6 +457,22 @@ func (e *emitter) truncate(field string, x Expr) {
 		e.write(", 1, 4) || substr('-01-04-07-10', ((CAST(substr(")
 		e.expr(x)
 		e.write(", 6, 2) AS INTEGER) + 2) / 3) * 3 - 2, 3) || '-01", tail, "'")
+	case "week": // which begins on Monday
+		e.write("date(")
+		e.expr(x)
+		e.write(", '-6 days', 'weekday 1')")
+		if tail != "" {
+			e.write(" || '", tail, "'")
+		}
+	case "hour", "minute":
+		n := map[string]string{"hour": "13", "minute": "16"}[field]
+		if x.Type() == Date {
+			e.expr(x)
+			break
+		}
+		e.write("substr(")
+		e.expr(x)
+		e.write(", 1, ", n, ") || substr(':00:00', ", map[string]string{"hour": "1", "minute": "4"}[field], ")")
 	default: // day
 		e.write("substr(")
 		e.expr(x)

@@ -18,6 +18,7 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 	if v.Schemaname == "" {
 		for i := len(b.withs) - 1; i >= 0; i-- {
 			if cte := b.withs[i]; cte.Name == v.Relname {
+				cte.uses++
 				r := &Relation{Alias: cte.Name, CTE: cte, Columns: cte.Query.Columns}
 				b.alias(r, v.Alias)
 				return r

@@ -80,6 +80,7 @@ type (
 		Star     bool
 		Distinct bool
 		Filter   Expr
+		Order    []Order // of string_agg
 		Over     *Window
 		T        Type
 	}
@@ -177,8 +178,11 @@ type Join struct {
 
 // A CTE is a query of a WITH clause.
 type CTE struct {
-	Name  string
-	Query *Query
+	Name      string
+	Query     *Query
+	Recursive bool // it reads itself
+
+	uses int // how often it is read
 }
 
 // A Query is a SELECT with what stands round it.
@@ -190,11 +194,15 @@ type Query struct {
 	Columns       []Column
 }
 
-// A Body is a *Select or a *SetOp.
+// A Body is a *Select, a *SetOp or a *Values.
 type Body interface{ body() }
 
 func (*Select) body() {}
 func (*SetOp) body()  {}
+func (*Values) body() {}
+
+// Values are the rows of VALUES.
+type Values struct{ Rows [][]Expr }
 
 // A Select is one SELECT … FROM … WHERE … GROUP BY … HAVING.
 type Select struct {

@@ -41,6 +41,9 @@ func children(e Expr) []Expr {
 		if e.Filter != nil {
 			out = append(out, e.Filter)
 		}
+		for _, o := range e.Order {
+			out = append(out, o.Expr)
+		}
 		if e.Over != nil {
 			out = append(out, e.Over.Partition...)
 			for _, o := range e.Over.Order {
@@ -68,6 +71,57 @@ func anyExpr(e Expr, f func(Expr) bool) bool {
 		}
 	}
 	return false
+}
+
+// replace makes a copy of an expression in which f's result stands in place of
+// what it takes; where f returns nil, the operands are looked at. Sub-queries
+// stay as they are.
+func replace(e Expr, f func(Expr) Expr) Expr {
+	if e == nil {
+		return nil
+	}
+	if by := f(e); by != nil {
+		return by
+	}
+	in := func(x Expr) Expr { return replace(x, f) }
+	all := func(list []Expr) []Expr {
+		out := make([]Expr, len(list))
+		for i, x := range list {
+			out[i] = in(x)
+		}
+		return out
+	}
+	switch e := e.(type) {
+	case *ColumnRef, *Literal, *Now, *Exists, *Scalar:
+		return e
+	case *Unary:
+		return &Unary{e.Op, in(e.X)}
+	case *Binary:
+		return &Binary{e.Op, in(e.L), in(e.R), e.T}
+	case *IsNull:
+		return &IsNull{in(e.X), e.Not}
+	case *IsTrue:
+		return &IsTrue{in(e.X)}
+	case *InList:
+		return &InList{in(e.X), all(e.List), e.Not}
+	case *InQuery:
+		return &InQuery{in(e.X), e.Query, e.Not}
+	case *Cast:
+		return &Cast{in(e.X), e.To}
+	case *Like:
+		return &Like{in(e.X), in(e.Pattern), e.Not, e.Fold}
+	case *Case:
+		next := &Case{Else: in(e.Else), T: e.T}
+		for _, w := range e.Whens {
+			next.Whens = append(next.Whens, When{in(w.If), in(w.Then)})
+		}
+		return next
+	case *Call:
+		next := *e
+		next.Args, next.Filter = all(e.Args), in(e.Filter)
+		return &next
+	}
+	panic(fmt.Sprintf("query: no case for %T", e))
 }
 
 func isAggregate(e Expr) bool {
@@ -120,6 +174,9 @@ func key(e Expr) string {
 			return fmt.Sprintf("%p", e)
 		}
 		fmt.Fprintf(&b, "%s%v%v%v", e.Fn.Name, e.Star, e.Distinct, e.Filter != nil)
+		for _, o := range e.Order {
+			fmt.Fprintf(&b, "%v%v", o.Desc, o.NullsFirst)
+		}
 	}
 	b.WriteByte('(')
 	for _, c := range children(e) {
@@ -151,6 +208,7 @@ func eachRelation(q *Query, f func(*Relation)) {
 	case *SetOp:
 		eachRelation(body.L, f)
 		eachRelation(body.R, f)
+	case *Values: // its expressions come below
 	case *Select:
 		for _, item := range body.From {
 			from(item)
@@ -208,6 +266,12 @@ func eachExpr(q *Query, f func(Expr)) {
 	case *SetOp:
 		eachExpr(body.L, f)
 		eachExpr(body.R, f)
+	case *Values:
+		for _, row := range body.Rows {
+			for _, e := range row {
+				visit(e)
+			}
+		}
 	case *Select:
 		for _, e := range body.Items {
 			visit(e)

@@ -18,7 +18,9 @@ type Write struct {
 	Columns   []int    // those that are set, by their place in the table
 	Rows      [][]Expr // of an INSERT of values; of an UPDATE the one row that it sets
 	Query     *Query   // of an INSERT of a query's rows
+	From      []From   // of an UPDATE: what else its values and condition read
 	Where     Expr
+	Conflict  *Conflict
 	Returning *Query // its select list alone
 	Check     Expr   // of each row that the statement leaves: whether it may be left; nil: always
 }
@@ -38,10 +40,7 @@ func (b *binder) writing(n *pg.Node) *Write {
 	switch v := n.GetNode().(type) {
 	case *pg.Node_InsertStmt:
 		s := v.InsertStmt
-		switch {
-		case s.OnConflictClause != nil:
-			b.unsupported(s.OnConflictClause.Location, "ON CONFLICT")
-		case s.Override > pg.OverridingKind_OVERRIDING_NOT_SET:
+		if s.Override > pg.OverridingKind_OVERRIDING_NOT_SET {
 			b.unsupported(-1, "OVERRIDING")
 		}
 		with(s.WithClause)
@@ -49,31 +48,35 @@ func (b *binder) writing(n *pg.Node) *Write {
 		names := b.target(w, s.Relation)
 		b.insertColumns(w, s)
 		b.insertRows(w, s)
+		if s.OnConflictClause != nil {
+			b.onConflict(w, s.OnConflictClause, names)
+		}
 		b.returning(w, s.ReturningList, names)
 	case *pg.Node_UpdateStmt:
 		s := v.UpdateStmt
-		if len(s.FromClause) > 0 {
-			b.unsupported(locate(s.FromClause[0]), "UPDATE … FROM")
-		}
 		with(s.WithClause)
 		w.Verb = access.Update
 		names := b.target(w, s.Relation)
+		own := *names
+		w.From = b.bindFrom(s.FromClause, names)
 		b.assignments(w, s.TargetList, names)
 		b.where(w, s.WhereClause, names)
-		b.returning(w, s.ReturningList, names)
+		b.returning(w, s.ReturningList, &own)
 	case *pg.Node_DeleteStmt:
 		s := v.DeleteStmt
-		if len(s.UsingClause) > 0 {
-			b.unsupported(locate(s.UsingClause[0]), "DELETE … USING")
-		}
 		with(s.WithClause)
 		w.Verb = access.Delete
 		names := b.target(w, s.Relation)
 		if !b.verdict(w).Allowed.Has(access.Delete) {
 			b.need(access.Delete, w.Target.Table.ID)
 		}
+		own := *names
+		using := b.bindFrom(s.UsingClause, names)
 		b.where(w, s.WhereClause, names)
-		b.returning(w, s.ReturningList, names)
+		if len(using) > 0 {
+			w.Where = anyOf(using, w.Where)
+		}
+		b.returning(w, s.ReturningList, &own)
 	}
 	return w
 }

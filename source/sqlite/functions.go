@@ -35,6 +35,16 @@ func register(conn *sqlite3.SQLiteConn) error {
 			return err
 		}
 	}
+	for name, f := range library {
+		if err := conn.RegisterFunc(name, f, true); err != nil {
+			return err
+		}
+	}
+	for name, f := range aggregates {
+		if err := conn.RegisterAggregator(name, f, true); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

@@ -430,7 +430,7 @@ func TestNoLeak(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%v\n%s\n%s", err, plan.SQL, context())
 			}
-			want, err := collect(plain, strings.ReplaceAll(q.text, "src.", ""), nil, plan.Columns)
+			want, err := collect(plain, strings.ReplaceAll(q.plain(), "src.", ""), nil, plan.Columns)
 			if err != nil {
 				t.Fatalf("the raw query fails: %v\n%s", err, context())
 			}

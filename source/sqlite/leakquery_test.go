@@ -12,9 +12,18 @@ import (
 // source's name, to SQLite itself, with the columns that it needs.
 type leakQuery struct {
 	text    string
-	ordered bool // the order of rows counts
+	raw     string // the same for SQLite itself, where it is written otherwise
+	ordered bool   // the order of rows counts
 	columns map[string][]string
 	star    string // the table of a *
+}
+
+// plain is the query as SQLite itself takes it.
+func (q *leakQuery) plain() string {
+	if q.raw != "" {
+		return q.raw
+	}
+	return q.text
 }
 
 // permitted reports whether the query may run, by the columns that are granted
@@ -147,7 +156,33 @@ func (b *builder) where(table, alias string) string {
 
 func (b *builder) statement() string {
 	table := pick(b.r, "s1.t", "s1.t", "s1.u", "s2.ent")
-	switch b.r.IntN(13) {
+	switch b.r.IntN(18) {
+	case 12: // DISTINCT ON
+		table = pick(b.r, "s1.t", "s1.u")
+		from := " FROM src." + table + " AS a" + b.where(table, "a")
+		key, id, c := b.use(table, "a", "g"), b.use(table, "a", "id"), b.textual(table, "a")
+		down := pick(b.r, "", " DESC")
+		b.q.ordered = true
+		b.q.raw = "SELECT k, c FROM (SELECT " + key + " AS k, " + c + " AS c, row_number() OVER (PARTITION BY " + key + " ORDER BY " + id + down + ") AS rn" + from + ") WHERE rn = 1 ORDER BY k NULLS LAST"
+		return "SELECT DISTINCT ON (" + key + ") " + key + " AS k, " + c + " AS c" + from + " ORDER BY " + key + ", " + id + down
+	case 13: // grouping sets
+		table = pick(b.r, "s1.t", "s1.u")
+		from := " FROM src." + table + " AS a" + b.where(table, "a")
+		key, more, n := b.use(table, "a", "g"), "("+b.number(table, "a")+" > 1)", "count(*), sum("+b.number(table, "a")+")"
+		parts := []string{"SELECT " + key + " AS k, " + more + " AS c, " + n + ", 0" + from + " GROUP BY " + key + ", " + more,
+			"SELECT " + key + ", NULL, " + n + ", 1" + from + " GROUP BY " + key, "SELECT NULL, NULL, " + n + ", 3" + from}
+		b.q.raw = strings.Join(parts, " UNION ALL ")
+		return "SELECT " + key + " AS k, " + more + " AS c, " + n + ", grouping(" + key + ", " + more + ")" + from + " GROUP BY " + pick(b.r, "ROLLUP ("+key+", "+more+")", "GROUPING SETS (("+key+", "+more+"), "+key+", ())")
+	case 14: // a recursive WITH query
+		id, up := b.use("s1.u", "a", "id"), b.use("s1.u", "a", "t_id")
+		b.use("s1.u", "n", "id")
+		b.use("s1.u", "n", "t_id")
+		return "WITH RECURSIVE w (id, up) AS (SELECT " + id + ", " + up + " FROM src.s1.u AS a" + b.where("s1.u", "a") + " UNION SELECT n.id, n.t_id FROM src.s1.u AS n JOIN w ON n.id = w.up) SELECT w.id, w.up FROM w"
+	case 15: // VALUES beside a table
+		return "SELECT v.k, " + b.textual("s1.t", "a") + " FROM src.s1.t AS a JOIN (SELECT column1 AS k FROM (VALUES (1), (2), (NULL)) AS x) AS v ON v.k = " + b.number("s1.t", "a")
+	case 16: // NATURAL and USING
+		table = "s1.u"
+		return "SELECT count(*), min(" + b.textual("s1.u", "b") + ") FROM src.s1.t AS a " + pick(b.r, "JOIN", "LEFT JOIN") + " src.s1.u AS b USING (" + b.using("id", "s1.t", "s1.u") + ") WHERE " + b.predicate("s1.t", "a", 1)
 	case 0: // a plain selection
 		return "SELECT " + b.textual(table, "a") + " AS c1, " + b.textual(table, "a") + " AS c2 FROM src." + table + " AS a" + b.where(table, "a")
 	case 1: // a star
@@ -195,6 +230,14 @@ func (b *builder) statement() string {
 
 func (b *builder) boolean() string {
 	return pick(b.r, "max(CASE WHEN "+b.predicate("s1.t", "a", 1)+" THEN 1 ELSE 0 END)", "avg("+b.use("s1.t", "a", "x")+")")
+}
+
+// using notes a column of both tables of a join.
+func (b *builder) using(column string, tables ...string) string {
+	for _, t := range tables {
+		b.q.columns[t] = append(b.q.columns[t], column)
+	}
+	return column
 }
 
 // usesKey and usesGroup note columns that a text above names in passing.

@@ -27,6 +27,8 @@ func semantics(t *testing.T) (*Source, *access.Standing) {
 		CREATE TABLE v (id INTEGER NOT NULL, n INTEGER, x REAL, s TEXT, d DATE, at TIMESTAMP, b BOOLEAN);
 		INSERT INTO v VALUES (1, 7, 2.5, 'Alder', '2024-02-29', '2024-02-29 13:45:10', 1), (2, -7, -2.5, 'birch', '2023-12-31', '2023-12-31 23:59:59', 0), (3, NULL, NULL, NULL, NULL, NULL, NULL), (4, 0, 0.0, '', '2024-03-01', '2024-03-01 00:00:00', 1);
 		CREATE TABLE w (id INTEGER NOT NULL, v_id INTEGER, t TEXT);
+		CREATE TABLE k (id INTEGER PRIMARY KEY, t TEXT);
+		INSERT INTO k VALUES (1, 'one'), (2, 'two');
 		INSERT INTO w VALUES (10, 1, 'a'), (11, 1, 'b'), (12, 2, 'a'), (13, 9, 'z'), (14, NULL, 'n');`); err != nil {
 		t.Fatal(err)
 	}
@@ -123,6 +125,14 @@ func TestExpressions(t *testing.T) {
 		{"d + 1", "2024-03-01 2024-01-01 ∅ 2024-03-02"}, {"d - 60", "2023-12-31 2023-11-01 ∅ 2024-01-01"}, {"d - DATE '2024-01-01'", "59 -1 ∅ 60"}, {"d > '2024-01-01'", "true false ∅ true"}, {"d = at", "false false ∅ true"},
 		{"extract(year from d)", "2024 2023 ∅ 2024"}, {"extract(month from at)", "2 12 ∅ 3"}, {"extract(day from d)", "29 31 ∅ 1"}, {"extract(quarter from d)", "1 4 ∅ 1"}, {"extract(dow from d)", "4 0 ∅ 5"},
 		{"date_trunc('month', d)", "2024-02-01 2023-12-01 ∅ 2024-03-01"}, {"date_trunc('quarter', d)", "2024-01-01 2023-10-01 ∅ 2024-01-01"}, {"date_trunc('year', at)", "2024-01-01 00:00:00 2023-01-01 00:00:00 ∅ 2024-01-01 00:00:00"}, {"date_trunc('day', at)", "2024-02-29 00:00:00 2023-12-31 00:00:00 ∅ 2024-03-01 00:00:00"},
+		{"extract(isodow from d)", "4 7 ∅ 5"}, {"extract(doy from d)", "60 365 ∅ 61"}, {"extract(week from d)", "9 52 ∅ 9"}, {"extract(hour from at)", "13 23 ∅ 0"}, {"date_part('second', at)", "10 59 ∅ 0"}, {"extract(minute from d)", "0 0 ∅ 0"},
+		{"date_trunc('week', d)", "2024-02-26 2023-12-25 ∅ 2024-02-26"}, {"date_trunc('week', at)", "2024-02-26 00:00:00 2023-12-25 00:00:00 ∅ 2024-02-26 00:00:00"}, {"date_trunc('hour', at)", "2024-02-29 13:00:00 2023-12-31 23:00:00 ∅ 2024-03-01 00:00:00"}, {"date_trunc('minute', at)", "2024-02-29 13:45:00 2023-12-31 23:59:00 ∅ 2024-03-01 00:00:00"},
+		{"d + INTERVAL '1 month'", "2024-03-29 00:00:00 2024-01-31 00:00:00 ∅ 2024-04-01 00:00:00"}, {"d - INTERVAL '1 year 1 day'", "2023-02-27 00:00:00 2022-12-30 00:00:00 ∅ 2023-02-28 00:00:00"}, {"d + INTERVAL '2 months'", "2024-04-29 00:00:00 2024-02-29 00:00:00 ∅ 2024-05-01 00:00:00"}, {"at + INTERVAL '15 minutes'", "2024-02-29 14:00:10 2024-01-01 00:14:59 ∅ 2024-03-01 00:15:00"}, {"n + INTERVAL '1 day'", "error"}, {"d + INTERVAL 'P1D'", "error"},
+		{"to_char(d, 'YYYY-MM')", "2024-02 2023-12 ∅ 2024-03"}, {"to_char(at, 'Month')", "error"}, {"to_char(at, 'DD.MM HH24:MI:SS')", "29.02 13:45:10 31.12 23:59:59 ∅ 01.03 00:00:00"}, {"make_date(2024, n + 8, 31)", "∅ 2024-01-31 ∅ 2024-08-31"},
+		// More numbers and texts.
+		{"sign(n)", "1 -1 ∅ 0"}, {"sqrt(n)", "2.6457513110645907 ∅ ∅ 0"}, {"ln(x)", "0.9162907318741551 ∅ ∅ ∅"}, {"power(n, 2)", "49 49 ∅ 0"}, {"exp(n - n)", "1 1 ∅ 1"}, {"log(100)", "2 2 2 2"}, {"trunc(x)", "2 -2 ∅ 0"}, {"trunc(x * 1.01, 1)", "2.5 -2.5 ∅ 0"}, {"trunc(n)", "7 -7 ∅ 0"},
+		{"lpad(s, 7, '*')", "**Alder **birch ∅ *******"}, {"rpad(s, 3)", "Ald bir ∅    "}, {"reverse(s)", "redlA hcrib ∅ "}, {"initcap('old SLATE-pit')", "Old Slate-Pit Old Slate-Pit Old Slate-Pit Old Slate-Pit"}, {"starts_with(s, 'b')", "false true ∅ false"},
+		{"split_part(s, 'r', 1)", "Alde bi ∅ "}, {"split_part('a-b-c', '-', 2)", "b b b b"}, {"split_part(s, 'r', 9)", "  ∅ "}, {"concat_ws('-', s, NULL, 'x')", "Alder-x birch-x x -x"}, {"lpad(s, 5000)", "error"},
 		// Facts.
 		{"CURRENT_USER", "flint flint flint flint"}, {"CURRENT_DATE", "2026-11-23 2026-11-23 2026-11-23 2026-11-23"}, {"CURRENT_TIMESTAMP", strings.TrimSpace(strings.Repeat("2026-11-23 10:30:00 ", 4))}, {"purpose()", "audit audit audit audit"}, {"in_group('north')", "false false false false"},
 		// Sub-queries.
@@ -192,6 +202,26 @@ func TestQueries(t *testing.T) {
 		{"lag and lead", "SELECT id, lag(id) OVER w, lead(id, 1, 0) OVER w FROM src.s.v WINDOW w AS (ORDER BY id) ORDER BY id", "1,∅,2 2,1,3 3,2,4 4,3,0"},
 		{"rank sorts NULLs as PostgreSQL", "SELECT id, rank() OVER (ORDER BY n) FROM src.s.v ORDER BY id", "1,3 2,1 3,4 4,2"},
 		{"a window over groups", "SELECT b, rank() OVER (ORDER BY count(*) DESC, b) FROM src.s.v GROUP BY b ORDER BY 2", "true,1 false,2 ∅,3"},
+		{"VALUES", "VALUES (1, 'a'), (2, NULL) ORDER BY 1 DESC", "2,∅ 1,a"},
+		{"VALUES as a table", "SELECT v.b, v.a FROM (VALUES (1, 'x'), (2.5, 'y')) AS v (a, b) WHERE a > 1", "y,2.5"},
+		{"VALUES in a WITH query", "WITH w (k, t) AS (VALUES (1, 'one'), (7, 'seven')) SELECT v.id, w.t FROM src.s.v JOIN w ON w.k = v.n", "1,seven"},
+		{"IN (VALUES …)", "SELECT id FROM src.s.w WHERE id IN (VALUES (10), (12)) ORDER BY 1", "10 12"},
+		{"VALUES in a union", "SELECT n FROM (SELECT n FROM src.s.v UNION ALL VALUES (99)) AS x ORDER BY n NULLS FIRST", "∅ -7 0 7 99"},
+		{"WITH RECURSIVE counts", "WITH RECURSIVE c (n) AS (VALUES (1) UNION ALL SELECT n + 1 FROM c WHERE n < 5) SELECT sum(n), max(n) FROM c", "15,5"},
+		{"WITH RECURSIVE over a table ends where nothing is new", "WITH RECURSIVE c AS (SELECT id, v_id FROM src.s.w WHERE id = 10 UNION SELECT w.id, w.v_id FROM src.s.w AS w JOIN c ON w.v_id = c.v_id) SELECT * FROM c ORDER BY id", "10,1 11,1"},
+		{"DISTINCT ON keeps the first by the order", "SELECT DISTINCT ON (v_id) v_id, id FROM src.s.w ORDER BY v_id, id DESC", "1,11 2,12 9,13 ∅,14"},
+		{"DISTINCT ON with an order that is not selected", "SELECT DISTINCT ON (t) t FROM src.s.w ORDER BY t, id DESC LIMIT 2", "a b"},
+		{"DISTINCT ON of groups", "SELECT DISTINCT ON (v_id) v_id, count(*) AS n FROM src.s.w GROUP BY v_id, t ORDER BY v_id, n DESC", "1,1 2,1 9,1 ∅,1"},
+		{"GROUPING SETS", "SELECT v_id, t, count(*) FROM src.s.w GROUP BY GROUPING SETS ((v_id), (t), ()) ORDER BY 1, 2", "1,∅,2 2,∅,1 9,∅,1 ∅,a,2 ∅,b,1 ∅,n,1 ∅,z,1 ∅,∅,1 ∅,∅,5"},
+		{"ROLLUP and GROUPING", "SELECT v_id, t, count(*), grouping(v_id, t) AS g FROM src.s.w GROUP BY ROLLUP (v_id, t) ORDER BY g, 1, 2", "1,a,1,0 1,b,1,0 2,a,1,0 9,z,1,0 ∅,n,1,0 1,∅,2,1 2,∅,1,1 9,∅,1,1 ∅,∅,1,1 ∅,∅,5,3"},
+		{"CUBE of no rows has the row of all", "SELECT v_id, t, count(*) FROM src.s.w WHERE id > 99 GROUP BY CUBE (v_id, t)", "∅,∅,0"},
+		{"ROLLUP with HAVING and an expression", "SELECT t, coalesce(t, 'all') || '!' FROM src.s.w GROUP BY ROLLUP (t) HAVING count(*) > 1 ORDER BY 2", "a,a! ∅,all!"},
+		{"GROUPING of a plain group", "SELECT v_id, grouping(v_id) FROM src.s.w GROUP BY v_id ORDER BY 1 LIMIT 1", "1,0"},
+		{"HAVING makes one group of nothing", "SELECT 1 FROM src.s.w WHERE id > 99 HAVING true", "1"},
+		{"string_agg", "SELECT string_agg(t, '-' ORDER BY t DESC), string_agg(t, ',' ORDER BY id) FILTER (WHERE v_id = 1) FROM src.s.w", "z-n-b-a-a,a,b"},
+		{"spreads", "SELECT var_pop(n), stddev_pop(n - n), var_samp(n), stddev(id) > 1.29 FROM src.s.v", "32.666666666666664,0,49,true"},
+		{"a spread of one value", "SELECT variance(n), var_pop(n) FROM src.s.v WHERE id = 1", "∅,0"},
+		{"ntile and nth_value", "SELECT id, ntile(2) OVER (ORDER BY id), nth_value(id, 2) OVER (ORDER BY id) FROM src.s.v ORDER BY id", "1,1,∅ 2,1,2 3,2,2 4,2,2"},
 		{"no table at all", "SELECT 1 + 1 AS two, 'x' AS x", "2,x"},
 		{"a correlated derived table in a sub-query", "SELECT id, (SELECT max(q.k) FROM (SELECT w.id AS k FROM src.s.w WHERE w.v_id = v.id) q) FROM src.s.v ORDER BY id LIMIT 2", "1,11 2,12"},
 	} {
