@@ -70,22 +70,15 @@ type (
 		After   string `query:"after" description:"a cursor"`
 		Limit   int    `query:"limit" description:"1,000 when not given; 5,000 at the most"`
 	}
-	policiesIn struct {
-		Table string `query:"table" description:"at and below this object"`
-	}
 	nameIn struct {
 		Name string `uri:"name" path:"name" json:"-"`
-	}
-	policyStatus struct {
-		nameIn
-		wire.PolicyStatus
 	}
 	sourceIn struct {
 		Name string `uri:"name" path:"name" json:"-"`
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,write,preview,trial,change,sign-in,password,token"`
+		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,change,sign-in,password,token"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Before   string `query:"before" description:"a cursor"`
@@ -210,22 +203,7 @@ func (s *Server) register() {
 		return svc.RemoveLane(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 
-	handle(s, "GET", "/policies", "row and column policies", func(r request, in policiesIn) (wire.List[wire.Policy], error) {
-		return svc.Policies(r.Caller, in.Table)
-	})
-	handle(s, "POST", "/policies", "add or replace a policy", func(r request, in wire.PolicyRequest) (wire.Changed, error) {
-		return svc.PutPolicy(r.ctx, r.Caller, in)
-	})
-	handle(s, "POST", "/policies/trial", "count what standpoints would see with a row policy, before it is saved", func(r request, in wire.PolicyTrial) (wire.TrialResult, error) {
-		return svc.TryPolicy(r.ctx, r.Caller, in)
-	})
-	handle(s, "PATCH", "/policies/{name}", "publish or stop a policy", func(r request, in policyStatus) (wire.Changed, error) {
-		return svc.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus)
-	})
-	handle(s, "DELETE", "/policies/{name}", "remove a policy", func(r request, in removal) (wire.Changed, error) {
-		return svc.RemovePolicy(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
-	})
-
+	s.policies()
 	handle(s, "GET", "/sources", "connected databases", func(r request, _ none) (wire.List[wire.Source], error) {
 		return svc.Sources(r.ctx, r.Caller)
 	})

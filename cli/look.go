@@ -132,12 +132,7 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 
 func (a *app) head(title string) { fmt.Fprintf(a.out, "\n%s\n", title) }
 
-func orNone(list []string) string {
-	if len(list) == 0 {
-		return "nothing"
-	}
-	return strings.Join(list, ", ")
-}
+func orNone(list []string) string { return joinedOr(list, "nothing") }
 
 func columnGrid(columns []wire.ColumnView) grid {
 	g := grid{head: []string{"column", "type", "appears", "by"}}

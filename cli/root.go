@@ -82,6 +82,7 @@ role:survey_reader, service:pumice, public.`,
 	a.rights(root)
 	a.accounts(root)
 	a.policies(root)
+	a.labels(root)
 	a.querying(root)
 	a.record(root)
 	return root

@@ -30,6 +30,7 @@ const (
 	crews     = 20
 	visits    = 3_000
 	batches   = 600
+	Reports   = 1_200
 )
 
 // Districts are the survey's five.
@@ -179,7 +180,7 @@ func assay(g *generator) {
 		return []any{i, 1 + g.r.IntN(Boreholes), top, top + 1, day("2016-03-01", g.r.IntN(3600)), round(200+g.r.Float64()*1800, 1)}
 	})
 	g.exec(`CREATE INDEX samples_borehole ON samples (borehole_id)`)
-	g.exec(`CREATE TABLE results (id INTEGER PRIMARY KEY, sample_id INTEGER NOT NULL, element TEXT NOT NULL, ppm REAL, method TEXT NOT NULL, batch_id INTEGER NOT NULL, analyst TEXT NOT NULL)`)
+	g.exec(`CREATE TABLE results (id INTEGER PRIMARY KEY, sample_id INTEGER NOT NULL REFERENCES samples (id), element TEXT NOT NULL, ppm REAL, method TEXT NOT NULL, batch_id INTEGER NOT NULL, analyst TEXT NOT NULL)`)
 	g.fill("results", Results, func(i int) []any {
 		var ppm any = round(g.r.ExpFloat64()*40, 3)
 		if g.r.IntN(25) == 0 {
@@ -257,6 +258,12 @@ func field(g *generator) {
 		}
 		return []any{i, 1 + g.r.IntN(crews), 1 + g.r.IntN(Boreholes), day("2022-01-03", g.r.IntN(1700)), note}
 	})
+	g.exec(`CREATE TABLE reports (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL, author TEXT NOT NULL, written_on DATE NOT NULL, hours REAL NOT NULL, cost REAL NOT NULL)`)
+	g.fill("reports", Reports, func(i int) []any {
+		hours := round(2+g.r.ExpFloat64()*9, 1)
+		return []any{i, 1 + g.r.IntN(Boreholes), pick(g.r, []string{"flint", "jasper", "slate", "chert"}), day("2023-01-09", g.r.IntN(1300)), hours, round(hours*(60+g.r.Float64()*35), 2)}
+	})
+	g.exec(`CREATE INDEX reports_author ON reports (author, written_on)`)
 	g.exec(`CREATE TABLE district_officers (officer TEXT NOT NULL, district TEXT NOT NULL, since DATE NOT NULL, PRIMARY KEY (officer, district))`)
 	officers := [][2]string{{"flint", "north"}, {"jasper", "coast"}, {"slate", "basin"}, {"slate", "highland"},
 		{"chert", "north"}, {"chert", "coast"}, {"chert", "basin"}, {"chert", "highland"}}

@@ -57,7 +57,7 @@ func TestEveryRunGivesTheSameRows(t *testing.T) {
 	}{
 		{"drilling", "boreholes", Boreholes}, {"drilling", "core_boxes", 9600}, {"drilling", "lithology", 7200}, {"assay", "samples", Samples}, {"assay", "results", Results}, {"assay", "batches", batches},
 		{"licensing", "holders", Holders}, {"licensing", "licences", licences}, {"licensing", "payments", payments}, {"monitoring", "wells", wells}, {"monitoring", "readings", Readings}, {"monitoring", "stations", stations},
-		{"field", "crews", crews}, {"field", "visits", visits}, {"field", "district_officers", 8},
+		{"field", "crews", crews}, {"field", "visits", visits}, {"field", "reports", Reports}, {"field", "district_officers", 8},
 	} {
 		first, rows := contents(t, a, c.schema, c.table)
 		second, _ := contents(t, b, c.schema, c.table)

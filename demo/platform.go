@@ -169,6 +169,28 @@ func (m *maker) rows(name, table, rule, comment string, to ...string) {
 	}
 }
 
+// follow shows the rows whose row in another table is shown.
+func (m *maker) follow(name, table, parent string) {
+	if m.err == nil {
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: name, Table: table, Follow: parent, Comment: "along a relationship"}})
+	}
+}
+
+func (m *maker) relate(from, to string) {
+	if m.err == nil {
+		_, m.err = m.svc.Relate(m.ctx, m.as, wire.RelationshipRequest{From: []string{from}, To: []string{to}})
+	}
+}
+
+func (m *maker) label(name, topic, level string, objects ...string) {
+	if m.err == nil {
+		_, m.err = m.svc.PutLabel(m.ctx, m.as, wire.LabelRequest{Name: name, Topic: topic, Level: level})
+	}
+	if m.err == nil {
+		_, m.err = m.svc.PlaceLabel(m.ctx, m.as, name, wire.LabelPlacement{Do: "put", Objects: objects})
+	}
+}
+
 // columns treats columns for all but a few.
 func (m *maker) columns(name, table string, columns []string, t wire.Treatment, except ...string) {
 	m.treat(wire.Policy{Name: name, Table: table, Columns: columns, Treatment: &t, Except: except})
@@ -255,15 +277,29 @@ func (m *maker) model() error {
 	m.rows("boreholes-of-own-licences", boreholes, "licence_id IN (SELECT id FROM licensing.licences WHERE portal_user = CURRENT_USER)", "", "role:partner")
 	m.rows("boreholes-released", boreholes, "release_on <= CURRENT_DATE", "a date", "role:public_portal", "role:licensing_officer")
 	m.rows("boreholes-curated", boreholes, "true", "all rows", "role:data_curator")
+	m.relate("survey.assay.samples.borehole_id", boreholes+".id")
+	m.relate("survey.field.reports.borehole_id", boreholes+".id")
+	m.follow("samples-of-boreholes", "survey.assay.samples", boreholes)
+	m.follow("results-of-samples", "survey.assay.results", "survey.assay.samples")
+	m.rows("samples-of-laboratory", "survey.assay.samples", "true", "all rows", "role:lab_analyst")
+	m.rows("reports-of-team", "survey.field.reports", "author IN (team())", "the reporting line")
+	m.rows("reports-curated", "survey.field.reports", "true", "all rows", "role:data_curator")
 	m.rows("readings-of-groups", "survey.monitoring.readings", "in_group(district) OR has_role('data_curator')", "a group by column")
 
 	holders := "survey.licensing.holders"
 	m.columns("holder-email", holders, []string{"email"}, wire.Treatment{Kind: "mask", KeepFirst: 1, Keep: "@.-"}, "role:licensing_officer")
 	m.columns("holder-phone", holders, []string{"phone"}, wire.Treatment{Kind: "mask", KeepLast: 2, Keep: "+ "}, "role:licensing_officer")
 	m.columns("holder-contact", holders, []string{"contact_name"}, wire.Treatment{Kind: "pseudonym"}, "role:licensing_officer")
-	m.columns("holder-finance", holders, []string{"bank_account", "tax_number"}, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
+	m.label("finance", "finance", "restricted", holders+".bank_account", holders+".tax_number")
+	m.label("contact", "contact", "confidential", holders+".contact_name", holders+".email", holders+".phone")
+	m.label("commercial", "commercial", "internal", boreholes+".cost", "survey.field.reports.cost", "survey.licensing.payments.amount")
+	m.columns("finance-data", "label:finance", nil, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
+	m.columns("report-cost", "survey.field.reports", []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
 	m.columns("borehole-cost", boreholes, []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
-	m.treat(wire.Policy{Name: "borehole-position", Table: boreholes, Columns: []string{"latitude", "longitude"}, For: []string{"role:public_portal"}, Treatment: &wire.Treatment{Kind: "round", Decimals: 1}})
+	m.treat(wire.Policy{Name: "borehole-position", Table: boreholes, Columns: []string{"latitude", "longitude"}, Treatment: &wire.Treatment{Kind: "round", Decimals: 1},
+		When: "release_on > CURRENT_DATE OR release_on IS NULL", Except: []string{"role:district_geologist", "role:data_curator"}, Comment: "blurred until the release"})
+	m.treat(wire.Policy{Name: "visit-notes", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "generalize", Prefix: 6},
+		Except: []string{"role:regional_lead", "role:data_curator"}, Status: "draft", Comment: "to be talked about"})
 
 	// The trade's usual mistakes, for Gneiss to find.
 	m.grant("SELECT", "survey.licensing.payments", "GS-31", "role:lab_analyst")

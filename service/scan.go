@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 	"gneiss/source"
 	"gneiss/source/sqlite"
 	"gneiss/store"
@@ -126,6 +129,18 @@ func (s *Service) Sources(ctx context.Context, c Caller) (wire.List[wire.Source]
 	return out, nil
 }
 
+// closedBy says which policies close the table of a column that is gone.
+func closedBy(st *state, path string) string {
+	o, err := st.model.Lookup(path)
+	if err != nil || o.Kind != access.Column {
+		return ""
+	}
+	if names := st.treating(o.ID); len(names) > 0 {
+		return fmt.Sprintf("; it was treated by %s, so the table is closed to whom that is about until the policy is edited or stopped: what it held may stand under another name now", strings.Join(names, ", "))
+	}
+	return ""
+}
+
 // mostNamed is how many differences a scan names.
 const mostNamed = 20
 
@@ -162,7 +177,9 @@ func (s *Service) Scan(ctx context.Context, c Caller, name string) (wire.Changed
 		case access.AddObject:
 			scan.notes = append(scan.notes, "there is now "+what.Path)
 		case access.MissObject:
-			scan.notes = append(scan.notes, what.Path+" is missing; its grants and policies stay, and take no effect")
+			scan.notes = append(scan.notes, what.Path+" is missing; its grants and policies stay, and take no effect"+closedBy(st, what.Path))
+		case policy.PutRelationship:
+			scan.notes = append(scan.notes, fmt.Sprintf("%s belongs to %s, by a foreign key", strings.Join(what.From, ", "), strings.Join(what.To, ", ")))
 		}
 	}
 	if more := len(changes) - mostNamed; more > 0 {
@@ -178,7 +195,7 @@ func found(st *state, name string, tables []source.Table) []change {
 	added := map[string]bool{}
 	add := func(o access.AddObject) {
 		old, err := st.model.Lookup(o.Path)
-		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull {
+		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key {
 			return
 		}
 		added[o.Path] = true
@@ -188,10 +205,59 @@ func found(st *state, name string, tables []source.Table) []change {
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
 		for _, c := range t.Columns {
-			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull})
+			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key})
+		}
+	}
+	return append(changes, related(st, name, tables)...)
+}
+
+// related lists the relationships that foreign keys state and that the model does
+// not know.
+func related(st *state, name string, tables []source.Table) []change {
+	known := map[string]bool{}
+	key := func(from, to []string) string { return strings.Join(from, " ") + " > " + strings.Join(to, " ") }
+	for _, r := range st.policies.Relationships() {
+		known[key(objectPaths(st.model, r.From), objectPaths(st.model, r.To))] = true
+	}
+	var changes []change
+	for _, t := range tables {
+		for _, k := range t.Keys {
+			c := policy.PutRelationship{}
+			for i := range k.Columns {
+				c.From = append(c.From, access.JoinPath(name, t.Schema, t.Name, k.Columns[i]))
+				c.To = append(c.To, access.JoinPath(name, k.Schema, k.Table, k.To[i]))
+			}
+			if id := key(c.From, c.To); !known[id] && scanned(tables, t, k) {
+				known[id] = true
+				changes = append(changes, c)
+			}
 		}
 	}
 	return changes
+}
+
+// scanned reports whether the scan found what a foreign key leads to, in columns
+// of the same types.
+func scanned(tables []source.Table, child source.Table, k source.ForeignKey) bool {
+	typeOf := func(t source.Table, name string) string {
+		for _, c := range t.Columns {
+			if c.Name == name {
+				return c.Type
+			}
+		}
+		return ""
+	}
+	return slices.ContainsFunc(tables, func(t source.Table) bool {
+		if t.Schema != k.Schema || t.Name != k.Table {
+			return false
+		}
+		for i, to := range k.To {
+			if typ := typeOf(t, to); typ == "" || typ != typeOf(child, k.Columns[i]) {
+				return false
+			}
+		}
+		return true
+	})
 }
 
 // gone lists the changes for what a scan no longer found.

@@ -34,6 +34,8 @@ type Service struct {
 	kept       atomic.Int64 // the revision of the last checkpoint
 	background sync.WaitGroup
 
+	suggested suggestions
+
 	mu      sync.RWMutex
 	sources map[access.ObjectID]source.Source
 }

@@ -19,6 +19,14 @@ type Table struct {
 	Schema  string
 	Name    string
 	Columns []Column
+	Keys    []ForeignKey
+}
+
+// A ForeignKey says that columns of a table name a row of another.
+type ForeignKey struct {
+	Columns       []string
+	Schema, Table string
+	To            []string // columns of the other, in pairs
 }
 
 // A Column is a column that a scan finds. Type is a name that package query
@@ -27,6 +35,7 @@ type Column struct {
 	Name    string
 	Type    string
 	NotNull bool
+	Key     bool // it is part of the primary key
 }
 
 // A Source is one connected database. Its methods may be called concurrently,

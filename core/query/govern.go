@@ -140,8 +140,8 @@ func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 	if _, none := where.(*Literal); none {
 		return where // no parent row is there
 	}
-	one := &Literal{Bigint, int64(1)}
-	return &Exists{&Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Bigint}}}}
+	one := &Literal{Boolean, true} // which is no argument
+	return &Exists{&Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
 }
 
 // columnWith finds the column of a relation by its id, or returns nil.

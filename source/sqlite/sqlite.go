@@ -157,10 +157,61 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 			if err != nil {
 				return nil, unavailable(err)
 			}
-			tables = append(tables, source.Table{Schema: schema, Name: name, Columns: columns})
+			keys, err := s.foreignKeys(ctx, db, schema, name)
+			if err != nil {
+				return nil, unavailable(err)
+			}
+			tables = append(tables, source.Table{Schema: schema, Name: name, Columns: columns, Keys: keys})
 		}
 	}
+	for _, t := range tables {
+		for i, k := range t.Keys {
+			if len(k.To) == 0 { // it leads to the primary key, without saying so
+				t.Keys[i].To = primaryKey(tables, k)
+			}
+		}
+	}
+	for i := range tables {
+		tables[i].Keys = slices.DeleteFunc(tables[i].Keys, func(k source.ForeignKey) bool { return len(k.To) != len(k.Columns) })
+	}
 	return tables, nil
+}
+
+// foreignKeys lists those of a table; they stay within its file.
+func (s *Source) foreignKeys(ctx context.Context, db *sqlx.DB, schema, table string) ([]source.ForeignKey, error) {
+	var found []struct {
+		ID    int
+		Table string
+		From  string         `db:"from"`
+		To    sql.NullString `db:"to"`
+	}
+	err := db.SelectContext(ctx, &found, `SELECT id, "table", "from", "to" FROM pragma_foreign_key_list(?, ?) ORDER BY id DESC, seq`, table, schema)
+	var keys []source.ForeignKey
+	last := -1
+	for _, f := range found {
+		if f.ID != last {
+			keys = append(keys, source.ForeignKey{Schema: schema, Table: f.Table})
+			last = f.ID
+		}
+		k := &keys[len(keys)-1]
+		k.Columns = append(k.Columns, f.From)
+		if f.To.Valid {
+			k.To = append(k.To, f.To.String)
+		}
+	}
+	return keys, err
+}
+
+func primaryKey(tables []source.Table, k source.ForeignKey) []string {
+	var names []string
+	for _, t := range tables {
+		for _, c := range t.Columns {
+			if t.Schema == k.Schema && t.Name == k.Table && c.Key {
+				names = append(names, c.Name)
+			}
+		}
+	}
+	return names
 }
 
 func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string) ([]source.Column, error) {
@@ -175,7 +226,7 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 	for i, c := range found {
 		// An INTEGER PRIMARY KEY is the row's number and never NULL.
 		typ := typeName(c.Type)
-		columns[i] = source.Column{Name: c.Name, Type: typ, NotNull: c.NotNull || c.PK > 0 && typ == "bigint"}
+		columns[i] = source.Column{Name: c.Name, Type: typ, NotNull: c.NotNull || c.PK > 0 && typ == "bigint", Key: c.PK > 0}
 	}
 	return columns, err
 }

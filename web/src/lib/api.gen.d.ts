@@ -424,6 +424,315 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/label-suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** labels that columns look as if they should bear, with the evidence */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description at and below this object */
+                    object?: string;
+                    /** @description sample the values anew */
+                    again?: boolean;
+                    /** @description those that were dismissed, instead */
+                    dismissed?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireSuggestions"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** accept suggestions: put the labels on their columns */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireAcceptance"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/labelled-columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** columns that bear labels, and whether a policy treats them */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description of this label; of all when empty */
+                    label?: string;
+                    /** @description only those that no live policy treats */
+                    uncovered?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireLabelledColumn"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** labels, what they are on, and what they do */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireLabel"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** add a label, or change its topic and level */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireLabelRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/labels/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove a label */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description say what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/labels/{name}/placements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** put a label on objects, lift it off them, or dismiss it for them */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiLabelPlacement"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes": {
         parameters: {
             query?: never;
@@ -546,6 +855,53 @@ export interface paths {
                 };
             };
         };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what users and services get of a table or column: rows, and how columns appear */
+        get: {
+            parameters: {
+                query: {
+                    /** @description a table or a column */
+                    object: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireMatrix"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -886,7 +1242,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** count what standpoints would see with a row policy, before it is saved */
+        /** what a policy would do if it were live, to whom, in rows and columns */
         post: {
             parameters: {
                 query?: never;
@@ -1126,7 +1482,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "write" | "preview" | "trial" | "change" | "sign-in" | "password" | "token";
+                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "change" | "sign-in" | "password" | "token";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
@@ -1207,6 +1563,85 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relationships": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** which tables' rows belong to which */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description at and below this object */
+                    table?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireRelationship"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** declare a relationship, or forget one */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireRelationshipRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -2026,6 +2461,16 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        ApiLabelPlacement: {
+            /** @enum {string} */
+            do: "put" | "lift" | "dismiss";
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description sources, schemas, tables or columns; what stands below inherits */
+            objects: string[];
+            /** @description kept in the journal */
+            reason?: string;
+        };
         ApiPolicyStatus: {
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
@@ -2050,6 +2495,24 @@ export interface components {
             rename?: string;
             subject: string;
             title?: null | string;
+        };
+        WireAcceptance: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            items: components["schemas"]["WireAcceptedLabel"][];
+            /** @description kept in the journal */
+            reason?: string;
+        };
+        WireAcceptedLabel: {
+            column: string;
+            label: string;
+            /**
+             * @description of a label that is made
+             * @enum {string}
+             */
+            level?: "" | "public" | "internal" | "confidential" | "restricted";
+            /** @description of a label that is made */
+            topic?: string;
         };
         WireAccess: {
             bands: components["schemas"]["WireBands"];
@@ -2251,6 +2714,52 @@ export interface components {
             /** @description grant USAGE on the doors that are shut, too, and on a lane where there is none */
             with_entry?: boolean;
         };
+        WireLabel: {
+            /** @description how many columns bear it, inherited ones included */
+            columns: number;
+            /** @description how many of them a live column policy treats */
+            covered: number;
+            /** @enum {string} */
+            level: "public" | "internal" | "confidential" | "restricted";
+            name: string;
+            /** @description as a grant or a policy names it: label:NAME */
+            path: string;
+            /** @description what it was put on */
+            placed: string[];
+            /** @description those that hang on it */
+            policies: string[];
+            /** @description who sees in clear what those policies treat, by a grant of REVEAL on it */
+            revealed: string[];
+            topic: string;
+        };
+        WireLabelRequest: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /**
+             * @description confidential when empty
+             * @enum {string}
+             */
+            level?: "" | "public" | "internal" | "confidential" | "restricted";
+            name: string;
+            /** @description kept in the journal */
+            reason?: string;
+            replace?: boolean;
+            /** @description what the data are about, in a word; the name when empty */
+            topic?: string;
+        };
+        WireLabelledColumn: {
+            column: string;
+            /** @description there is one */
+            covered: boolean;
+            /** @description by label: what it was put on */
+            from: string[];
+            labels: string[];
+            /** @description the strictest of its labels */
+            level: string;
+            /** @description live column policies that treat it for somebody */
+            policies: string[];
+            type: string;
+        };
         WireLane: {
             limits: components["schemas"]["WireLimits"];
             name: string;
@@ -2307,6 +2816,16 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireLabel: {
+            items: components["schemas"]["WireLabel"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
+        WireListGneissWireLabelledColumn: {
+            items: components["schemas"]["WireLabelledColumn"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireListGneissWireLane: {
             items: components["schemas"]["WireLane"][];
             /** @description the cursor of the next page */
@@ -2319,6 +2838,11 @@ export interface components {
         };
         WireListGneissWireRecord: {
             items: components["schemas"]["WireRecord"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
+        WireListGneissWireRelationship: {
+            items: components["schemas"]["WireRelationship"][];
             /** @description the cursor of the next page */
             next?: string;
         };
@@ -2336,6 +2860,33 @@ export interface components {
             items: components["schemas"]["WireToken"][];
             /** @description the cursor of the next page */
             next?: string;
+        };
+        WireMatrix: {
+            /** @description the columns that a policy treats for somebody, or that is asked for */
+            columns: string[];
+            /** @description subjects that are not listed */
+            more: number;
+            rows: components["schemas"]["WireMatrixRow"][];
+            table: string;
+            /**
+             * Format: int64
+             * @description rows in the table
+             */
+            total: number;
+        };
+        WireMatrixRow: {
+            /** @description by column: clear, not readable, or the treatment */
+            cells: string[];
+            problem?: string;
+            /** @description may read the table */
+            reads: boolean;
+            /**
+             * Format: int64
+             * @description that are there for it
+             */
+            rows: number;
+            subject: string;
+            title?: string;
         };
         WireMember: {
             /** @description say what it would do to whom, and do nothing */
@@ -2705,6 +3256,25 @@ export interface components {
             /** Format: double */
             took_ms: number;
         };
+        WireRelationship: {
+            /** @description it was declared; else it is a foreign key of the source */
+            declared: boolean;
+            /** @description the row policies that follow it */
+            followed: string[];
+            /** @description columns of the table whose rows belong */
+            from: string[];
+            /** @description columns of the other, in pairs */
+            to: string[];
+        };
+        WireRelationshipRequest: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            from: string[];
+            /** @description kept in the journal */
+            reason?: string;
+            remove?: boolean;
+            to: string[];
+        };
         WireResult: {
             /**
              * Format: int64
@@ -2937,6 +3507,32 @@ export interface components {
             rename?: string;
             subject: string;
             title?: null | string;
+        };
+        WireSuggestion: {
+            column: string;
+            /**
+             * Format: double
+             * @description from 0 to 1
+             */
+            confidence: number;
+            dismissed?: boolean;
+            evidence: string[];
+            /** @description what was found */
+            form: string;
+            /** @description it is made when it is accepted */
+            label: string;
+            level: string;
+            topic: string;
+            type: string;
+        };
+        WireSuggestions: {
+            /** @description tables whose values could not be read; their names and types were looked at */
+            failed: string[];
+            items: components["schemas"]["WireSuggestion"][];
+            /** @description when the values were sampled */
+            scanned: string;
+            /** @description how many were looked at */
+            tables: number;
         };
         WireToken: {
             /** Format: date-time */
