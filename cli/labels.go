@@ -41,7 +41,7 @@ func (a *app) putLabel(verb string) *cobra.Command {
 }
 
 func (a *app) listLabels() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the labels, what they are on, and what hangs on them", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "list", Short: "List the labels, how many columns bear them, and what hangs on them", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
 		list, err := client.Get[wire.List[wire.Label]](c.Context(), a.connect(), "/labels", nil)
 		if err != nil {
 			return err
@@ -50,20 +50,12 @@ func (a *app) listLabels() *cobra.Command {
 			fmt.Fprintln(a.out, "There are no labels. What the data look like: gneiss label suggest")
 			return nil
 		}
-		g := grid{head: []string{"label", "topic", "level", "columns", "treated", "policies", "in clear for", "put on"}, right: map[int]bool{3: true, 4: true}}
+		g := grid{head: []string{"label", "topic", "level", "columns", "treated", "policies", "in clear for"}, right: map[int]bool{3: true, 4: true}}
 		for _, l := range list.Items {
-			g.rows = append(g.rows, []string{l.Path, l.Topic, l.Level, fmt.Sprint(l.Columns), fmt.Sprint(l.Covered), strings.Join(l.Policies, ", "), strings.Join(l.Revealed, ", "), someOf(l.Placed, 6)})
+			g.rows = append(g.rows, []string{l.Path, l.Topic, l.Level, fmt.Sprint(l.Columns), fmt.Sprint(l.Covered), strings.Join(l.Policies, ", "), strings.Join(l.Revealed, ", ")})
 		}
 		return a.show(list.Items, g)
 	}}
-}
-
-// someOf lists the first of many.
-func someOf(list []string, most int) string {
-	if len(list) > most {
-		return strings.Join(list[:most], ", ") + fmt.Sprintf(" and %d more", len(list)-most)
-	}
-	return strings.Join(list, ", ")
 }
 
 func (a *app) labelColumns() *cobra.Command {

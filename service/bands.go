@@ -158,13 +158,18 @@ func treated(g policy.Governance) []access.ObjectID {
 }
 
 func (p *standpoint) rowsSay(g policy.Governance) string {
+	if len(g.Gone) > 0 {
+		return "no rows: a column that a policy treats is gone from the source"
+	}
+	return p.rulesSay(&g.Rules)
+}
+
+func (p *standpoint) rulesSay(g *policy.Rules) string {
 	var names []string
 	for _, r := range g.All() {
 		names = append(names, r.Name)
 	}
 	switch {
-	case len(g.Gone) > 0:
-		return "no rows: a column that a policy treats is gone from the source"
 	case g.Closed:
 		return "no rows: no row policy lets any through"
 	case len(names) > 0 && !p.review:

@@ -254,12 +254,20 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		}
 	}
 	var loses, gains []string
-	fewer, more := rowsDiffer(was, is)
+	fewer, more := rowsDiffer(&was.Rules, &is.Rules)
 	if fewer {
 		loses = append(loses, c.is.rowsSay(is))
 	}
 	if more && !fewer {
 		gains = append(gains, c.is.rowsSay(is))
+	}
+	if c.was.mayWrite(o) && c.is.mayWrite(o) {
+		fewer, more := rowsDiffer(&was.Write, &is.Write)
+		if says := "to write: " + c.is.rulesSay(&is.Write); fewer {
+			loses = append(loses, says)
+		} else if more {
+			gains = append(gains, says)
+		}
 	}
 	vWas, vIs := c.was.Resolve(o.ID), c.is.Resolve(o.ID)
 	for _, id := range o.Children {
@@ -277,28 +285,33 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		case before == after:
 			loses = append(loses, name+" "+after.String())
 		case after.Kind > before.Kind:
-			loses = append(loses, name+" "+after.String())
+			loses = append(loses, name+" "+treatmentSays(is))
 		case after.Kind < before.Kind:
-			gains = append(gains, name+" "+inClear(after))
+			gains = append(gains, name+" "+inClear(is))
 		default: // of one kind: which of the two hides more cannot be told
-			loses = append(loses, name+" "+after.String()+" instead of "+before.String())
+			loses = append(loses, name+" "+treatmentSays(is)+" instead of "+before.String())
 		}
 	}
 	tell(&c.loses, loses)
 	tell(&c.gains, gains)
 }
 
-func inClear(t policy.Treatment) string {
-	if t.Kind == policy.Clear {
+func inClear(d policy.Decision) string {
+	if d.Treatment.Kind == policy.Clear {
 		return "in clear"
 	}
-	return t.String()
+	return treatmentSays(d)
+}
+
+// mayWrite reports whether rows of a table can be written from the standpoint.
+func (p *standpoint) mayWrite(o *access.Object) bool {
+	return p.Resolve(o.ID).Allowed.Any(access.Set(access.Insert, access.Update, access.Delete))
 }
 
 // rowsDiffer says which way the row policies that apply have changed: a limit
 // more or an allowance less shows fewer rows, the reverse more.
-func rowsDiffer(was, is policy.Governance) (fewer, more bool) {
-	open := func(g policy.Governance) bool { return !g.Closed && len(g.Allow) == 0 }
+func rowsDiffer(was, is *policy.Rules) (fewer, more bool) {
+	open := func(r *policy.Rules) bool { return !r.Closed && len(r.Allow) == 0 }
 	lacks := func(list []*policy.RowPolicy, p *policy.RowPolicy) bool {
 		return !slices.ContainsFunc(list, func(x *policy.RowPolicy) bool { return x.Name == p.Name })
 	}

@@ -184,7 +184,7 @@ func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, plan *qu
 	if err != nil {
 		return wire.Result{}, s.failed(p, record, s.now(), err)
 	}
-	out := wire.Result{Columns: []wire.ResultColumn{{Name: "plan", Type: "text"}}, Rows: [][]any{}, Standing: p.words, Plan: shown}
+	out := wire.Result{Columns: []wire.ResultColumn{{Name: "plan", Type: "text"}}, Rows: [][]any{}, Standing: p.words}
 	line := func(format string, args ...any) { out.Rows = append(out.Rows, []any{fmt.Sprintf(format, args...)}) }
 	for _, text := range strings.Split(shown.SQL, "\n") {
 		line("%s", text)

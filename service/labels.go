@@ -97,8 +97,7 @@ func (s *Service) RemoveLabel(ctx context.Context, c Caller, name string, in wir
 		return wire.Changed{}, err
 	}
 	if names := st.policies.On(label.ID); len(names) > 0 {
-		return wire.Changed{}, problem(409, "in_use", "In use", "%s hang on it: %s; edit or remove them first, or the columns would no longer be treated",
-			counted(len(names), "policy", "policies"), strings.Join(names, ", "))
+		return wire.Changed{}, problem(409, "in_use", "In use", "policies hang on it: %s; edit or remove them first, or its columns would no longer be treated", strings.Join(names, ", "))
 	}
 	o := order{caller: c, Change: in}
 	for _, id := range st.policies.Placed(label.ID) {
@@ -107,14 +106,6 @@ func (s *Service) RemoveLabel(ctx context.Context, c Caller, name string, in wir
 	o.changes = append(o.changes, access.RemoveLabel{Label: label.Name})
 	o.says = []string{fmt.Sprintf("removed %s, off %s, with %s on it", st.model.Path(label.ID), count(len(o.changes)-1, "object"), count(len(st.model.GrantsOn(label.ID)), "grant"))}
 	return s.make(ctx, o)
-}
-
-// counted says how many there are of what has a plural of its own.
-func counted(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // PlaceLabel puts a label on objects, lifts it off them, or remembers that it

@@ -46,7 +46,7 @@ func (p Phrase) Words() string {
 	case IsGroup:
 		return fmt.Sprintf("%s is one of the reader's groups", p.Column)
 	case IsTeam:
-		return fmt.Sprintf("%s is of the reader's team", p.Column)
+		return fmt.Sprintf("%s is in the reader's team", p.Column)
 	case IsReader:
 		return fmt.Sprintf("%s is the reader", p.Column)
 	case ListedIn:
