@@ -20,7 +20,7 @@ type Conflict struct {
 // anyOf is the condition that rows of other tables meet a condition.
 func anyOf(items []From, where Expr) Expr {
 	one := &Literal{Boolean, true} // which is no argument
-	return &Exists{&Query{Body: &Select{Items: []Expr{one}, From: items, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
+	return &Exists{Query: &Query{Body: &Select{Items: []Expr{one}, From: items, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
 }
 
 // onConflict binds ON CONFLICT. Where row policies hide rows of the table it is

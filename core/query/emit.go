@@ -358,6 +358,12 @@ func (e *emitter) governed(r *Relation) {
 	e.line()
 	inner := e.fresh(r.Table.Name)
 	e.aliases[g.inner] = inner
+	rest := e.detour(func() { // for the aliases
+		for _, item := range g.joins {
+			e.write(" JOIN ")
+			e.joined(item, true)
+		}
+	})
 	e.write("SELECT ")
 	n := 0
 	for i, c := range r.Columns {
@@ -379,7 +385,7 @@ func (e *emitter) governed(r *Relation) {
 		e.write("1")
 	}
 	e.line()
-	e.write("FROM ", e.tableName(r), " AS ", quoteName(inner))
+	e.write("FROM ", e.tableName(r), " AS ", quoteName(inner), rest)
 	if g.filter != nil {
 		e.line()
 		e.write("WHERE ")

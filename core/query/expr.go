@@ -621,7 +621,7 @@ func castable(from, to Type) bool {
 func (b *binder) subquery(l *pg.SubLink, s *scope, w windows) Expr {
 	q := b.query(l.Subselect.GetSelectStmt(), s)
 	if l.SubLinkType == pg.SubLinkType_EXISTS_SUBLINK {
-		return &Exists{q}
+		return &Exists{Query: q}
 	}
 	if len(q.Columns) != 1 && len(b.needs) == 0 {
 		b.fail(l.Location, Mismatch, "a sub-query here gives one column, not %d", len(q.Columns))

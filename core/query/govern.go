@@ -2,6 +2,7 @@ package query
 
 import (
 	"fmt"
+	"slices"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -24,6 +25,9 @@ func (b *binder) govern() []TableUse {
 		use := TableUse{Table: r.Table.ID, Governance: r.governance}
 		if !r.governance.Untouched() {
 			r.governed = b.governTable(r)
+		}
+		if r.governed != nil {
+			r.governed.joins, r.governed.filter = joined(r.governed.filter)
 		}
 		for i, c := range r.Columns {
 			if r.used[i] {
@@ -141,7 +145,37 @@ func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 		return where // no parent row is there
 	}
 	one := &Literal{Boolean, true} // which is no argument
-	return &Exists{&Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
+	return &Exists{One: b.unique(p.Follow), Query: &Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
+}
+
+// unique reports whether a relationship leads to the parent's whole primary key,
+// so that a row has one parent at the most.
+func (b *binder) unique(r *policy.Relationship) bool {
+	for _, id := range b.model.Object(r.Parent).Children {
+		if b.model.Object(id).Key && !slices.Contains(r.To, id) {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(r.To, func(id access.ObjectID) bool { return !b.model.Object(id).Key })
+}
+
+// joined takes the parents that a condition wants to be there out of it, to be
+// joined: the database can then begin at either end.
+func joined(e Expr) (items []From, rest Expr) {
+	switch x := e.(type) {
+	case *Binary:
+		if x.Op == "AND" {
+			left, l := joined(x.L)
+			right, r := joined(x.R)
+			return append(left, right...), join("AND", l, r)
+		}
+	case *Exists:
+		if sel, ok := x.Query.Body.(*Select); ok && x.One {
+			more, rest := joined(sel.Where)
+			return append(sel.From[:len(sel.From):len(sel.From)], more...), rest
+		}
+	}
+	return nil, e
 }
 
 // columnWith finds the column of a relation by its id, or returns nil.

@@ -51,8 +51,12 @@ type (
 		Query *Query
 		Not   bool
 	}
-	// An Exists is EXISTS with a sub-query.
-	Exists struct{ Query *Query }
+	// An Exists is EXISTS with a sub-query. One says that the sub-query has one row
+	// at the most, so that it can be joined in its place.
+	Exists struct {
+		Query *Query
+		One   bool
+	}
 	// A Scalar is a sub-query that stands for one value.
 	Scalar struct{ Query *Query }
 	// A Case is a searched CASE.
@@ -224,6 +228,7 @@ type SetOp struct {
 // governed is a table as one session's policies leave it.
 type governed struct {
 	inner   *Relation    // the table as the conditions see it, untreated
+	joins   []From       // rows of other tables, one at the most for each of its rows, that the filter is about
 	filter  Expr         // nil: all rows
 	treated map[int]Expr // by column
 }

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jmoiron/sqlx"
 	"github.com/mattn/go-sqlite3"
 
@@ -38,7 +39,13 @@ type Source struct {
 	schemas []string   // those the open connections have attached
 	db      *sqlx.DB
 	writer  *sqlx.DB // one connection that may write
+	// prepared are statements of db, by their text: to prepare one costs more than
+	// to run it for one row.
+	prepared *lru.Cache[string, *sql.Stmt]
 }
+
+// mostPrepared bounds the statements that are kept.
+const mostPrepared = 512
 
 // Open opens a folder. The files are opened read-only, and again when a scan
 // finds that files have come or gone.
@@ -76,6 +83,29 @@ func (s *Source) files() ([]string, error) {
 func (s *Source) connect() (*sqlx.DB, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.connected()
+}
+
+// statement returns a prepared statement, which stays the source's.
+func (s *Source) statement(ctx context.Context, text string) (*sql.Stmt, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	db, err := s.connected()
+	if err != nil {
+		return nil, err
+	}
+	if kept, ok := s.prepared.Get(text); ok {
+		return kept, nil
+	}
+	stmt, err := db.PrepareContext(ctx, text)
+	if err == nil {
+		s.prepared.Add(text, stmt)
+	}
+	return stmt, err
+}
+
+// connected is connect for who holds the lock.
+func (s *Source) connected() (*sqlx.DB, error) {
 	info, err := os.Stat(s.dir)
 	if err == nil && s.db != nil && info.ModTime().Equal(s.changed) {
 		return s.db, nil
@@ -91,6 +121,9 @@ func (s *Source) connect() (*sqlx.DB, error) {
 	if s.db != nil {
 		s.db.Close()
 		s.writer.Close()
+	}
+	if s.prepared, err = lru.NewWithEvict(mostPrepared, func(_ string, stmt *sql.Stmt) { stmt.Close() }); err != nil {
+		return nil, err
 	}
 	s.schemas = names
 	s.db = sqlx.NewDb(sql.OpenDB(&connector{dir: s.dir, schemas: names, mode: "ro"}), "sqlite3")
@@ -265,11 +298,14 @@ func unavailable(err error) error {
 
 // Run implements [source.Source].
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
-	db, err := s.connect()
+	stmt, err := s.statement(ctx, text)
 	if err != nil {
-		return err
+		return unavailable(err)
 	}
-	rows, err := db.QueryContext(ctx, text, args...)
+	rows, err := stmt.QueryContext(ctx, args...)
+	if err != nil && strings.Contains(err.Error(), "statement is closed") { // others took its place meanwhile
+		rows, err = s.db.QueryContext(ctx, text, args...)
+	}
 	if err != nil {
 		return unavailable(err)
 	}
