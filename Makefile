@@ -7,7 +7,7 @@
 
 # More than ten SQLite files can be attached to one connection.
 export CGO_ENABLED = 1
-export CGO_CFLAGS = -O2 -g0 -DSQLITE_MAX_ATTACHED=125
+export CGO_CFLAGS = -O2 -g0 -DSQLITE_MAX_ATTACHED=125 -DSQLITE_ENABLE_QPSG
 
 DATA ?= demo-data
 LISTEN ?= 127.0.0.1:7464

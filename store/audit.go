@@ -31,6 +31,7 @@ type Record struct {
 // bounded, and blocks rather than drops.
 type Audit struct {
 	db    *sqlx.DB
+	add   *sqlx.NamedStmt // the writer's
 	queue chan entry
 	done  chan struct{}
 }
@@ -83,14 +84,21 @@ func (a *Audit) write() {
 }
 
 func (a *Audit) insert(batch []entry) error {
+	if a.add == nil {
+		var err error
+		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (at, actor, standing, action, decision, text, objects, missing, reason, rows, took_us, address)
+			VALUES (:at, :actor, :standing, :action, :decision, :text, :objects, :missing, :reason, :rows, :took_us, :address)`); err != nil {
+			return err
+		}
+	}
 	tx, err := a.db.Beginx()
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
+	add := tx.NamedStmt(a.add)
 	for _, e := range batch {
-		result, err := tx.NamedExec(`INSERT INTO record (at, actor, standing, action, decision, text, objects, missing, reason, rows, took_us, address)
-			VALUES (:at, :actor, :standing, :action, :decision, :text, :objects, :missing, :reason, :rows, :took_us, :address)`, e.record)
+		result, err := add.Exec(e.record)
 		if err != nil {
 			return fmt.Errorf("the audit record: %w", err)
 		}
