@@ -74,6 +74,10 @@ func (s *Server) policies() {
 		return svc.AcceptLabels(r.ctx, r.Caller, in)
 	})
 
+	handle(s, "POST", "/pseudonym-key", "put a new key in the place of that of pseudonyms", func(r request, in wire.Change) (wire.Changed, error) {
+		return svc.RotateKey(r.ctx, r.Caller, in)
+	})
+
 	handle(s, "GET", "/relationships", "which tables' rows belong to which", func(r request, in policiesIn) (wire.List[wire.Relationship], error) {
 		return svc.Relationships(r.Caller, in.Table)
 	})

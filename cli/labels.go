@@ -19,7 +19,22 @@ down to every column below. A policy on label:NAME treats every column that bear
 it, also those labelled tomorrow; REVEAL on label:NAME shows them in clear.`}
 	parent.AddCommand(a.putLabel("add"), a.putLabel("set"), a.listLabels(), a.labelColumns(), a.placeLabel("put", "on"), a.placeLabel("lift", "from"),
 		a.placeLabel("dismiss", "for"), a.suggestLabels(), a.acceptLabels(), a.removeLabel())
-	root.AddCommand(parent, a.relationships())
+	root.AddCommand(parent, a.relationships(), a.key())
+}
+
+// key is that of pseudonyms.
+func (a *app) key() *cobra.Command {
+	parent := &cobra.Command{Use: "key", Short: "The key of pseudonyms and stable noise", GroupID: "change"}
+	var in wire.Change
+	rotate := &cobra.Command{Use: "rotate", Short: "Put a new key in its place: every pseudonym is another from the next query on", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
+		return a.twice(c, func(dry bool) (wire.Changed, error) {
+			in.DryRun = dry
+			return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/pseudonym-key", in)
+		})
+	}}
+	rotate.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the record")
+	parent.AddCommand(rotate)
+	return parent
 }
 
 func (a *app) putLabel(verb string) *cobra.Command {

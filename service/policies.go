@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -401,7 +402,13 @@ func onTable(st *state, at access.ObjectID, table *access.Object, err error) err
 	if at == table.ID {
 		return err
 	}
-	return fmt.Errorf("%s: %w", st.model.Path(table.ID), err)
+	var q *query.Error
+	if !errors.As(err, &q) {
+		return fmt.Errorf("%s: %w", st.model.Path(table.ID), err)
+	}
+	named := *q
+	named.Text = st.model.Path(table.ID) + ": " + q.Text
+	return &named
 }
 
 // checkColumn returns why a column policy cannot work on a column that it is

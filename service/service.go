@@ -2,12 +2,9 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
-	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -23,7 +20,7 @@ import (
 // Close, which its opener calls once.
 type Service struct {
 	store   *store.Store
-	key     string // of pseudonyms
+	key     atomic.Pointer[string] // of pseudonyms
 	now     func() time.Time
 	log     *slog.Logger
 	traffic *traffic
@@ -57,10 +54,11 @@ func Open(ctx context.Context, dir string, log *slog.Logger) (*Service, error) {
 }
 
 func (s *Service) open(ctx context.Context) error {
-	var err error
-	if s.key, err = pseudonymKey(filepath.Join(s.store.Dir, "pseudonym.key")); err != nil {
+	key, err := pseudonymKey(s.keyFile())
+	if err != nil {
 		return err
 	}
+	s.key.Store(&key)
 	at, err := s.rebuild(ctx)
 	if err != nil {
 		return err
@@ -156,22 +154,3 @@ func (s *Service) Ready(ctx context.Context) error {
 
 // Revision is that of the current state.
 func (s *Service) Revision() int64 { return s.current.Load().revision }
-
-// facts are what a plan takes from the moment it runs.
-func (s *Service) facts(start time.Time) source.Facts {
-	return source.Facts{Start: start, Key: s.key, Nonce: rand.Text()}
-}
-
-// pseudonymKey reads the key of pseudonyms, or makes it. It is kept in a file
-// of its own, so that a copy of the databases alone does not give it away.
-func pseudonymKey(path string) (string, error) {
-	key, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		key = []byte(rand.Text() + rand.Text())
-		err = os.WriteFile(path, key, 0o600)
-	}
-	if err == nil && len(key) < 32 {
-		err = fmt.Errorf("the key of pseudonyms in %s is shorter than 32 characters", path)
-	}
-	return string(key), err
-}

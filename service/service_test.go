@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 
 	"gneiss/client"
@@ -132,44 +131,6 @@ func TestAChangeCountsFromTheNextQuery(t *testing.T) {
 	if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err == nil {
 		t.Error("a disabled user still queries")
 	}
-}
-
-// TestNoAnswerBelongsToNoMoment changes a policy while others query: every
-// answer is that of before or of after.
-func TestNoAnswerBelongsToNoMoment(t *testing.T) {
-	svc := demotest.Open(t, demotest.Folder(t))
-	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
-	const text = "SELECT count(*), count(DISTINCT district) FROM survey.drilling.boreholes"
-	allowed := map[string]bool{fmt.Sprint(ask(t, svc, flint, text, wire.Standpoint{})[0]): true, "[0 0]": true}
-	stop := make(chan struct{})
-	var wait sync.WaitGroup
-	for range 4 {
-		wait.Go(func() {
-			for {
-				select {
-				case <-stop:
-					return
-				default:
-				}
-				r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: text})
-				if err != nil {
-					t.Error(err)
-					return
-				}
-				if got := fmt.Sprint(r.Rows[0]); !allowed[got] {
-					t.Errorf("an answer that belongs to no moment: %s", got)
-				}
-			}
-		})
-	}
-	for i := range 30 {
-		status := []string{"off", "live"}[i%2]
-		if _, err := svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: status}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	close(stop)
-	wait.Wait()
 }
 
 func TestStaleChangesAreRefused(t *testing.T) {

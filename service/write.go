@@ -14,8 +14,16 @@ import (
 )
 
 // errNotYours refuses a statement that would leave a row which the row policies
-// do not let through.
-var errNotYours = problem(403, "row_policy", "Refused", "a row that this would leave is not yours to write: a row policy does not let it through; nothing was changed")
+// do not let through, or whose key is taken: in the same words, for the key may
+// be that of a row which is not there for the session.
+var errNotYours = problem(403, "row_policy", "Refused", "a row that this would leave is not yours to write: a row policy does not let it through, or its key is taken; nothing was changed")
+
+// takenKey reports whether a table with row policies refused a key.
+func takenKey(plan *query.Plan, err error) bool {
+	var c *source.Constraint
+	g := &plan.Tables[0].Governance
+	return errors.As(err, &c) && (c.Kind == "UNIQUE" || c.Kind == "PRIMARY KEY") && !(g.Open() && g.Write.Open())
+}
 
 // write runs a statement that changes rows: as the caller, in one transaction,
 // recorded before it is made to last. From another's standpoint nothing is
@@ -71,6 +79,10 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 	})
 	if err != nil && bounded.Err() != nil {
 		err = bounded.Err() // the driver says "interrupted"
+	}
+	if takenKey(plan, err) {
+		record.Reason = err.Error()
+		err = errNotYours
 	}
 	if errors.Is(err, errNotYours) {
 		return wire.Result{}, s.refuseFrom(c, p, record, errNotYours)

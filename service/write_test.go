@@ -169,6 +169,9 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 		{"one row of many", flint, "UPDATE survey.drilling.boreholes SET district = CASE WHEN id % 100 = 0 THEN 'coast' ELSE district END", "is not yours to write"},
 		{"a row without a district", jasper, fmt.Sprintf(insert, ""), "is not yours to write"},
 		{"an entitlement that is not there", chert, fmt.Sprintf(insert, "islands"), "is not yours to write"},
+		{"a key that a hidden row has, in the same words", flint, strings.Replace(fmt.Sprintf(insert, "north"), "90001", fmt.Sprint(do(opal, "SELECT min(id) FROM survey.drilling.boreholes WHERE district = 'coast'").Rows[0][0]), 1), "is not yours to write"},
+		{"a key that a visible row has, in the same words", flint, strings.Replace(fmt.Sprintf(insert, "north"), "90001", fmt.Sprint(do(flint, "SELECT min(id) FROM survey.drilling.boreholes").Rows[0][0]), 1), "is not yours to write"},
+		{"ON CONFLICT, which would tell of hidden keys", flint, strings.Replace(fmt.Sprintf(insert, "north"), " RETURNING", " ON CONFLICT (id) DO NOTHING RETURNING", 1), "it would tell of rows"},
 		{"an expression that could fail", flint, "UPDATE survey.drilling.boreholes SET status = 'x' WHERE replace(name, 'a', 'b') = 'x'", "cannot be used where rows"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

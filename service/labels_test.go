@@ -1,0 +1,155 @@
+package service_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+func TestLabels(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	treated := func() string {
+		t.Helper()
+		return fmt.Sprint(ask(t, svc, flint, "SELECT count(shelf), count(box_no) FROM survey.drilling.core_boxes", wire.Standpoint{})[0])
+	}
+	done(t)(svc.PutLabel(ctx, opal, wire.LabelRequest{Name: "shelving", Level: "restricted"}))
+	out := done(t)(svc.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "put", Objects: []string{"survey.drilling.core_boxes.shelf"}}))
+	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "no policy hangs on label:shelving yet") {
+		t.Errorf("a label that does nothing says so: %v", out.Notes)
+	}
+	done(t)(svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "shelves", Table: "label:shelving", Treatment: &wire.Treatment{Kind: "suppress"}, Except: []string{"role:data_curator"}}}))
+	if got := treated(); got != "[0 9600]" {
+		t.Errorf("a policy on a label: %s", got)
+	}
+	// Put on the table, it goes down to every column, and says to whom.
+	out = done(t)(svc.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "put", Objects: []string{"survey.drilling.core_boxes"}}))
+	if got := treated(); got != "[0 0]" || !strings.Contains(fmt.Sprint(out.Effects), "user:flint [] [survey.drilling.core_boxes: id suppress") {
+		t.Errorf("inherited: %s, %+v", got, out.Effects)
+	}
+	_, err := svc.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.drilling.core_boxes.box_no"}})
+	wants(t, err, 422, "bears label:shelving from survey.drilling.core_boxes; lift it there")
+	done(t)(svc.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.drilling.core_boxes"}}))
+	if got := treated(); got != "[0 9600]" {
+		t.Errorf("lifted again: %s", got)
+	}
+	// Two labels on one column, and what no policy covers.
+	done(t)(svc.PlaceLabel(ctx, opal, "commercial", wire.LabelPlacement{Do: "put", Objects: []string{"survey.drilling.core_boxes.shelf"}}))
+	list, err := svc.LabelledColumns(opal, "shelving", false)
+	if err != nil || len(list.Items) != 1 || fmt.Sprint(list.Items[0].Labels, list.Items[0].Level, list.Items[0].Policies) != "[shelving commercial]restricted[shelves]" {
+		t.Errorf("%+v, %v", list, err)
+	}
+	if bare, err := svc.LabelledColumns(opal, "", true); err != nil || len(bare.Items) != 1 || bare.Items[0].Column != "survey.licensing.payments.amount" {
+		t.Errorf("labelled and not covered: %+v, %v", bare, err)
+	}
+	_, err = svc.RemoveLabel(ctx, opal, "shelving", wire.Change{})
+	wants(t, err, 409, "policies hang on it: shelves")
+	done(t)(svc.RemovePolicy(ctx, opal, "shelves", wire.Change{}))
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "label:shelving", Subjects: []string{"user:marl"}}, false))
+	out = done(t)(svc.RemoveLabel(ctx, opal, "shelving", wire.Change{}))
+	if fmt.Sprint(out.Says) != "[removed label:shelving, off 1 object, with 1 grant on it]" {
+		t.Errorf("%v", out.Says)
+	}
+	_, err = svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "label:shelving", Subjects: []string{"user:marl"}}, false)
+	wants(t, err, 404, "no label shelving")
+	_, err = svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "label:contact", Subjects: []string{"user:marl"}}, false)
+	wants(t, err, 422, "SELECT cannot be granted on the label")
+	if _, err := svc.Labels(flint); service.Problem(err).Status != 403 {
+		t.Errorf("a reader lists the labels: %v", err)
+	}
+}
+
+// TestWhoMayLabel: who manages a table may label it; to lift a label that a
+// policy hangs on takes the right over the label, for it takes protection off.
+func TestWhoMayLabel(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, beryl := caller(t, svc, "opal"), caller(t, svc, "beryl") // who owns the laboratory's tables
+	place := func(do, label, object string) error {
+		_, err := svc.PlaceLabel(ctx, beryl, label, wire.LabelPlacement{Do: do, Objects: []string{object}})
+		return err
+	}
+	if err := place("put", "finance", "survey.assay.results.analyst"); err != nil {
+		t.Error(err)
+	}
+	wants(t, place("lift", "finance", "survey.assay.results.analyst"), 403, "MANAGE on label:finance")
+	if err := place("put", "contact", "survey.assay.results.analyst"); err != nil {
+		t.Error(err)
+	}
+	if err := place("lift", "contact", "survey.assay.results.analyst"); err != nil {
+		t.Errorf("nothing hangs on it: %v", err)
+	}
+	if err := place("put", "finance", "survey.drilling.boreholes.name"); err == nil {
+		t.Error("who does not manage a table labels it")
+	}
+	_, err := svc.PutPolicy(ctx, beryl, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "p", Table: "label:finance", Treatment: &wire.Treatment{Kind: "suppress"}}})
+	if service.Problem(err).Status != 403 && service.Problem(err).Status != 404 {
+		t.Errorf("who does not manage the platform writes a policy on a label: %v", err)
+	}
+	done(t)(svc.PlaceLabel(ctx, opal, "finance", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.assay.results.analyst"}}))
+}
+
+func TestSuggestions(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	look := func(dismissed bool) map[string]wire.Suggestion {
+		t.Helper()
+		found, err := svc.SuggestLabels(ctx, opal, "", false, dismissed)
+		if err != nil || found.Tables != 16 || len(found.Failed) > 0 {
+			t.Fatalf("%+v, %v", found, err)
+		}
+		out := map[string]wire.Suggestion{}
+		for _, s := range found.Items {
+			out[s.Column+" "+s.Label] = s
+		}
+		return out
+	}
+	found := look(false)
+	latitude := found["survey.drilling.boreholes.latitude position"]
+	if len(found) != 4 || latitude.Confidence < 0.7 || !strings.Contains(strings.Join(latitude.Evidence, "; "), "200 of 200 sampled values can be a latitude") {
+		t.Errorf("%+v", found)
+	}
+	if _, labelled := found["survey.licensing.holders.email contact"]; labelled {
+		t.Error("what is labelled already is suggested")
+	}
+	done(t)(svc.AcceptLabels(ctx, opal, wire.Acceptance{Items: []wire.AcceptedLabel{{Column: latitude.Column, Label: latitude.Label, Topic: latitude.Topic, Level: latitude.Level}}}))
+	done(t)(svc.PlaceLabel(ctx, opal, "position", wire.LabelPlacement{Do: "dismiss", Objects: []string{"survey.drilling.boreholes.longitude"}}))
+	found = look(false)
+	if _, there := found["survey.drilling.boreholes.longitude position"]; there || len(found) != 2 {
+		t.Errorf("after one was accepted and one dismissed: %v", found)
+	}
+	if dismissed := look(true); len(dismissed) != 1 {
+		t.Errorf("what was dismissed: %v", dismissed)
+	}
+	again, err := svc.SuggestLabels(ctx, opal, "survey.licensing", true, false)
+	if err != nil || len(again.Items) != 2 {
+		t.Errorf("another look, below one schema: %+v, %v", again, err)
+	}
+	if _, err := svc.SuggestLabels(ctx, caller(t, svc, "flint"), "", false, false); service.Problem(err).Status != 403 {
+		t.Errorf("a reader has the tables sampled: %v", err)
+	}
+	records, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Action: "sample"})
+	if err != nil || len(records.Items) != 2 {
+		t.Errorf("two looks at the data, on record %d times: %v", len(records.Items), err)
+	}
+}
+
+func TestRelationships(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	list, err := svc.Relationships(opal, "survey.assay.samples")
+	if err != nil || len(list.Items) != 2 || list.Items[0].Declared || !list.Items[1].Declared || fmt.Sprint(list.Items[1].Followed) != "[samples-of-boreholes]" {
+		t.Errorf("%+v, %v", list, err)
+	}
+	_, err = svc.Relate(ctx, opal, wire.RelationshipRequest{From: list.Items[1].From, To: list.Items[1].To, Remove: true})
+	wants(t, err, 422, "samples-of-boreholes follows it")
+	_, err = svc.Relate(ctx, opal, wire.RelationshipRequest{From: []string{"survey.assay.samples.from_m"}, To: []string{"survey.drilling.boreholes.name"}})
+	wants(t, err, 422, "related columns are of one type")
+	_, err = svc.Relate(ctx, caller(t, svc, "flint"), wire.RelationshipRequest{From: []string{"survey.field.visits.borehole_id"}, To: []string{"survey.drilling.boreholes.id"}})
+	if service.Problem(err).Status != 403 {
+		t.Errorf("a reader declares a relationship: %v", err)
+	}
+}
