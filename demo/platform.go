@@ -298,7 +298,7 @@ func (m *maker) model() error {
 	m.columns("borehole-cost", boreholes, []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
 	m.treat(wire.Policy{Name: "borehole-position", Table: boreholes, Columns: []string{"latitude", "longitude"}, Treatment: &wire.Treatment{Kind: "round", Decimals: 1},
 		When: "release_on > CURRENT_DATE OR release_on IS NULL", Except: []string{"role:district_geologist", "role:data_curator"}, Comment: "blurred until the release"})
-	m.treat(wire.Policy{Name: "visit-notes", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "generalize", Prefix: 6},
+	m.treat(wire.Policy{Name: "notes-in-short", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "generalize", Prefix: 6},
 		Except: []string{"role:regional_lead", "role:data_curator"}, Status: "draft", Comment: "to be talked about"})
 
 	// The trade's usual mistakes, for Gneiss to find.

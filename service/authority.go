@@ -69,8 +69,8 @@ func (s *Service) mayChange(st *state, c Caller, what change) error {
 		return manages(st, own, what.Object)
 	case policy.LiftLabel:
 		return managesLabel(st, own, what.Label, what.Object)
-	case policy.DismissLabel:
-		return managesLabel(st, own, what.Label, what.Object)
+	case policy.DismissTopic:
+		return manages(st, own, what.Object)
 	case policy.PutRelationship:
 		return relates(st, own, what.From, what.To)
 	case policy.RemoveRelationship:

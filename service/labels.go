@@ -117,6 +117,9 @@ func (s *Service) PlaceLabel(ctx context.Context, c Caller, name string, in wire
 			return wire.Changed{}, err
 		}
 	}
+	if in.Do == "dismiss" {
+		return s.dismiss(ctx, c, name, in)
+	}
 	label, err := st.model.FindLabel(name)
 	if err != nil {
 		return wire.Changed{}, err
@@ -132,16 +135,28 @@ func (s *Service) PlaceLabel(ctx context.Context, c Caller, name string, in wire
 			o.changes = append(o.changes, policy.PlaceLabel{Label: label.Name, Object: path})
 		case "lift":
 			o.changes = append(o.changes, policy.LiftLabel{Label: label.Name, Object: path})
-		case "dismiss":
-			o.changes = append(o.changes, policy.DismissLabel{Label: label.Name, Object: path})
 		default:
 			return wire.Changed{}, &access.NotFound{Kind: "thing to do with a label", Name: in.Do, Known: []string{"put", "lift", "dismiss"}}
 		}
 	}
-	o.says = []string{map[string]string{"put": "put " + st.model.Path(label.ID) + " on " + on, "lift": "lifted " + st.model.Path(label.ID) + " off " + on,
-		"dismiss": "dismissed " + st.model.Path(label.ID) + " for " + on + "; it is not suggested there again"}[in.Do]}
+	o.says = []string{map[string]string{"put": "put " + st.model.Path(label.ID) + " on " + on, "lift": "lifted " + st.model.Path(label.ID) + " off " + on}[in.Do]}
 	if in.Do == "put" && len(st.policies.On(label.ID)) == 0 {
 		o.notes = append(o.notes, fmt.Sprintf("no policy hangs on %s yet, so nothing is treated: gneiss policy columns add NAME --on %s --treat …", st.model.Path(label.ID), st.model.Path(label.ID)))
+	}
+	return s.make(ctx, o)
+}
+
+// dismiss remembers that columns are not about what a label is about, or would
+// be: a suggested label need not be there.
+func (s *Service) dismiss(ctx context.Context, c Caller, name string, in wire.LabelPlacement) (wire.Changed, error) {
+	st := s.current.Load()
+	topic := strings.TrimPrefix(labelOf(name), "label:")
+	if label, err := st.model.FindLabel(name); err == nil {
+		topic = label.Topic
+	}
+	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("dismissed %s for %s; it is not suggested there again", topic, strings.Join(in.Objects, ", "))}}
+	for _, path := range in.Objects {
+		o.changes = append(o.changes, policy.DismissTopic{Topic: topic, Object: path})
 	}
 	return s.make(ctx, o)
 }

@@ -148,7 +148,7 @@ var changeKinds = map[string]reflect.Type{
 	"remove_label":        reflect.TypeFor[access.RemoveLabel](),
 	"place_label":         reflect.TypeFor[policy.PlaceLabel](),
 	"lift_label":          reflect.TypeFor[policy.LiftLabel](),
-	"dismiss_label":       reflect.TypeFor[policy.DismissLabel](),
+	"dismiss_topic":       reflect.TypeFor[policy.DismissTopic](),
 	"put_relationship":    reflect.TypeFor[policy.PutRelationship](),
 	"remove_relationship": reflect.TypeFor[policy.RemoveRelationship](),
 	"put_row_policy":      reflect.TypeFor[policy.PutRowPolicy](),

@@ -96,8 +96,8 @@ func (s *state) suggestion(id access.ObjectID, p classify.Proposal) (wire.Sugges
 		if slices.Contains(s.policies.Labels(s.model, id), label.ID) {
 			return w, false
 		}
-		w.Dismissed = w.Dismissed || s.policies.Dismissed(id, label.ID)
 	}
+	w.Dismissed = s.policies.Dismissed(id, string(p.Topic))
 	return w, true
 }
 

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 
 	"gneiss/core/access"
@@ -144,7 +145,7 @@ func (t *trial) touched(table *access.Object) {
 }
 
 func sameRules(a, b *policy.Rules) bool {
-	return a.Closed == b.Closed && slices.EqualFunc(a.All(), b.All(), func(p, q *policy.RowPolicy) bool { return p == q })
+	return a.Closed == b.Closed && slices.EqualFunc(a.All(), b.All(), func(p, q *policy.RowPolicy) bool { return reflect.DeepEqual(p, q) })
 }
 
 // otherwise says which columns appear otherwise by the second governance.

@@ -84,7 +84,7 @@ func TestStory(t *testing.T) {
 	run(t, ctx, button("Column policy"), chromedp.SendKeys(`//*[@role="dialog"]//input[@placeholder="holder-contacts"]`, "visit-notes", chromedp.BySearch),
 		chromedp.Click(`//*[@role="dialog"]//label[normalize-space(.)="note"]/input`, chromedp.BySearch), chromedp.SetValue(`//select[@aria-label="Treatment"]`, "mask", chromedp.BySearch),
 		chromedp.Evaluate(`document.querySelector('select[aria-label=Treatment]').dispatchEvent(new Event('change', {bubbles: true}))`, nil),
-		choose("For", "role:core_archivist"), chromedp.WaitVisible(`//section[@aria-label="What this would do"]`, chromedp.BySearch), inDialog("Put in force"), noticed("added the column policy visit-notes"))
+		choose("For", "role:core_archivist"), chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:marl")][contains(., "note mask")]`, chromedp.BySearch), inDialog("Put in force"), noticed("added the column policy visit-notes"))
 
 	// Look as marl, beside oneself.
 	run(t, ctx, choose("Look as", "user:marl"), sees("Step back"), choose("Look beside as", "user:opal"),

@@ -78,9 +78,9 @@ func (s *Set) On(label access.ObjectID) []string {
 	return names
 }
 
-// Dismissed reports whether a label was proposed for a column and turned down.
-func (s *Set) Dismissed(column, label access.ObjectID) bool {
-	return slices.Contains(s.dismissed[column], label)
+// Dismissed reports whether it was said that a column is not about a topic.
+func (s *Set) Dismissed(column access.ObjectID, topic string) bool {
+	return slices.Contains(s.dismissed[column], topic)
 }
 
 // PlaceLabel puts a label on an object, and takes back that it was dismissed
@@ -96,10 +96,10 @@ type LiftLabel struct {
 	Object string `json:"object"`
 }
 
-// DismissLabel remembers that a label does not belong on a column, so that it is
-// not proposed again.
-type DismissLabel struct {
-	Label  string `json:"label"`
+// DismissTopic remembers that a column is not about a topic, so that no label on
+// it is proposed there again.
+type DismissTopic struct {
+	Topic  string `json:"topic"`
 	Object string `json:"object"`
 }
 
@@ -126,7 +126,7 @@ func (c PlaceLabel) apply(s *Set, m *access.Model) (*Set, error) {
 	}
 	next := *s
 	next.placed = with(s.placed, o.ID, label)
-	next.dismissed = lacking(s.dismissed, o.ID, label)
+	next.dismissed = lacking(s.dismissed, o.ID, m.Object(label).Topic)
 	return &next, nil
 }
 
@@ -148,35 +148,39 @@ func (c LiftLabel) apply(s *Set, m *access.Model) (*Set, error) {
 	return &next, nil
 }
 
-func (c DismissLabel) apply(s *Set, m *access.Model) (*Set, error) {
-	label, o, err := labelAndObject(m, c.Label, c.Object)
+func (c DismissTopic) apply(s *Set, m *access.Model) (*Set, error) {
+	o, err := m.Lookup(c.Object)
 	if err != nil {
 		return nil, err
 	}
-	if slices.Contains(s.placed[o.ID], label) {
-		return nil, invalid("labelled", "%s bears %s; lift it instead", c.Object, m.Path(label))
+	if o.Kind != access.Column || c.Topic == "" {
+		return nil, invalid("wrong_level", "a topic is dismissed for a column; %s is a %s", c.Object, o.Kind)
+	}
+	for _, label := range s.Labels(m, o.ID) {
+		if m.Object(label).Topic == c.Topic {
+			return nil, invalid("labelled", "%s bears %s; lift it instead", c.Object, m.Path(label))
+		}
 	}
 	next := *s
-	next.dismissed = with(s.dismissed, o.ID, label)
+	next.dismissed = with(s.dismissed, o.ID, c.Topic)
 	return &next, nil
 }
 
-type pairs map[access.ObjectID][]access.ObjectID
-
-func with(p pairs, id, label access.ObjectID) pairs {
-	next := maps.Clone(p)
+// with and lacking make a copy of a map of sets with one more member, or one less.
+func with[T comparable](sets map[access.ObjectID][]T, id access.ObjectID, member T) map[access.ObjectID][]T {
+	next := maps.Clone(sets)
 	if next == nil {
-		next = pairs{}
+		next = map[access.ObjectID][]T{}
 	}
-	if !slices.Contains(p[id], label) {
-		next[id] = append(slices.Clone(p[id]), label)
+	if !slices.Contains(sets[id], member) {
+		next[id] = append(slices.Clone(sets[id]), member)
 	}
 	return next
 }
 
-func lacking(p pairs, id, label access.ObjectID) pairs {
-	next := maps.Clone(p)
-	kept := slices.DeleteFunc(slices.Clone(p[id]), func(l access.ObjectID) bool { return l == label })
+func lacking[T comparable](sets map[access.ObjectID][]T, id access.ObjectID, member T) map[access.ObjectID][]T {
+	next := maps.Clone(sets)
+	kept := slices.DeleteFunc(slices.Clone(sets[id]), func(x T) bool { return x == member })
 	if len(kept) == 0 {
 		delete(next, id)
 	} else {

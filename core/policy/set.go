@@ -20,8 +20,8 @@ type Set struct {
 	wideRows    []*RowPolicy
 	wideColumns []*ColumnPolicy
 
-	placed        pairs // labels, by the object they were put on
-	dismissed     pairs // labels that do not belong, by column
+	placed        map[access.ObjectID][]access.ObjectID // labels, by the object they were put on
+	dismissed     map[access.ObjectID][]string          // topics that it is not about, by column
 	relationships []*Relationship
 }
 

@@ -7,7 +7,7 @@ type Snapshot struct {
 	Rows          []RowPolicy
 	Columns       []ColumnPolicy
 	Placed        map[access.ObjectID][]access.ObjectID
-	Dismissed     map[access.ObjectID][]access.ObjectID
+	Dismissed     map[access.ObjectID][]string
 	Relationships []Relationship
 }
 

@@ -12,6 +12,8 @@
     { at: '/tables', name: 'Tables', key: 't', load: () => import('./pages/Tables.svelte') },
     { at: '/subjects', name: 'Subjects', key: 's', load: () => import('./pages/Subjects.svelte') },
     { at: '/roles', name: 'Roles', key: 'r', load: () => import('./pages/Roles.svelte') },
+    { at: '/policies', name: 'Policies', key: 'p', load: () => import('./pages/Policies.svelte') },
+    { at: '/labels', name: 'Labels', key: 'l', load: () => import('./pages/Labels.svelte') },
     { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
     { at: '/query', name: 'Query', key: 'q', load: () => import('./pages/Query.svelte') },
     { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },

@@ -58,7 +58,7 @@
       )
       problem = null
       if (/^\s*(re)?set\b/i.test(sql)) await signed.load()
-      if (!/^\s*(select|with|values)\b/i.test(sql)) changes.count++
+      if (!/^\s*(select|with|values|explain)\b/i.test(sql)) changes.count++
       ran = sql
     } catch (error) {
       problem = says(error)
@@ -146,6 +146,20 @@
                 {#each result.plan.args as a, i (i)}<li>?{i + 1} = {a}</li>{/each}
               </ul>
             {:else if side === 'policies'}
+              {#each result.plan.tables as t (t.table)}
+                {#each t.columns as c (c.name)}
+                  <p class="mb-1">
+                    <span class="mono">{c.name}</span>
+                    <span class="text-feldspar">◐ {c.treatment}{c.partly ? ', some rows' : ''}</span>
+                    {#each c.by as name (name)}<span class="chip mr-1">{name}</span
+                      >{/each}{#each [...c.lost, ...c.lifted] as name (name)}<span
+                        class="chip mr-1 line-through"
+                        title={c.lifted.includes(name) ? 'lifted by REVEAL' : 'overruled by a stricter one'}
+                        >{name}</span
+                      >{/each}
+                  </p>
+                {/each}
+              {/each}
               {#each result.plan.policies as p (p)}<p class="mb-2">{p}.</p>{:else}<p class="text-muted">
                   No policy shaped this: the tables are read as they are.
                 </p>{/each}

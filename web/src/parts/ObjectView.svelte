@@ -5,12 +5,12 @@
   import { place } from '../lib/place.svelte'
   import AccessTable from './AccessTable.svelte'
   import BandGlyph from './BandGlyph.svelte'
-  import ColumnPolicyDialog from './ColumnPolicyDialog.svelte'
   import GrantDialog from './GrantDialog.svelte'
   import GrantTable from './GrantTable.svelte'
   import OwnerDialog from './OwnerDialog.svelte'
+  import MatrixView from './MatrixView.svelte'
+  import PolicyDialog from './PolicyDialog.svelte'
   import PolicyList from './PolicyList.svelte'
-  import RowPolicyDialog from './RowPolicyDialog.svelte'
   import RowsView from './RowsView.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -19,8 +19,7 @@
   let problem = $state<Problem | null>(null)
   let granting = $state(false)
   let owning = $state(false)
-  let rows = $state(false)
-  let columns = $state(false)
+  let writing = $state<'' | 'rows' | 'columns'>('')
   let editing = $state<Policy | undefined>()
   const isTable = $derived(page?.kind === 'table')
   const tab = $derived(place.query.get('tab') ?? (isTable ? 'rows' : 'who'))
@@ -48,8 +47,7 @@
 
   function edit(policy: Policy | undefined, kind: string) {
     editing = policy
-    if (kind === 'rows') rows = true
-    else columns = true
+    writing = kind as 'rows' | 'columns'
   }
 
   const tabs = $derived<[string, string][]>([
@@ -60,6 +58,7 @@
         ] as [string, string][])
       : []),
     ['who', 'Who can'],
+    ...(isTable && page!.manage && !place.elsewhere ? ([['matrix', 'Who gets what']] as [string, string][]) : []),
     ['policies', `Policies ${page?.policies.length ?? 0}`],
     ['grants', `Grants ${page?.grants.length ?? 0}`],
   ])
@@ -113,17 +112,22 @@
     <Tabs.Content value="columns">
       <div class="panel overflow-hidden">
         <table class="dense">
-          <thead><tr><th>Column</th><th>Type</th><th>Appears</th><th>By</th></tr></thead>
+          <thead><tr><th>Column</th><th>Type</th><th>Labels</th><th>Appears</th><th>By</th></tr></thead>
           <tbody>
             {#each page.columns as c (c.name)}
               <tr>
                 <td class="mono font-semibold">{c.name}</td>
                 <td class="text-muted">{c.type}{c.not_null ? ', never null' : ''}</td>
+                <td
+                  >{#each c.labels as l (l)}<span class="chip mr-1">{l}</span>{/each}</td
+                >
                 <td>
                   {#if !c.readable}<span class="text-garnet">⊘ not granted</span>
                   {:else if c.revealed}<span class="text-epidote">● clear, by REVEAL</span>
                   {:else if c.treatment === 'clear'}<span class="text-epidote">● clear</span>
-                  {:else}<span class="text-feldspar">◐ {c.treatment}{c.conflict ? ' (conflict)' : ''}</span>{/if}
+                  {:else}<span class="text-feldspar"
+                      >◐ {c.treatment}{c.partly ? ', some rows' : ''}{c.conflict ? ' (conflict)' : ''}</span
+                    >{/if}
                 </td>
                 <td class="text-sm">
                   {#each c.by as name (name)}<span class="chip mr-1">{name}</span>{/each}
@@ -139,6 +143,9 @@
     <Tabs.Content value="who"
       >{#if tab === 'who'}<AccessTable to={page.path} />{/if}</Tabs.Content
     >
+    <Tabs.Content value="matrix"
+      >{#if tab === 'matrix'}<MatrixView object={page.path} />{/if}</Tabs.Content
+    >
     <Tabs.Content value="policies"
       ><PolicyList policies={page.policies} manage={page.manage} onedit={(p) => edit(p, p.kind)} /></Tabs.Content
     >
@@ -153,18 +160,11 @@
       columns={page.columns.map((c) => c.name)}
     />{/if}
   {#if owning}<OwnerDialog bind:open={owning} object={page.path} owner={page.owner} own={page.own_owner} />{/if}
-  {#if rows}<RowPolicyDialog
-      bind:open={rows}
-      table={page.path}
+  {#if writing}<PolicyDialog
+      bind:open={() => writing !== '', (open) => open || (writing = '')}
+      kind={writing}
+      on={page.path}
       policy={editing}
-      columns={page.columns}
-      revision={page.revision}
-    />{/if}
-  {#if columns}<ColumnPolicyDialog
-      bind:open={columns}
-      table={page.path}
-      policy={editing}
-      columns={page.columns}
       revision={page.revision}
     />{/if}
 {:else}

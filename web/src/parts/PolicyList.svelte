@@ -1,8 +1,31 @@
 <script lang="ts">
-  import { api, get, type Policy } from '../lib/api'
+  import { api, get, says, type Policy, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
+  import { place } from '../lib/place.svelte'
+  import LiveCounts from './LiveCounts.svelte'
+  import Modal from './Modal.svelte'
+  import Trouble from './Trouble.svelte'
 
-  let { policies, manage, onedit }: { policies: Policy[]; manage: boolean; onedit: (p: Policy) => void } = $props()
+  // Policies as sentences, with what can be done about them.
+  let {
+    policies,
+    manage,
+    onedit,
+    where = false,
+    none = 'No policies: who holds SELECT sees all rows, and all columns in clear.',
+  }: {
+    policies: Policy[]
+    manage: boolean
+    onedit: (p: Policy) => void
+    /** Shows what each hangs on, as a link. */
+    where?: boolean
+    none?: string
+  } = $props()
+
+  let trying = $state(false)
+  let tried = $state<Policy | null>(null)
+  let trial = $state<Schemas['WireTrialResult'] | null>(null)
+  let problem = $state<Problem | null>(null)
 
   async function status(p: Policy, next: 'live' | 'off') {
     const set = (to: 'live' | 'off' | 'draft') =>
@@ -22,33 +45,66 @@
       changes.failed(error)
     }
   }
+
+  async function look(p: Policy) {
+    tried = p
+    trial = null
+    problem = null
+    trying = true
+    try {
+      trial = await get(api.POST('/api/v1/policies/trial', { body: { ...p, standpoints: [] } }))
+    } catch (error) {
+      problem = says(error)
+    }
+  }
   const marks: Record<string, string> = { live: '●', draft: '◌', off: '○' }
+  const wide = (p: Policy) => p.table.startsWith('label:') || p.table.includes('*')
 </script>
 
-<ul class="flex flex-col gap-2">
+<ul class="panel divide-y divide-line">
   {#each policies as p (p.name)}
-    <li class="panel p-3">
-      <div class="flex items-baseline justify-between gap-3">
+    <li class="grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 gap-y-0.5 px-3 py-2">
+      <span class="min-w-0"
+        ><b class="mono">{p.name}</b>
+        <span class="text-sm text-muted"
+          >{p.kind === 'rows' ? 'rows' : 'columns'} of
+          {#if where && !wide(p)}<a
+              class="mono hover:underline"
+              href={place.href('/tables/' + p.table, { tab: 'policies' })}>{p.table}</a
+            >{:else}<span class="mono">{p.table}</span>{/if}{#if wide(p)}, {p.covers}
+            {p.kind === 'rows' ? 'tables' : 'columns'} now{/if}{#if p.comment}{' · '}{p.comment}{/if}</span
+        ></span
+      >
+      <span class="flex items-center gap-1.5">
         <span
-          ><b class="mono">{p.name}</b>
-          <span class="text-sm text-muted">{p.kind === 'rows' ? 'row policy' : 'column policy'}, {p.table}</span></span
+          class="chip {p.status === 'live' ? 'text-epidote' : p.status === 'draft' ? 'text-feldspar' : 'text-muted'}"
+          >{marks[p.status]} {p.status}</span
         >
-        <span class="chip {p.status === 'live' ? 'text-epidote' : 'text-muted'}">{marks[p.status]} {p.status}</span>
-      </div>
-      <p class="mt-1">{p.sentence}.</p>
-      {#if p.broken}<p class="mt-1 text-garnet">
-          ⊘ It no longer fits its table ({p.broken}); the table is closed until it is edited or stopped.
-        </p>{/if}
-      {#if manage}
-        <div class="mt-2 flex gap-2">
+        {#if manage}
           <button class="btn py-0 text-sm" onclick={() => onedit(p)}>Edit</button>
           {#if p.status === 'live'}<button class="btn py-0 text-sm" onclick={() => status(p, 'off')}>Stop</button>
-          {:else}<button class="btn py-0 text-sm" onclick={() => status(p, 'live')}>Publish</button>{/if}
+          {:else}<button class="btn py-0 text-sm" onclick={() => look(p)}>Try</button><button
+              class="btn py-0 text-sm"
+              onclick={() => status(p, 'live')}>Publish</button
+            >{/if}
           <button class="btn py-0 text-sm" onclick={() => remove(p)}>Remove</button>
-        </div>
-      {/if}
+        {/if}
+      </span>
+      <p class="col-span-2">{p.sentence}.</p>
+      {#if p.broken}<p class="col-span-2 text-garnet">
+          ⊘ It no longer fits ({p.broken}); what it is about is closed until it is edited or stopped.
+        </p>{/if}
     </li>
   {:else}
-    <li class="text-muted">No policies: who holds SELECT sees all rows, and all columns in clear.</li>
+    <li class="p-3 text-muted">{none}</li>
   {/each}
 </ul>
+{#if trying && tried}
+  <Modal bind:open={trying} title="{tried.name}, if it were live">
+    {#if problem}<Trouble {problem} />{:else}<LiveCounts {trial} />{/if}
+    <div class="mt-3 flex justify-end gap-2">
+      <button class="btn" onclick={() => (trying = false)}>Close</button>
+      <button class="btn btn-main" onclick={() => (status(tried!, 'live'), (trying = false))}>Publish</button>
+    </div>
+  </Modal>
+{/if}

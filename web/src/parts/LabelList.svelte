@@ -1,0 +1,129 @@
+<script lang="ts">
+  import { api, get, type Schemas } from '../lib/api'
+  import { place } from '../lib/place.svelte'
+  import { signed } from '../lib/session.svelte'
+  import ChangeDialog from './ChangeDialog.svelte'
+  import PlaceLabelDialog from './PlaceLabelDialog.svelte'
+  import PolicyDialog from './PolicyDialog.svelte'
+
+  // The labels: what they are on, and what hangs on them.
+  type Label = Schemas['WireLabel']
+  let { labels }: { labels: Label[] | null } = $props()
+  const admin = $derived(!!signed.session?.administrator)
+  let dialog = $state<'' | 'edit' | 'remove' | 'place' | 'policy'>('')
+  let chosen = $state<Label | null>(null)
+  let name = $state('')
+  let topic = $state('')
+  let level = $state<Label['level']>('confidential')
+  const levels: Label['level'][] = ['public', 'internal', 'confidential', 'restricted']
+  const tones: Record<string, string> = { restricted: 'text-garnet', confidential: 'text-feldspar' }
+
+  function show(which: typeof dialog, label: Label | null) {
+    chosen = label
+    name = label?.name ?? ''
+    topic = label?.topic ?? ''
+    level = label?.level ?? 'confidential'
+    dialog = which
+  }
+  const put = (body: { name: string; topic: string; level: Label['level'] }, replace: boolean, dry: boolean) =>
+    get(api.POST('/api/v1/labels', { body: { ...body, replace: replace || undefined, dry_run: dry || undefined } }))
+  const remove = (name: string, dry: boolean) =>
+    get(api.DELETE('/api/v1/labels/{name}', { params: { path: { name }, query: { dry_run: dry } } }))
+  const closed = { get: () => dialog !== '', set: (open: boolean) => open || (dialog = '') }
+</script>
+
+<p class="mb-3 max-w-prose text-muted">
+  A label says what data are about. Put on a table or schema it goes down to every column. A policy on a label treats
+  all columns that bear it, also those labelled tomorrow; REVEAL on it shows them in clear.
+</p>
+{#if labels?.length}
+  <div class="panel overflow-x-auto">
+    <table class="dense">
+      <thead
+        ><tr
+          ><th>Label</th><th>Topic</th><th>Level</th><th class="text-right!">Columns</th><th class="text-right!"
+            >Treated</th
+          ><th>Policies on it</th><th>In clear for</th><th class="w-0"></th></tr
+        ></thead
+      >
+      <tbody>
+        {#each labels as l (l.name)}
+          <tr>
+            <td class="mono font-semibold"
+              ><a class="hover:underline" href={place.href('/labels/columns', { label: l.name })}>{l.path}</a></td
+            >
+            <td>{l.topic}</td>
+            <td class={tones[l.level] ?? ''}>{l.level}</td>
+            <td class="text-right">{l.columns}</td>
+            <td class="text-right {l.covered < l.columns ? 'font-semibold text-garnet' : ''}"
+              >{l.covered}{l.covered < l.columns ? ' ◆' : ''}</td
+            >
+            <td
+              >{#each l.policies as p (p)}<span class="chip mr-1">{p}</span>{/each}</td
+            >
+            <td
+              >{#each l.revealed as r (r)}<span class="chip mr-1">{r}</span>{/each}</td
+            >
+            <td class="whitespace-nowrap">
+              {#if admin}
+                <button class="btn py-0 text-sm" onclick={() => show('place', l)}>Put on …</button>
+                <button class="btn py-0 text-sm" onclick={() => show('policy', l)}>Policy</button>
+                <button class="btn py-0 text-sm" onclick={() => show('edit', l)}>Edit</button>
+                <button class="btn py-0 text-sm" onclick={() => show('remove', l)}>Remove</button>
+              {/if}
+            </td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{:else if labels}
+  <p class="panel p-4 text-muted">
+    No labels yet. See what the data look like under <a class="underline" href={place.href('/labels/suggestions')}
+      >Suggestions</a
+    >, or add one.
+  </p>
+{:else}<div class="h-32 animate-pulse rounded bg-raised"></div>{/if}
+{#if admin && labels}<button class="btn mt-3" onclick={() => show('edit', null)}>Add a label</button>{/if}
+
+{#if dialog === 'edit'}
+  <ChangeDialog
+    bind:open={closed.get, closed.set}
+    title={chosen ? `Edit ${chosen.path}` : 'Add a label'}
+    verb={chosen ? 'Save' : 'Add'}
+    asked={JSON.stringify([name, topic, level])}
+    ready={!!name}
+    send={(dry) => put({ name, topic, level }, !!chosen, dry)}
+    undo={() => (chosen ? put(chosen, true, false) : remove(name, false))}
+    none="Nobody gains or loses anything by it now."
+  >
+    {#if !chosen}<label class="text-sm text-muted"
+        >Name <input class="field mono text-ink" bind:value={name} name="name" required placeholder="contact" /></label
+      >{/if}
+    <label class="text-sm text-muted"
+      >Topic <input
+        class="field text-ink"
+        bind:value={topic}
+        placeholder={name || 'what it is about, in a word'}
+      /></label
+    >
+    <label class="text-sm text-muted"
+      >Level <select class="field w-auto text-ink" bind:value={level}
+        >{#each levels as l (l)}<option>{l}</option>{/each}</select
+      ></label
+    >
+  </ChangeDialog>
+{:else if dialog === 'remove' && chosen}
+  <ChangeDialog
+    bind:open={closed.get, closed.set}
+    title="Remove {chosen.path}"
+    verb="Remove"
+    asked={chosen.name}
+    send={(dry) => remove(chosen!.name, dry)}
+    sentence
+  />
+{:else if dialog === 'place' && chosen}
+  <PlaceLabelDialog bind:open={closed.get, closed.set} label={chosen.name} />
+{:else if dialog === 'policy' && chosen}
+  <PolicyDialog bind:open={closed.get, closed.set} kind="columns" on={chosen.path} />
+{/if}

@@ -1,0 +1,49 @@
+<script lang="ts">
+  import { api, get } from '../lib/api'
+  import { loaded } from '../lib/load.svelte'
+  import { place } from '../lib/place.svelte'
+  import Trouble from './Trouble.svelte'
+
+  // Who gets how many rows of a table, and how its columns appear to them; of a column, to everybody.
+  let { object }: { object: string } = $props()
+  const matrix = loaded(() => get(api.GET('/api/v1/matrix', { params: { query: { object } } })))
+  const tone = (cell: string) =>
+    cell === 'clear' ? 'text-epidote' : cell === 'not readable' ? 'text-garnet' : 'text-feldspar'
+  const mark = (cell: string) => (cell === 'clear' ? '●' : cell === 'not readable' ? '⊘' : '◐')
+</script>
+
+{#if matrix.problem}
+  <Trouble problem={matrix.problem} />
+{:else if matrix.value}
+  {@const m = matrix.value}
+  <div class="panel overflow-x-auto">
+    <table class="dense">
+      <thead
+        ><tr
+          ><th>Who</th><th class="text-right!">Rows, of {m.total.toLocaleString('en')}</th><th class="w-32"
+          ></th>{#each m.columns as c (c)}<th class="mono">{c}</th>{/each}</tr
+        ></thead
+      >
+      <tbody>
+        {#each m.rows as r (r.subject)}
+          <tr>
+            <td class="mono"
+              ><a class="hover:underline" href={place.href('/subjects/' + r.subject)} title={r.title}>{r.subject}</a
+              ></td
+            >
+            {#if r.reads}
+              <td class="text-right">{r.rows.toLocaleString('en')}</td>
+              <td class="align-middle!"
+                ><div class="h-1.5 rounded bg-line" aria-hidden="true">
+                  <div class="h-1.5 rounded bg-garnet" style="width: {m.total ? (100 * r.rows) / m.total : 0}%"></div>
+                </div></td
+              >
+            {:else}<td class="text-right text-muted" colspan="2">may not read</td>{/if}
+            {#each r.cells as cell, i (i)}<td class={tone(cell)}>{mark(cell)} {cell}</td>{/each}
+          </tr>
+        {:else}<tr><td class="text-muted" colspan="3">Nobody may read it.</td></tr>{/each}
+      </tbody>
+    </table>
+  </div>
+  {#if m.more}<p class="mt-1 text-sm text-muted">and {m.more} more.</p>{/if}
+{:else}<div class="h-40 animate-pulse rounded bg-raised"></div>{/if}
