@@ -86,7 +86,7 @@ func signIn(server, user string) chromedp.Tasks {
 
 // sees waits until the page shows a text.
 func sees(text string) chromedp.Action {
-	return chromedp.WaitVisible(`//*[contains(normalize-space(text()), `+quote(text)+`)]`, chromedp.BySearch)
+	return chromedp.WaitVisible(`//*[contains(normalize-space(text()), `+quote(text)+`)][not(ancestor-or-self::*[@hidden])]`, chromedp.BySearch)
 }
 
 func quote(s string) string { return `"` + s + `"` }

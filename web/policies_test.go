@@ -31,7 +31,7 @@ func TestPolicies(t *testing.T) {
 		t.Errorf("the words make the condition %q", rule)
 	}
 	var compared string
-	run(t, ctx, chromedp.SetValue(`textarea`, "", chromedp.ByQuery), chromedp.SendKeys(`textarea`, "in_group(district)", chromedp.ByQuery),
+	run(t, ctx, chromedp.Evaluate(`(() => { const t = document.querySelector("textarea"); t.value = "in_group(district)"; t.dispatchEvent(new Event("input", {bubbles: true})) })()`, nil),
 		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//p[contains(., "one of the reader's groups")]`, chromedp.BySearch),
 		chromedp.Value(`select[aria-label="Compared with"]`, &compared, chromedp.ByQuery))
 	if compared != "group" {

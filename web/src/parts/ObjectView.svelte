@@ -147,7 +147,11 @@
       >{#if tab === 'matrix'}<MatrixView object={page.path} />{/if}</Tabs.Content
     >
     <Tabs.Content value="policies"
-      ><PolicyList policies={page.policies} manage={page.manage} onedit={(p) => edit(p, p.kind)} /></Tabs.Content
+      >{#if tab === 'policies'}<PolicyList
+          policies={page.policies}
+          manage={page.manage}
+          onedit={(p) => edit(p, p.kind)}
+        />{/if}</Tabs.Content
     >
     <Tabs.Content value="grants"
       ><div class="panel overflow-hidden"><GrantTable grants={page.grants} manage={page.manage} /></div></Tabs.Content
