@@ -8,6 +8,8 @@ import (
 	"gneiss/core/access"
 )
 
+var at = time.Unix(2, 0)
+
 func model(t testing.TB, more ...access.Change) *access.Model {
 	t.Helper()
 	m := access.New()
