@@ -11,6 +11,7 @@ import (
 	"github.com/agext/levenshtein"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 	"gneiss/wire"
 )
 
@@ -45,6 +46,8 @@ func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (w
 	for _, subject := range st.model.Subjects(0) {
 		f.subject(subject)
 	}
+	f.policies()
+	f.uncovered()
 	f.alike()
 	f.administrators(administrators)
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
@@ -88,6 +91,42 @@ func (f *finder) add(kind, subject, object, says, why string, fix ...string) {
 		fix = []string{}
 	}
 	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fix: fix})
+}
+
+// policies finds live policies that no longer fit what they hang on.
+func (f *finder) policies() {
+	broken := func(name, on string, err error) {
+		if err != nil {
+			f.add("broken", "", on, fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err), "what it is about is closed until somebody decides",
+				"gneiss policy rows edit "+name, "gneiss policy stop "+name)
+		}
+	}
+	for _, p := range f.st.policies.AllRows() {
+		if p.Status == policy.Live {
+			broken(p.Name, p.Path(f.st.model), f.st.checkRow(p))
+		}
+	}
+	for _, p := range f.st.policies.AllColumns() {
+		if p.Status == policy.Live {
+			broken(p.Name, f.st.model.Path(p.At()), f.st.checkColumn(p))
+		}
+	}
+}
+
+// uncovered finds labelled columns that no live policy treats for anybody.
+func (f *finder) uncovered() {
+	m := f.st.model
+	for _, label := range m.Labels() {
+		if label.Level == access.PublicLevel {
+			continue
+		}
+		for _, id := range f.st.policies.Bearing(m, label.ID) {
+			if len(f.st.treating(id)) == 0 {
+				f.add("uncovered", "", m.Path(m.Object(id).Parent), fmt.Sprintf("%s bears %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
+					"who holds SELECT on it sees it in clear", fmt.Sprintf("gneiss policy columns add NAME --on %s --treat suppress --except SUBJECT", m.Path(label.ID)))
+			}
+		}
+	}
 }
 
 func (f *finder) grant(g *access.Grant) {

@@ -777,6 +777,7 @@ func TestFindings(t *testing.T) {
 	}
 	for _, want := range []string{
 		"dormant|role:lab_analyst|survey.licensing.payments|gneiss grant usage on survey.licensing to role:lab_analyst",
+		"uncovered||survey.licensing.payments|gneiss policy columns add NAME --on label:commercial --treat suppress --except SUBJECT",
 		"dormant|role:sample_courier|survey.assay.samples|gneiss role give sample_courier to SUBJECT",
 		"broad|service:slag|survey|gneiss revoke select on survey from service:slag",
 		"no_holders|group:geologits||gneiss group remove geologits",

@@ -98,7 +98,6 @@ var commands = map[string][]string{
 	"tree":    {"tree", "survey", "--as", "user:flint"},
 	"preview": {"preview", "survey.licensing.holders", "--as", "user:flint", "--beside", "user:garnet", "--limit", "5"},
 	"why":     {"why", "user:marl", "select", "survey.assay.results"},
-	"access":  {"access", "--to", "survey.drilling.boreholes"},
 	"query":   {"query", "select district, count(*) from survey.drilling.boreholes group by district", "--as", "user:flint", "--show-plan"},
 }
 
@@ -158,7 +157,8 @@ func TestShots(t *testing.T) {
 			picture("compare", chromedp.Navigate(server+"/compare?a=user:flint&b=user:garnet"), sees("They differ on"))
 			picture("rows", chromedp.Navigate(server+"/tables/survey.licensing.holders?as=user:flint&beside=user:garnet"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
 			picture("who", chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=who"), sees("user:flint"))
-			picture("role", chromedp.Navigate(server+"/roles/role:district_geologist"), sees("survey.drilling.boreholes"))
+			picture("policies", chromedp.Navigate(server+"/policies"), sees("is generalized (prefix 6)"))
+			picture("labels", chromedp.Navigate(server+"/labels/suggestions"), sees("name of a person"))
 		}
 		picture("query", chromedp.Navigate(server+"/query?as=user:flint"), chromedp.WaitVisible(`.cm-content`, chromedp.ByQuery), chromedp.Sleep(500*time.Millisecond),
 			chromedp.Click(`//button[contains(., "Run")]`, chromedp.BySearch), chromedp.WaitVisible(`[data-testid=result] td`, chromedp.ByQuery))
@@ -166,8 +166,8 @@ func TestShots(t *testing.T) {
 			continue
 		}
 		picture("subject", chromedp.Navigate(server+"/subjects/user:beryl?tab=why"), chromedp.SendKeys(`input[aria-label=Object]`, "survey.licensing.payments\n", chromedp.ByQuery), sees("Ways to give it"))
-		picture("policy", chromedp.Navigate(server+"/tables/survey.field.visits"), chromedp.Click(`//button[text()="Row policy"]`, chromedp.BySearch),
-			chromedp.SendKeys(`textarea`, "note IS NOT NULL", chromedp.ByQuery), chromedp.WaitVisible(`section[aria-label="Live counts"] td`, chromedp.ByQuery))
+		picture("policy", chromedp.Navigate(server+"/tables/survey.monitoring.wells"), chromedp.Click(`//button[text()="Row policy"]`, chromedp.BySearch),
+			chromedp.SendKeys(`textarea`, "district IN (attribute('districts'))", chromedp.ByQuery), chromedp.WaitVisible(`section[aria-label="Live counts"] td`, chromedp.ByQuery))
 		picture("audit", chromedp.Navigate(server+"/audit"), sees("R-"))
 	}
 }

@@ -1414,6 +1414,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pseudonym-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** put a new key in the place of that of pseudonyms */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireChange"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/queries": {
         parameters: {
             query?: never;
@@ -2573,6 +2621,12 @@ export interface components {
             reason?: string;
             /** @description the bundle is there already */
             replace?: boolean;
+        };
+        WireChange: {
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description kept in the journal */
+            reason?: string;
         };
         WireChanged: {
             done: boolean;

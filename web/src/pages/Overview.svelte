@@ -30,6 +30,8 @@
 
   const kinds: Record<string, string> = {
     dormant: 'grants that give nothing',
+    broken: 'policies that no longer fit',
+    uncovered: 'labelled columns that no policy treats',
     broad: 'broad grants',
     to_public: 'grants to everyone',
     to_user: 'grants straight to users',
