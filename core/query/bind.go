@@ -31,6 +31,7 @@ type binder struct {
 	growth int  // operands of concatenations, which can make long texts
 	fenced bool // an expression can fail on a value
 	depth  int
+	groups int    // grouping sets bound so far
 	withs  []*CTE // WITH queries in scope, innermost last
 }
 

@@ -9,7 +9,8 @@ import (
 // Grouping sets (ISO/IEC 9075-2, 7.13) become a UNION ALL of one grouped query
 // for each set, in which the expressions that the set leaves out are NULL.
 
-// mostSets bounds the queries that one becomes.
+// mostSets bounds the queries that one becomes; all of a text together may be
+// four times as many.
 const mostSets = 64
 
 // A groupingSet is one of the sets that a query is grouped by.
@@ -37,6 +38,9 @@ func (b *binder) groupingSets(q *Query, s *pg.SelectStmt, outer *scope) {
 		sets = b.product(sets, b.setsOf(n, index))
 	}
 	for _, set := range sets {
+		if b.groups++; b.groups > 4*mostSets { // nested ones multiply
+			b.fail(-1, Unsupported, "the query and its sub-queries are grouped by more than %d sets", 4*mostSets)
+		}
 		one := &groupingSet{all: all, in: make([]bool, len(all))}
 		for _, i := range set {
 			one.in[i] = true

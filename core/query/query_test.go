@@ -132,6 +132,7 @@ func TestRefused(t *testing.T) {
 		{"GROUPING in WHERE", "select 1 from survey.drilling.boreholes where grouping(district) = 0", Grouping, "GROUPING cannot stand in WHERE"},
 		{"a window over grouping sets", "select rank() over (order by count(*)) from survey.drilling.boreholes group by cube (district)", Unsupported, "window function"},
 		{"too many grouping sets", "select 1 from survey.drilling.boreholes group by cube (id, name, district), cube (id, name, district), cube (id, name)", Unsupported, "more than 64 sets"},
+		{"grouping sets within grouping sets", "select count(*) from (select count(*) as n from (select count(*) as n from (select id, name, district, 1 as a, 2 as b, 3 as c from survey.drilling.boreholes) x group by cube (id, name, district, a, b, c)) y group by cube (n, n, n, n, n, n)) z group by cube (n, n, n, n, n, n)", Unsupported, "more than 256 sets"},
 		{"ON CONFLICT on a table that is not there", "insert into survey.licensing.holders (id) values (1) on conflict do nothing", Unknown, "does not exist"},
 		{"a table sample", "select 1 from survey.drilling.boreholes tablesample system (1)", Unsupported, "this kind of FROM item"},
 		{"a function as a table", "select * from generate_series(1, 9)", Unsupported, "this kind of FROM item"},
@@ -292,14 +293,23 @@ func TestRules(t *testing.T) {
 func FuzzMake(f *testing.F) {
 	for _, seed := range []string{"select name, count(*) over (partition by district) from survey.drilling.boreholes b where exists (select 1 from survey.drilling.lithology l where l.borehole_id = b.id)",
 		"with x as (select * from survey.drilling.boreholes) select a.name from x a full join x b using (id) union select 'a' order by 1 limit 3",
-		"select case when released then extract(year from drilled_on) end from survey.drilling.boreholes where name ilike 'a%' group by 1 having count(*) > 1"} {
+		"select case when released then extract(year from drilled_on) end from survey.drilling.boreholes where name ilike 'a%' group by 1 having count(*) > 1",
+		"with recursive w (n) as (values (1) union all select n + 1 from w where n < 3) select distinct on (b.district) b.id from survey.drilling.boreholes b join w on w.n = b.id order by b.district, 1",
+		"select district, grouping(district), string_agg(name, ',' order by id) from survey.drilling.boreholes group by grouping sets (rollup (district), ()) having count(*) > 1",
+		"explain select to_char(drilled_on + interval '1 month', 'YYYY') from survey.drilling.boreholes where id in (values (1), (2))",
+		"update survey.drilling.boreholes set name = v.n from (values (1, 'a')) as v (id, n) where v.id = boreholes.id returning name",
+		"insert into survey.drilling.boreholes (id) values (1) on conflict (id) do update set name = excluded.name", "delete from survey.drilling.boreholes b using survey.drilling.lithology l where l.borehole_id = b.id"} {
 		f.Add(seed)
 	}
 	m, set := platform(f)
 	set = with(f, m, set, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "none"}, Table: "survey.drilling.boreholes", Rule: "district = 'the fence'"})
 	st := flint(f, m)
 	f.Fuzz(func(t *testing.T, text string) {
+		started := time.Now()
 		plan, err := Make(text, nil, st, set)
+		if took := time.Since(started); took > 5*time.Second {
+			t.Fatalf("%q takes %v to plan", text, took)
+		}
 		if err != nil {
 			if strings.Contains(err.Error(), "please report it") {
 				t.Fatalf("%q: %v", text, err)
