@@ -3,6 +3,7 @@ package policy
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"gneiss/core/access"
 )
@@ -23,6 +24,25 @@ type Set struct {
 	placed        map[access.ObjectID][]access.ObjectID // labels, by the object they were put on
 	dismissed     map[access.ObjectID][]string          // topics that it is not about, by column
 	relationships []*Relationship
+
+	read *sync.Map // what Once keeps
+}
+
+// Once returns what make gives for a text of a policy, and keeps it for as long
+// as there are policies: texts are parsed once, and not for each plan. Errors are
+// not kept. It may be called concurrently; make may then run more than once.
+func (s *Set) Once(text string, make func() (any, error)) (any, error) {
+	if s == nil || s.read == nil {
+		return make()
+	}
+	if kept, ok := s.read.Load(text); ok {
+		return kept, nil
+	}
+	made, err := make()
+	if err == nil {
+		s.read.Store(text, made)
+	}
+	return made, err
 }
 
 // AllRows lists all row policies by name.
@@ -130,6 +150,7 @@ func (s *Set) withColumn(p *ColumnPolicy) *Set {
 
 // indexed sorts the policies by what they hang on.
 func (s *Set) indexed() *Set {
+	s.read = new(sync.Map)
 	s.rowsOf, s.columnsOf = map[access.ObjectID][]*RowPolicy{}, map[access.ObjectID][]*ColumnPolicy{}
 	s.wideRows, s.wideColumns = nil, nil
 	for _, p := range s.rows {

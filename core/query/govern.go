@@ -103,7 +103,7 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 	if p.Follow != nil {
 		return b.follow(p, inner)
 	}
-	e, own, err := bindCondition(b.standing, p.Rule, inner)
+	e, own, err := bindCondition(b.standing, b.policies, p.Rule, inner)
 	if err != nil {
 		panic(&Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its row policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
 			b.model.Path(inner.Table.ID), p.Name, err)})
@@ -218,7 +218,7 @@ func (b *binder) treat(inner *Relation, column int, d policy.Decision) Expr {
 func (b *binder) conditions(policies []*policy.ColumnPolicy, inner *Relation) Expr {
 	var any Expr
 	for _, p := range policy.Conditions(policies) {
-		e, own, err := bindCondition(b.standing, p.When, inner)
+		e, own, err := bindCondition(b.standing, b.policies, p.When, inner)
 		if err != nil {
 			panic(b.brokenTreatment(p, inner, err))
 		}
@@ -249,7 +249,7 @@ func (b *binder) treated(x *ColumnRef, step policy.Step) Expr {
 		}
 		return &Literal{x.Type(), value}
 	case t.Kind == policy.Expression:
-		e, own, err := bindExpression(b.standing, t.SQL, x)
+		e, own, err := bindExpression(b.standing, b.policies, t.SQL, x)
 		if err != nil {
 			panic(b.brokenTreatment(step.Any[0], x.Rel, err))
 		}

@@ -16,12 +16,12 @@ import (
 // on what it reads.
 
 // bindCondition binds a text that must be one condition over a table's columns.
-func bindCondition(st *access.Standing, text string, inner *Relation) (e Expr, own *binder, err error) {
+func bindCondition(st *access.Standing, set *policy.Set, text string, inner *Relation) (e Expr, own *binder, err error) {
 	// The text is read as a WHERE clause, so that the grammar sees a condition
 	// and nothing else; the text is fenced in by parentheses of the tree's, not
 	// of the text's.
 	const head = "SELECT 1 WHERE "
-	return bindOwn(st, head, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+	return bindOwn(st, set, head, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause == nil || len(s.TargetList) != 1 {
 			panic(&Error{Code: Syntax, Text: "the rule is more than one condition"})
 		}
@@ -33,9 +33,9 @@ func bindCondition(st *access.Standing, text string, inner *Relation) (e Expr, o
 
 // bindExpression binds the expression that stands in the place of a column's
 // value, and has its type.
-func bindExpression(st *access.Standing, text string, x *ColumnRef) (e Expr, own *binder, err error) {
+func bindExpression(st *access.Standing, set *policy.Set, text string, x *ColumnRef) (e Expr, own *binder, err error) {
 	const head = "SELECT "
-	return bindOwn(st, head, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+	return bindOwn(st, set, head, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause != nil || len(s.TargetList) != 1 || s.TargetList[0].GetResTarget().GetName() != "" {
 			panic(&Error{Code: Syntax, Text: "a treatment is one expression"})
 		}
@@ -49,14 +49,15 @@ func bindExpression(st *access.Standing, text string, x *ColumnRef) (e Expr, own
 	})
 }
 
-func bindOwn(st *access.Standing, head, text string, inner *Relation, bind func(*binder, *pg.SelectStmt, *scope) Expr) (e Expr, own *binder, err error) {
+func bindOwn(st *access.Standing, set *policy.Set, head, text string, inner *Relation, bind func(*binder, *pg.SelectStmt, *scope) Expr) (e Expr, own *binder, err error) {
 	own = &binder{text: head + text, standing: st, model: st.Model, own: true, home: inner.Table}
 	defer func() { err = afterHead(err, len(head)) }()
 	defer caught(&err)
-	s, err := parse(own.text)
+	tree, err := set.Once(own.text, func() (any, error) { return parse(own.text) })
 	if err != nil {
 		return nil, own, err
 	}
+	s := tree.(*pg.SelectStmt)
 	if len(s.FromClause) > 0 || len(s.SortClause) > 0 || s.LimitCount != nil || s.LimitOffset != nil || len(s.GroupClause) > 0 || s.HavingClause != nil ||
 		s.Op != pg.SetOperation_SETOP_NONE || len(s.WindowClause) > 0 || len(s.LockingClause) > 0 || s.IntoClause != nil || s.WithClause != nil || len(s.DistinctClause) > 0 || len(s.ValuesLists) > 0 {
 		return nil, own, &Error{Code: Syntax, Text: "the rule is more than one condition"}
@@ -82,7 +83,7 @@ func CheckRule(st *access.Standing, table *access.Object, rule string) error {
 		return &Error{Code: Syntax, Text: "the rule is empty; write a condition over the table's columns, such as district = 'north'"}
 	}
 	b := &binder{standing: st, model: st.Model, own: true}
-	_, _, err := bindCondition(st, rule, b.relation(table))
+	_, _, err := bindCondition(st, nil, rule, b.relation(table))
 	return err
 }
 
@@ -92,7 +93,7 @@ func CheckRule(st *access.Standing, table *access.Object, rule string) error {
 func CheckWhen(st *access.Standing, table *access.Object, when string) (nullable []string, err error) {
 	b := &binder{standing: st, model: st.Model, own: true}
 	inner := b.relation(table)
-	e, _, err := bindCondition(st, when, inner)
+	e, _, err := bindCondition(st, nil, when, inner)
 	anyExpr(e, func(x Expr) bool {
 		if c, ok := x.(*ColumnRef); ok && c.Rel == inner && !inner.Columns[c.Col].NotNull {
 			nullable = append(nullable, inner.Columns[c.Col].Name)
@@ -123,6 +124,6 @@ func CheckTreatment(st *access.Standing, column *access.Object, t policy.Treatme
 	if x == nil {
 		return &Error{Code: Mismatch, Text: "an expression cannot stand for a column of type " + column.Type}
 	}
-	_, _, err := bindExpression(st, t.SQL, x)
+	_, _, err := bindExpression(st, nil, t.SQL, x)
 	return err
 }
