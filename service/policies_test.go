@@ -88,6 +88,35 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 	}
 }
 
+// TestADraftIsPreviewed: the rows as they are, beside what they would be.
+func TestADraftIsPreviewed(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	in := wire.PreviewRequest{Table: "survey.field.visits", Standpoints: []wire.Standpoint{{As: "user:flint"}}, Drafts: []string{"notes-in-short"}, Plan: true, Limit: 20}
+	p, err := svc.Preview(ctx, caller(t, svc, "opal"), in)
+	if err != nil || len(p.Sides) != 2 || p.Sides[1].Standing != "user:flint with notes-in-short live" {
+		t.Fatalf("%+v, %v", p.Sides, err)
+	}
+	longer := 0
+	for _, row := range p.Rows {
+		now, then := row.Sides[0][4], row.Sides[1][4]
+		if now != nil && (len(fmt.Sprint(then)) > 6 || !strings.HasPrefix(fmt.Sprint(now), fmt.Sprint(then))) {
+			t.Errorf("%v would be %v", now, then)
+		}
+		if now != then {
+			longer++
+		}
+	}
+	if longer == 0 || !strings.Contains(p.Sides[1].Plan.SQL, "substr") || strings.Contains(p.Sides[0].Plan.SQL, "substr") {
+		t.Errorf("the draft changes nothing: %d rows differ", longer)
+	}
+	if _, err := svc.Preview(ctx, caller(t, svc, "opal"), wire.PreviewRequest{Table: "survey.field.nothing", Standpoints: in.Standpoints, Drafts: in.Drafts}); service.Problem(err).Status != 404 {
+		t.Errorf("a draft, and a table that is not there: %v", err)
+	}
+	if _, err := svc.Preview(ctx, caller(t, svc, "flint"), wire.PreviewRequest{Table: in.Table, Standpoints: []wire.Standpoint{{}}, Drafts: in.Drafts}); service.Problem(err).Status != 403 {
+		t.Errorf("a reader looks at drafts: %v", err)
+	}
+}
+
 func TestPoliciesThatAreRefused(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")

@@ -23,6 +23,7 @@ type side struct {
 	columns []string // the readable ones
 	rows    [][]any
 	more    bool
+	shows   bool // what it runs
 }
 
 // Preview reads the same table from one or more standpoints and lays the rows
@@ -30,8 +31,16 @@ type side struct {
 // clear, else by their place.
 func (s *Service) Preview(ctx context.Context, c Caller, in wire.PreviewRequest) (wire.Preview, error) {
 	st := s.current.Load()
-	if len(in.Standpoints) == 0 || len(in.Standpoints) > 4 {
-		return wire.Preview{}, problem(422, "standpoints", "Not possible", "a preview takes one to four standpoints")
+	most := 4
+	if len(in.Drafts) > 0 {
+		most = 2
+	}
+	if len(in.Standpoints) == 0 || len(in.Standpoints) > most {
+		return wire.Preview{}, problem(422, "standpoints", "Not possible", "a preview takes one to four standpoints; with drafts, one or two")
+	}
+	drafted, err := s.withDrafts(st, c, in.Drafts)
+	if err != nil {
+		return wire.Preview{}, err
 	}
 	limit := previewRows
 	if in.Limit > 0 {
@@ -39,17 +48,25 @@ func (s *Service) Preview(ctx context.Context, c Caller, in wire.PreviewRequest)
 	}
 	var sides []*side
 	var table *access.Object
-	for _, at := range in.Standpoints {
+	for i, at := range in.Standpoints {
 		p, err := s.standAt(st, c, at)
 		if err != nil {
 			return wire.Preview{}, s.refuse(c, "preview", in.Table, err)
 		}
-		sides = append(sides, &side{standpoint: p})
+		sides = append(sides, &side{standpoint: p, shows: in.Plan})
+		if drafted != nil {
+			then, err := s.standAt(drafted, c, at)
+			if err != nil {
+				return wire.Preview{}, err
+			}
+			then.words += " with " + strings.Join(in.Drafts, ", ") + " live"
+			sides = append(sides, &side{standpoint: then, shows: in.Plan})
+		}
 		if o, err := s.seen(p, in.Table); err == nil {
 			table = o
 		} else if o, lerr := st.model.Lookup(in.Table); lerr == nil && s.reviews(st, c) {
 			table = o
-		} else if table == nil && len(sides) == len(in.Standpoints) {
+		} else if table == nil && i == len(in.Standpoints)-1 {
 			return wire.Preview{}, s.refuse(c, "preview", in.Table, err)
 		}
 	}
@@ -67,6 +84,25 @@ func (s *Service) Preview(ctx context.Context, c Caller, in wire.PreviewRequest)
 	return out, nil
 }
 
+// withDrafts is the state as if some policies were live; nil where there are none.
+// It is for who may publish them.
+func (s *Service) withDrafts(st *state, c Caller, names []string) (*state, error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	for _, name := range names {
+		if err := s.changesPolicy(st, c, name); err != nil {
+			return nil, err
+		}
+		next, err := st.apply(policy.SetPolicyStatus{Name: name, Status: policy.Live}, s.now())
+		if err != nil {
+			return nil, err
+		}
+		st = next
+	}
+	return st, nil
+}
+
 // commonKey returns the first column that cannot be NULL and that every side
 // which can read the table reads in clear, or nil.
 func commonKey(st *state, sides []*side, table *access.Object) *access.Object {
@@ -80,7 +116,7 @@ func commonKey(st *state, sides []*side, table *access.Object) *access.Object {
 			if !verdict.Allowed.Has(access.Select) {
 				continue
 			}
-			d := st.policies.Govern(v.Standing, table.ID).Columns[id]
+			d := v.state.policies.Govern(v.Standing, table.ID).Columns[id]
 			if !verdict.Covers(access.Select, id) || d.Treatment.Kind != policy.Clear {
 				return nil
 			}
@@ -123,6 +159,11 @@ func (s *Service) readSide(ctx context.Context, c Caller, v *side, table *access
 		})
 		if err != nil {
 			return s.failed(v.standpoint, record, started, err)
+		}
+		if v.shows && s.showsPlan(v.state, c, plan) {
+			if v.view.Plan, err = s.showPlan(ctx, v.standpoint, plan, source.Bind(plan.Args, s.facts(started)), 0); err != nil {
+				return s.failed(v.standpoint, record, started, err)
+			}
 		}
 		if v.view.Count, err = s.counter(ctx, lane).rows(v.state, v.Session, table); err != nil {
 			return s.failed(v.standpoint, record, started, err)

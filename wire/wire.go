@@ -322,6 +322,8 @@ type PreviewRequest struct {
 	Table       string       `json:"table" required:"true"`
 	Standpoints []Standpoint `json:"standpoints" required:"true"`
 	Limit       int          `json:"limit,omitempty"`
+	Drafts      []string     `json:"drafts,omitempty" description:"policies that are not live: each standpoint is shown a second time, as if they were"`
+	Plan        bool         `json:"plan,omitempty" description:"add the governed SQL of each side, and what the policies made of it"`
 }
 
 // A Preview shows the same rows side by side.
@@ -343,6 +345,7 @@ type Side struct {
 	Count     int64        `json:"count" description:"rows in all from here"`
 	Columns   []ColumnView `json:"columns"`
 	Bands     Bands        `json:"bands"`
+	Plan      *Plan        `json:"plan,omitempty" description:"for who may review the table"`
 }
 
 // A PreviewRow is one row of the table as each side gets it.

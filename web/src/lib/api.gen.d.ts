@@ -3238,7 +3238,11 @@ export interface components {
             table: string;
         };
         WirePreviewRequest: {
+            /** @description policies that are not live: each standpoint is shown a second time, as if they were */
+            drafts?: string[];
             limit?: number;
+            /** @description add the governed SQL of each side, and what the policies made of it */
+            plan?: boolean;
             standpoints: components["schemas"]["WireStandpoint"][];
             table: string;
         };
@@ -3451,6 +3455,8 @@ export interface components {
              */
             count: number;
             missing?: string[];
+            /** @description for who may review the table */
+            plan?: components["schemas"]["WirePlan"];
             problem?: string;
             reference?: string;
             standing: string;

@@ -5,13 +5,27 @@
   import Trouble from './Trouble.svelte'
 
   // Who gets how many rows of a table, and how its columns appear to them; of a column, to everybody.
-  let { object }: { object: string } = $props()
-  const matrix = loaded(() => get(api.GET('/api/v1/matrix', { params: { query: { object } } })))
+  let { table, columns }: { table: string; columns: string[] } = $props()
+  const column = $derived(place.query.get('column') ?? '')
+  const matrix = loaded(() =>
+    get(api.GET('/api/v1/matrix', { params: { query: { object: column ? `${table}.${column}` : table } } })),
+  )
   const tone = (cell: string) =>
     cell === 'clear' ? 'text-epidote' : cell === 'not readable' ? 'text-garnet' : 'text-feldspar'
   const mark = (cell: string) => (cell === 'clear' ? '●' : cell === 'not readable' ? '⊘' : '◐')
 </script>
 
+<label class="mb-2 flex items-center gap-2 text-muted"
+  >Who sees
+  <select
+    class="field mono w-auto text-ink"
+    aria-label="Column to look at"
+    value={column}
+    onchange={(e) => place.go(place.path, { tab: 'matrix', column: e.currentTarget.value })}
+    ><option value="">the rows, and columns that differ</option>{#each columns as c (c)}<option value={c}>{c}</option
+      >{/each}</select
+  ></label
+>
 {#if matrix.problem}
   <Trouble problem={matrix.problem} />
 {:else if matrix.value}

@@ -144,7 +144,10 @@
       >{#if tab === 'who'}<AccessTable to={page.path} />{/if}</Tabs.Content
     >
     <Tabs.Content value="matrix"
-      >{#if tab === 'matrix'}<MatrixView object={page.path} />{/if}</Tabs.Content
+      >{#if tab === 'matrix'}<MatrixView
+          table={page.path}
+          columns={page.columns.map((c) => c.name)}
+        />{/if}</Tabs.Content
     >
     <Tabs.Content value="policies"
       >{#if tab === 'policies'}<PolicyList

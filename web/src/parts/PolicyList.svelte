@@ -103,6 +103,11 @@
   <Modal bind:open={trying} title="{tried.name}, if it were live">
     {#if problem}<Trouble {problem} />{:else}<LiveCounts {trial} />{/if}
     <div class="mt-3 flex justify-end gap-2">
+      {#if !wide(tried)}<a
+          class="btn"
+          href={place.href('/tables/' + tried.table, { tab: 'rows', draft: tried.name })}
+          onclick={() => (trying = false)}>See the rows</a
+        >{/if}
       <button class="btn" onclick={() => (trying = false)}>Close</button>
       <button class="btn btn-main" onclick={() => (status(tried!, 'live'), (trying = false))}>Publish</button>
     </div>

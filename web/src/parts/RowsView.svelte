@@ -11,12 +11,16 @@
   let preview = $state<Preview | null>(null)
   let problem = $state<Problem | null>(null)
   let onlyDifferent = $state(false)
+  let shown = $state(false)
+  // A policy that is not live, to be shown as if it were beside what is.
+  const draft = $derived(place.query.get('draft') ?? '')
 
   $effect(() => {
     void changes.count
     const standpoints = [place.at]
     if (place.beside) standpoints.push({ as: place.beside, purpose: place.at.purpose })
-    get(api.POST('/api/v1/previews', { body: { table, standpoints, limit: 60 } }))
+    const drafts = draft ? [draft] : undefined
+    get(api.POST('/api/v1/previews', { body: { table, standpoints, limit: 60, drafts, plan: true } }))
       .then((p) => {
         preview = p
         problem = null
@@ -48,6 +52,9 @@
         >
       </span>
     {/each}
+    {#if preview.sides.some((s) => s.plan)}
+      <label class="flex items-center gap-1.5"><input type="checkbox" bind:checked={shown} /> what ran</label>
+    {/if}
     {#if two}
       <label class="flex items-center gap-1.5"
         ><input type="checkbox" bind:checked={onlyDifferent} /> only what differs</label
@@ -74,6 +81,17 @@
       </div>
     {/if}
   {/each}
+  {#if shown}
+    <div class="mb-2 grid gap-3" style="grid-template-columns: repeat({preview.sides.length}, minmax(0, 1fr))">
+      {#each preview.sides as side, i (i)}
+        {#if side.plan}<section class="panel max-h-60 overflow-auto p-2" aria-label="What ran">
+            {#each side.plan.policies as p (p)}<p class="mb-1 text-sm">{p}.</p>{/each}
+            <pre class="mono text-xs!">{side.plan.sql}</pre>
+            {#each side.plan.args as a, n (n)}<span class="mono block text-xs! text-muted">?{n + 1} = {a}</span>{/each}
+          </section>{/if}
+      {/each}
+    </div>
+  {/if}
   <div class="panel max-h-[calc(100vh-19rem)] overflow-auto" data-testid="rows">
     <table class="dense">
       <thead>
