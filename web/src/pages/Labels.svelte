@@ -6,6 +6,7 @@
   import LabelColumns from '../parts/LabelColumns.svelte'
   import LabelList from '../parts/LabelList.svelte'
   import LabelSuggestions from '../parts/LabelSuggestions.svelte'
+  import TabList from '../parts/TabList.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
   // What data are about: labels, the columns that bear them, and suggestions.
@@ -22,15 +23,7 @@
   <h1 class="mb-3">Labels</h1>
   {#if labels.problem}<Trouble problem={labels.problem} />{:else}
     <Tabs.Root value={tab} onValueChange={(value) => place.go('/labels/' + value)}>
-      <Tabs.List class="mb-4 flex gap-1 border-b border-line">
-        {#each tabs as [value, name] (value)}
-          <Tabs.Trigger
-            {value}
-            class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
-            >{name}</Tabs.Trigger
-          >
-        {/each}
-      </Tabs.List>
+      <TabList {tabs} />
       <Tabs.Content value="list"
         >{#if tab === 'list'}<LabelList labels={labels.value?.items ?? null} />{/if}</Tabs.Content
       >

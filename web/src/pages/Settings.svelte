@@ -7,6 +7,7 @@
   import LaneSettings from '../parts/LaneSettings.svelte'
   import RosterSettings from '../parts/RosterSettings.svelte'
   import SourceSettings from '../parts/SourceSettings.svelte'
+  import TabList from '../parts/TabList.svelte'
 
   const tabs = $derived<[string, string][]>([
     ['account', 'Your account'],
@@ -21,15 +22,7 @@
 <div class="h-full overflow-y-auto p-5">
   <h1 class="mb-3">Settings</h1>
   <Tabs.Root value={tab} onValueChange={(value) => place.go('/settings/' + value)}>
-    <Tabs.List class="mb-4 flex gap-1 border-b border-line">
-      {#each tabs as [value, name] (value)}
-        <Tabs.Trigger
-          {value}
-          class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
-          >{name}</Tabs.Trigger
-        >
-      {/each}
-    </Tabs.List>
+    <TabList {tabs} />
     <Tabs.Content value="account"
       >{#if tab === 'account'}<AccountSettings />{/if}</Tabs.Content
     >

@@ -12,6 +12,7 @@
   import PolicyDialog from './PolicyDialog.svelte'
   import PolicyList from './PolicyList.svelte'
   import RowsView from './RowsView.svelte'
+  import TabList from './TabList.svelte'
   import Trouble from './Trouble.svelte'
 
   let { path }: { path: string } = $props()
@@ -97,15 +98,7 @@
     {/if}
   </div>
   <Tabs.Root value={tab} onValueChange={(value) => place.go(place.path, { tab: value })}>
-    <Tabs.List class="mb-3 flex gap-1 border-b border-line">
-      {#each tabs as [value, name] (value)}
-        <Tabs.Trigger
-          {value}
-          class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
-          >{name}</Tabs.Trigger
-        >
-      {/each}
-    </Tabs.List>
+    <TabList {tabs} />
     <Tabs.Content value="rows"
       >{#if isTable && tab === 'rows'}<RowsView table={page.path} />{/if}</Tabs.Content
     >
