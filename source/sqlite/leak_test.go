@@ -409,6 +409,9 @@ func TestNoLeak(t *testing.T) {
 		}
 		for range perWorld {
 			q := randomQuery(w.r)
+			if q.keyed != "" && len(w.asked(user, q.keyed, "id")) > 0 {
+				continue
+			}
 			context := func() string {
 				return fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nquery: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v\nreveal: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user], w.reveal)
 			}

@@ -16,6 +16,7 @@ type leakQuery struct {
 	ordered bool   // the order of rows counts
 	columns map[string][]string
 	star    string // the table of a *
+	keyed   string // the table whose id makes its order: with ties, what is first is anybody's guess
 }
 
 // plain is the query as SQLite itself takes it.
@@ -160,6 +161,7 @@ func (b *builder) statement() string {
 	case 12: // DISTINCT ON
 		table = pick(b.r, "s1.t", "s1.u")
 		from := " FROM src." + table + " AS a" + b.where(table, "a")
+		b.q.keyed = table
 		key, id, c := b.use(table, "a", "g"), b.use(table, "a", "id"), b.textual(table, "a")
 		down := pick(b.r, "", " DESC")
 		b.q.ordered = true
@@ -209,6 +211,7 @@ func (b *builder) statement() string {
 	case 7: // window functions
 		table = pick(b.r, "s1.t", "s1.u")
 		key := b.use(table, "a", "id")
+		b.q.keyed = table
 		f := pick(b.r, "row_number()", "rank()", "sum("+b.number(table, "a")+")", "count(*)", "lag("+b.textual(table, "a")+")", "max("+b.number(table, "a")+")")
 		return "SELECT " + key + ", " + f + " OVER (" + pick(b.r, "", "PARTITION BY "+b.use(table, "a", "g")+" ") + "ORDER BY " + key + pick(b.r, "", " ROWS BETWEEN 1 PRECEDING AND 1 FOLLOWING") + ") FROM src." + table + " AS a" + b.where(table, "a")
 	case 8: // DISTINCT, in order, cut
