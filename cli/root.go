@@ -68,7 +68,7 @@ role:survey_reader, service:pumice, public.`,
 	root.SetErr(errOut)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{err} })
 	f := root.PersistentFlags()
-	f.StringVar(&a.server, "server", envOr("GNEISS_SERVER", DefaultServer), "the service's address (GNEISS_SERVER)")
+	f.StringVar(&a.server, "server", envOr("GNEISS_SERVER", lastServer()), "the service's address (GNEISS_SERVER); else where you signed in last")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask before taking something away")
 	root.AddGroup(&cobra.Group{ID: "look", Title: "Look and test:"}, &cobra.Group{ID: "change", Title: "Change:"},

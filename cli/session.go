@@ -43,12 +43,27 @@ func token(server string) string {
 	return tokens()[strings.TrimRight(server, "/")]
 }
 
+// last is where the tokens' file has the server that was signed in to last.
+const last = "last"
+
+// lastServer is where commands go that name no server.
+func lastServer() string {
+	if server := tokens()[last]; server != "" {
+		return server
+	}
+	return DefaultServer
+}
+
 func keepToken(server, secret string) error {
 	kept := tokens()
+	server = strings.TrimRight(server, "/")
 	if secret == "" {
-		delete(kept, strings.TrimRight(server, "/"))
+		delete(kept, server)
+		if kept[last] == server {
+			delete(kept, last)
+		}
 	} else {
-		kept[strings.TrimRight(server, "/")] = secret
+		kept[server], kept[last] = secret, server
 	}
 	path, err := tokenFile()
 	if err != nil {

@@ -55,3 +55,26 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 		}
 	}
 }
+
+// TestTheLastServer: commands go where their user signed in last.
+func TestTheLastServer(t *testing.T) {
+	first, second := demotest.Start(t), demotest.Start(t)
+	env := []string{"XDG_CONFIG_HOME=" + t.TempDir()}
+	for _, server := range []string{first, second} {
+		c := gneiss(t, env, "sign-in", "--server", server, "--user", "flint", "--password-stdin")
+		c.Stdin = strings.NewReader("northmark\n")
+		if out, err := c.CombinedOutput(); err != nil || !strings.Contains(string(out), "Signed in to "+server) {
+			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+	at := func(args ...string) string {
+		out, _ := gneiss(t, env, args...).CombinedOutput()
+		return string(out)
+	}
+	sees(t, "where commands go", at("whoami", "--help"), second)
+	sees(t, "a command without a server", at("whoami"), "user:flint")
+	sees(t, "signing out", at("sign-out"), "Signed out")
+	if help := at("whoami", "--help"); strings.Contains(help, second) {
+		t.Errorf("signed out, and commands still go to %s", second)
+	}
+}
