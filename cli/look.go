@@ -135,9 +135,12 @@ func (a *app) head(title string) { fmt.Fprintf(a.out, "\n%s\n", title) }
 func orNone(list []string) string { return joinedOr(list, "nothing") }
 
 func columnGrid(columns []wire.ColumnView) grid {
-	g := grid{head: []string{"column", "type", "appears", "by"}}
+	g := grid{head: []string{"column", "type", "labels", "appears", "by"}}
 	for _, c := range columns {
 		appears := c.Treatment
+		if c.Partly {
+			appears += " for some rows"
+		}
 		switch {
 		case !c.Readable:
 			appears = "not granted"
@@ -150,7 +153,7 @@ func columnGrid(columns []wire.ColumnView) grid {
 		if len(c.Lost) > 0 {
 			by += "; overruled: " + strings.Join(c.Lost, ", ")
 		}
-		g.rows = append(g.rows, []string{c.Name, c.Type, appears, strings.TrimPrefix(by, "; ")})
+		g.rows = append(g.rows, []string{c.Name, c.Type, strings.Join(c.Labels, ", "), appears, strings.TrimPrefix(by, "; ")})
 	}
 	return g
 }
