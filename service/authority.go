@@ -1,8 +1,10 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -158,14 +160,94 @@ func relates(st *state, own *access.Standing, from, to []string) error {
 	}
 	for _, path := range to {
 		o, err := st.model.Lookup(path)
+		if err == nil {
+			err = references(st, own, o.ID)
+		}
 		if err != nil {
 			return err
 		}
-		if v := own.Resolve(o.ID); !v.Allowed.Any(access.Set(access.References, access.Manage)) {
-			return wants(st, access.References, o.ID)
+	}
+	return nil
+}
+
+func references(st *state, own *access.Standing, column access.ObjectID) error {
+	if !own.Resolve(column).Allowed.Any(access.Set(access.References, access.Manage)) {
+		return wants(st, access.References, column)
+	}
+	return nil
+}
+
+// mayLend refuses a policy whose texts read a table that its writer does not
+// manage. The texts are run with the service's authority, so the values that
+// they read are lent to all that the policy is for, the writer among them.
+func (s *Service) mayLend(st *state, c Caller, what change) error {
+	switch what.(type) {
+	case policy.PutRowPolicy, policy.PutColumnPolicy:
+	default:
+		return nil
+	}
+	if c.User == 0 {
+		return nil // the service itself
+	}
+	own, err := s.own(st, c)
+	if err != nil {
+		return err
+	}
+	public, err := st.stand(access.Session{Subject: access.PublicID}, time.Time{})
+	if err != nil {
+		return err
+	}
+	lends := func(tables []access.ObjectID, err error) error {
+		var q *query.Error
+		for _, id := range tables {
+			if v := own.Resolve(id); !own.Sees(id) {
+				return noSuchTable()
+			} else if !v.Allowed.Has(access.Manage) {
+				return wants(st, access.Manage, id)
+			}
+		}
+		if errors.As(err, &q) && q.Hidden && !s.reviews(st, c) {
+			return noSuchTable()
+		}
+		return nil // what else is wrong with the text is said by its check
+	}
+	switch what := what.(type) {
+	case policy.PutRowPolicy:
+		row, _ := st.policies.Find(what.Name)
+		if row.Follow != nil {
+			for _, id := range row.Follow.To {
+				if err := references(st, own, id); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		for _, table := range st.covered(row) {
+			if err := lends(query.RuleReads(public, table, row.Rule)); err != nil {
+				return err
+			}
+		}
+	case policy.PutColumnPolicy:
+		_, column := st.policies.Find(what.Name)
+		for _, id := range st.policies.Treated(column, st.model) {
+			o := st.model.Object(id)
+			if err := lends(query.TreatmentReads(public, o, column.Treatment)); err != nil {
+				return err
+			}
+			if column.When == "" {
+				continue
+			}
+			if err := lends(query.RuleReads(public, st.model.Object(o.Parent), column.When)); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
+}
+
+// noSuchTable says the same of a table that is not there.
+func noSuchTable() error {
+	return problem(404, string(query.Unknown), "Not found", "the policy reads a table that does not exist or is not yours to use")
 }
 
 func labelOf(name string) string {

@@ -44,6 +44,9 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 			return wire.Changed{}, s.dependentsTold(before, o.caller, err)
 		}
 		after = next
+		if err := s.mayLend(after, o.caller, c); err != nil {
+			return wire.Changed{}, s.refuse(o.caller, "change", strings.Join(o.says, "; "), err)
+		}
 	}
 	if err := s.checkPolicies(before, after, o.changes); err != nil {
 		return wire.Changed{}, err

@@ -112,6 +112,9 @@ func (s *Service) RemoveLabel(ctx context.Context, c Caller, name string, in wir
 // does not belong there.
 func (s *Service) PlaceLabel(ctx context.Context, c Caller, name string, in wire.LabelPlacement) (wire.Changed, error) {
 	st := s.current.Load()
+	if len(in.Objects) == 0 {
+		return wire.Changed{}, problem(422, "no_objects", "Not possible", "say what: a source, schema, table or column")
+	}
 	for _, path := range in.Objects {
 		if err := s.writesPolicies(st, c, path); err != nil {
 			return wire.Changed{}, err
@@ -123,9 +126,6 @@ func (s *Service) PlaceLabel(ctx context.Context, c Caller, name string, in wire
 	label, err := st.model.FindLabel(name)
 	if err != nil {
 		return wire.Changed{}, err
-	}
-	if len(in.Objects) == 0 {
-		return wire.Changed{}, problem(422, "no_objects", "Not possible", "say what: a source, schema, table or column")
 	}
 	o := order{caller: c, Change: in.Change}
 	on := strings.Join(in.Objects, ", ")
@@ -244,14 +244,18 @@ func (s *Service) Relationships(c Caller, table string) (wire.List[wire.Relation
 	st := s.current.Load()
 	only := access.ObjectID(0)
 	if table != "" {
-		o, err := st.model.Lookup(table)
+		p, err := s.standAt(st, c, wire.Standpoint{})
+		if err != nil {
+			return out, err
+		}
+		o, err := s.seen(p, table)
 		if err != nil {
 			return out, err
 		}
 		only = o.ID
 	}
 	for _, r := range st.policies.Relationships() {
-		if !s.reviewsObject(st, c, r.Child) || only != 0 && r.Child != only && r.Parent != only {
+		if !s.reviewsObject(st, c, r.Child) || !s.reviewsObject(st, c, r.Parent) || only != 0 && r.Child != only && r.Parent != only {
 			continue
 		}
 		w := wire.Relationship{From: objectPaths(st.model, r.From), To: objectPaths(st.model, r.To), Declared: r.Declared, Followed: []string{}}

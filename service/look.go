@@ -177,9 +177,12 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 	return views
 }
 
-// labels lists the labels that an object bears, for who may see them.
+// labels lists the labels that an object bears, for who may review them.
 func (p *standpoint) labels(id access.ObjectID) []string {
 	out := []string{}
+	if !p.review && (p.other || !p.Resolve(id).Allowed.Any(access.Set(access.Manage, access.Describe))) {
+		return out
+	}
 	for _, label := range p.state.policies.Labels(p.Model, id) {
 		out = append(out, p.Model.Object(label).Name)
 	}

@@ -20,7 +20,7 @@ func (s *Service) Policies(c Caller, table string) (wire.List[wire.Policy], erro
 	st := s.current.Load()
 	out := wire.List[wire.Policy]{Items: []wire.Policy{}}
 	if table == "" {
-		out.Items = s.policiesWhere(st, func(at access.ObjectID) bool { return s.reviewsObject(st, c, at) })
+		out.Items = st.policiesWhere(func(at access.ObjectID) bool { return s.reviewsObject(st, c, at) })
 		return out, nil
 	}
 	p, err := s.standAt(st, c, wire.Standpoint{})
@@ -35,7 +35,7 @@ func (s *Service) Policies(c Caller, table string) (wire.List[wire.Policy], erro
 }
 
 // policiesWhere lists the policies that hang on what f takes, by kind and name.
-func (s *Service) policiesWhere(st *state, f func(access.ObjectID) bool) []wire.Policy {
+func (st *state) policiesWhere(f func(access.ObjectID) bool) []wire.Policy {
 	out := []wire.Policy{}
 	for _, p := range st.policies.AllRows() {
 		if f(p.At()) {
@@ -50,8 +50,12 @@ func (s *Service) policiesWhere(st *state, f func(access.ObjectID) bool) []wire.
 	return out
 }
 
-// policiesAt lists the policies that are about an object or what is below it.
+// policiesAt lists the policies that are about an object or what is below it; of
+// a label, those that hang on it.
 func (st *state) policiesAt(o *access.Object) []wire.Policy {
+	if o.Kind == access.Label {
+		return st.policiesWhere(func(at access.ObjectID) bool { return at == o.ID })
+	}
 	rows, columns := map[string]*policy.RowPolicy{}, map[string]*policy.ColumnPolicy{}
 	note := func(table *access.Object) bool {
 		for _, p := range st.policies.Rows(st.model, table.ID) {
@@ -208,6 +212,8 @@ func (s *Service) PutPolicy(ctx context.Context, c Caller, in wire.PolicyRequest
 	switch {
 	case there && !in.Replace:
 		return wire.Changed{}, problem(409, "exists", "Not possible", "the policy %s exists already; edit it, or choose another name", in.Name)
+	case !there && in.Replace && !s.reviews(st, c):
+		return wire.Changed{}, problem(404, "not_found", "Not found", "there is no policy %s, or it is not yours to change", in.Name)
 	case !there && in.Replace:
 		return wire.Changed{}, &access.NotFound{Kind: "policy", Name: in.Name, Known: st.policies.Names()}
 	}

@@ -566,6 +566,30 @@ func TestOutsidersLearnNothing(t *testing.T) {
 			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "GRANT " + n + " TO flint"})
 			return err
 		}},
+		{"the relationships of a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Relationships(flint, n); return err }},
+		{"a relationship", "survey.licensing.payments.id", "survey.licensing.payments.no", func(n string) error {
+			_, err := svc.Relate(ctx, flint, wire.RelationshipRequest{From: []string{"survey.field.visits.id"}, To: []string{n}})
+			return err
+		}},
+		{"a label on nothing", "contact", "nothing", func(n string) error {
+			_, err := svc.PlaceLabel(ctx, flint, n, wire.LabelPlacement{Do: "put"})
+			return err
+		}},
+		{"a label on another's table", "contact", "nothing", func(n string) error {
+			_, err := svc.PlaceLabel(ctx, flint, n, wire.LabelPlacement{Do: "put", Objects: []string{"survey.field.visits"}})
+			return err
+		}},
+		{"a label's page", "label:contact", "label:nothing", func(n string) error { _, err := svc.Object(flint, n, wire.Standpoint{}); return err }},
+		{"the policies of a label", "label:contact", "label:nothing", func(n string) error { _, err := svc.Policies(flint, n); return err }},
+		{"a policy on a label", "label:contact", "label:nothing", func(n string) error {
+			_, err := svc.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}})
+			return err
+		}},
+		{"REVEAL on a label", "label:contact", "label:nothing", func(n string) error {
+			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: n, Subjects: []string{"user:flint"}}, false)
+			return err
+		}},
+		{"the columns of a label", "contact", "nothing", func(n string) error { _, err := svc.LabelledColumns(flint, n, false); return err }},
 		{"a scan", "survey", "nothing", func(n string) error { _, err := svc.Scan(ctx, caller(t, svc, "marl"), n); return err }},
 	} {
 		t.Run(c.name, func(t *testing.T) {

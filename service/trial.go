@@ -40,9 +40,15 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 			out.Phrases, out.Join = found, join
 		}
 	}
+	if err := s.mayChange(st, c, what); err != nil {
+		return out, s.refuse(c, "trial", "a policy on "+in.Table, err)
+	}
 	then, err := st.apply(what, s.now())
 	if err != nil {
 		return out, err
+	}
+	if err := s.mayLend(then, c, what); err != nil {
+		return out, s.refuse(c, "trial", "a policy on "+in.Table, err)
 	}
 	if err := s.checkPolicies(st, then, []change{what}); err != nil {
 		return out, err
@@ -64,10 +70,13 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 	}
 	t := &trial{counter: s.counter(ctx, lane), before: st, after: then, out: &out}
 	for _, table := range t.tables(in.Name) {
-		if len(in.Standpoints) > 0 {
+		switch {
+		case len(in.Standpoints) > 0:
 			err = t.as(c, table, in.Standpoints)
-		} else {
+		case s.manages(st, c, access.PlatformID):
 			t.touched(table)
+		default: // to look as somebody else is not theirs
+			err = t.as(c, table, []wire.Standpoint{{}})
 		}
 		if err != nil {
 			return out, err

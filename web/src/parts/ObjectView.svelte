@@ -3,6 +3,7 @@
   import { api, get, says, type ObjectPage, type Policy, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
+  import { signed } from '../lib/session.svelte'
   import AccessTable from './AccessTable.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import GrantDialog from './GrantDialog.svelte'
@@ -59,7 +60,7 @@
         ] as [string, string][])
       : []),
     ['who', 'Who can'],
-    ...(isTable && page!.manage && !place.elsewhere ? ([['matrix', 'Who gets what']] as [string, string][]) : []),
+    ...(isTable && signed.session?.administrator && !place.elsewhere ? ([['matrix', 'Who gets what']] as [string, string][]) : []),
     ['policies', `Policies ${page?.policies.length ?? 0}`],
     ['grants', `Grants ${page?.grants.length ?? 0}`],
   ])

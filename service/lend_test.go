@@ -1,0 +1,141 @@
+package service_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+// TestAPolicyLendsNothingOfOthers: the texts of policies are run with the
+// service's authority, so beryl, who owns the laboratory's tables alone, must not
+// write one that reads a table of somebody else.
+func TestAPolicyLendsNothingOfOthers(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	beryl, opal := caller(t, svc, "beryl"), caller(t, svc, "opal")
+	const samples = "survey.assay.samples"
+	rule := func(text string) wire.Policy {
+		return wire.Policy{Kind: "rows", Name: "p", Table: samples, Rule: text}
+	}
+	masks := func(when, expression string) wire.Policy {
+		return wire.Policy{Kind: "columns", Name: "p", Table: "survey.assay.results", Columns: []string{"method"}, When: when,
+			Treatment: &wire.Treatment{Kind: "expression", Expression: expression}}
+	}
+	ask := func(c service.Caller, p wire.Policy) (put, try error) {
+		_, put = svc.PutPolicy(ctx, c, wire.PolicyRequest{Policy: p, Change: wire.Change{DryRun: true}})
+		_, try = svc.TryPolicy(ctx, c, wire.PolicyTrial{Policy: p})
+		return put, try
+	}
+	const there, gone = "survey.licensing.payments", "survey.licensing.nothing"
+	for _, c := range []struct {
+		what   string
+		reads  string // a table
+		policy func(table string) wire.Policy
+	}{
+		{"a row rule", there, func(n string) wire.Policy { return rule("EXISTS (SELECT 1 FROM " + n + ")") }},
+		{"a rule in two layers", there, func(n string) wire.Policy {
+			return rule("id IN (SELECT id FROM samples WHERE id IN (SELECT count(*) FROM " + n + "))")
+		}},
+		{"a rule with WITH", there, func(n string) wire.Policy {
+			return rule("id IN (WITH w AS (SELECT count(*) AS n FROM " + n + ") SELECT n FROM w)")
+		}},
+		{"a set operation", there, func(n string) wire.Policy {
+			return rule("id IN (SELECT id FROM samples UNION SELECT count(*) FROM " + n + ")")
+		}},
+		{"when a column is treated", there, func(n string) wire.Policy { return masks("EXISTS (SELECT 1 FROM "+n+")", "'x'") }},
+		{"what stands in its place", there, func(n string) wire.Policy {
+			return masks("", "(SELECT CAST(count(*) AS text) FROM "+n+")")
+		}},
+	} {
+		put, try := ask(beryl, c.policy(there))
+		wants(t, put, 404, "does not exist or is not yours")
+		wants(t, try, 404, "does not exist or is not yours")
+		noPut, noTry := ask(beryl, c.policy(gone))
+		if a, b := service.Problem(put), service.Problem(noPut); a.Detail != b.Detail || a.Code != b.Code || a.Status != b.Status || len(b.Near) > 0 {
+			t.Errorf("%s tells what is there: %v, %v", c.what, put, noPut)
+		}
+		if a, b := service.Problem(try), service.Problem(noTry); a.Detail != b.Detail || a.Code != b.Code || a.Status != b.Status || len(b.Near) > 0 {
+			t.Errorf("a trial of %s tells what is there: %v, %v", c.what, try, noTry)
+		}
+		if put, try := ask(opal, c.policy(there)); put != nil || try != nil {
+			t.Errorf("%s by who manages both: %v, %v", c.what, put, try)
+		}
+	}
+	// A table of one's own is lent freely; one that is only read, is not.
+	if put, try := ask(beryl, rule("id IN (SELECT sample_id FROM survey.assay.results)")); put != nil || try != nil {
+		t.Errorf("a rule over the writer's own tables: %v, %v", put, try)
+	}
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: there, Subjects: []string{"user:beryl"}}, false))
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.licensing", Subjects: []string{"user:beryl"}}, false))
+	put, try := ask(beryl, rule("EXISTS (SELECT 1 FROM "+there+")"))
+	wants(t, put, 403, "this needs MANAGE on "+there)
+	wants(t, try, 403, "this needs MANAGE on "+there)
+
+	// To follow a relationship asks whether the parent's rows are there.
+	follow := wire.Policy{Kind: "rows", Name: "p", Table: samples, Follow: "survey.drilling.boreholes"}
+	put, try = ask(beryl, follow)
+	wants(t, put, 403, "this needs REFERENCES on survey.drilling.boreholes.id")
+	wants(t, try, 403, "this needs REFERENCES on survey.drilling.boreholes.id")
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.drilling", Subjects: []string{"user:beryl"}}, false))
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REFERENCES"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:beryl"}}, false))
+	if put, try := ask(beryl, follow); put != nil || try != nil {
+		t.Errorf("following with REFERENCES: %v, %v", put, try)
+	}
+}
+
+// TestATrialIsNoWayAround: what a trial tells, its maker could have had.
+func TestATrialIsNoWayAround(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	beryl, opal := caller(t, svc, "beryl"), caller(t, svc, "opal")
+	own := wire.Policy{Kind: "rows", Table: "survey.assay.samples", Rule: "true"}
+	other := own
+	other.Name = "reports-of-team" // which is on another table
+	_, err := svc.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: other})
+	wants(t, err, 403, "MANAGE on survey.field.reports")
+
+	out, err := svc.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: own})
+	if err != nil || len(out.Counts) != 1 || out.Counts[0].Standing != "user:beryl" || out.More != 0 {
+		t.Errorf("a table's manager counts as others: %+v, %v", out, err)
+	}
+	_, err = svc.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: own, Standpoints: []wire.Standpoint{{As: "user:flint"}}})
+	wants(t, err, 403, "looking as somebody else")
+	_, err = svc.Matrix(ctx, beryl, "survey.assay.samples")
+	wants(t, err, 403, "this needs MANAGE on platform")
+	all, err := svc.TryPolicy(ctx, opal, wire.PolicyTrial{Policy: own})
+	if err != nil || len(all.Counts) < 3 {
+		t.Errorf("an administrator counts as all: %+v, %v", all, err)
+	}
+
+	_, err = svc.PutPolicy(ctx, beryl, wire.PolicyRequest{Policy: wire.Policy{Name: "holder-emial", Kind: "rows", Table: own.Table, Rule: "true"}, Replace: true})
+	if p := wants(t, err, 404, "not yours to change"); len(p.Near) > 0 || strings.Contains(p.Detail, "mean") {
+		t.Errorf("a wrong name tells others': %+v", p)
+	}
+}
+
+// TestLabelsAreForReviewers: a label says what a column holds, also one that is
+// withheld.
+func TestLabelsAreForReviewers(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	on := map[string]string{}
+	for _, who := range []string{"opal", "flint", "agate"} {
+		page, err := svc.Object(caller(t, svc, who), "survey.licensing.holders", wire.Standpoint{})
+		if err != nil {
+			t.Fatal(who, err)
+		}
+		for _, c := range page.Columns {
+			if len(c.Labels) > 0 {
+				on[who] += fmt.Sprint(c.Name, c.Labels)
+			}
+		}
+	}
+	hang, err := svc.Policies(caller(t, svc, "opal"), "label:finance")
+	if err != nil || len(hang.Items) != 1 || hang.Items[0].Name != "finance-data" {
+		t.Errorf("what hangs on a label: %+v, %v", hang, err)
+	}
+	if on["flint"] != "" || !strings.Contains(on["opal"], "bank_account[finance]") || on["agate"] != on["opal"] {
+		t.Errorf("who is told of labels: %v", on)
+	}
+}
