@@ -146,6 +146,11 @@ func (s *Service) showsPlan(st *state, c Caller, plan *query.Plan) bool {
 			return false
 		}
 	}
+	for _, table := range plan.Behind {
+		if !s.reviewsObject(st, c, table) {
+			return false
+		}
+	}
 	return true
 }
 
@@ -178,7 +183,7 @@ func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan,
 // explain gives the plan of a statement, line by line, and does not run it.
 func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, plan *query.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
 	if !s.showsPlan(s.current.Load(), c, plan) {
-		return wire.Result{}, s.refuseFrom(c, p, record, problem(403, "refused", "Refused", "EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables"))
+		return wire.Result{}, s.refuseFrom(c, p, record, problem(403, "refused", "Refused", "EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read"))
 	}
 	shown, err := s.showPlan(ctx, p, plan, source.Bind(plan.Args, s.facts(s.now())), planned)
 	if err != nil {
@@ -247,7 +252,7 @@ func reference(id int64) string { return fmt.Sprintf("R-%d", id) }
 // record has all that was missing; the caller is told what their door lets them
 // know.
 func (s *Service) refuseFrom(c Caller, p *standpoint, record *store.Record, err error) error {
-	told := Problem(err)
+	told := s.told(p.state, c, err)
 	record.Decision, record.Reason = "refused", err.Error()
 	var q *query.Error
 	if errors.As(err, &q) && len(q.Needs) > 0 {
@@ -271,6 +276,16 @@ func (s *Service) refuseFrom(c Caller, p *standpoint, record *store.Record, err 
 		return err
 	}
 	told.Reference = reference(record.ID)
+	return told
+}
+
+// told is what a caller is told of an error. Which policy closes a table, and over
+// which of its columns, is for who reviews policies.
+func (s *Service) told(st *state, c Caller, err error) *wire.Problem {
+	told := Problem(err)
+	if told.Code == query.Broken && !s.reviews(st, c) {
+		told.Detail = "a table that this reads is closed, since one of its policies no longer fits it. An administrator has to edit or stop the policy; the record has the reason"
+	}
 	return told
 }
 

@@ -139,3 +139,34 @@ func TestLabelsAreForReviewers(t *testing.T) {
 		t.Errorf("who is told of labels: %v", on)
 	}
 }
+
+// TestWhatIsBehindAPlan: the governed statement names the tables that policies
+// read and the constants of their rules, which a reader of the table may not know.
+func TestWhatIsBehindAPlan(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	describe := func(object string) {
+		done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: object, Subjects: []string{"user:flint"}}, false))
+	}
+	const text = "SELECT count(*) FROM survey.assay.samples"
+	describe("survey.assay.samples")
+	_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "EXPLAIN " + text})
+	wants(t, err, 403, "and on those that the policies read")
+	describe("survey.drilling.boreholes") // which the samples' policy follows
+	if plan := fmt.Sprint(ask(t, svc, flint, "EXPLAIN "+text, wire.Standpoint{})); !strings.Contains(plan, "boreholes") {
+		t.Error(plan)
+	}
+	done(t)(svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "behind", Mode: "limit", Table: "survey.assay.samples",
+		Rule: "NOT EXISTS (SELECT 1 FROM licensing.payments WHERE amount < 0)"}}))
+	_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: "EXPLAIN " + text})
+	wants(t, err, 403, "and on those that the policies read")
+
+	c, err := svc.Compare(flint, "user:flint", "role:district_geologist", "survey.drilling.boreholes")
+	if err != nil || strings.Contains(fmt.Sprintf("%+v", c), "for no values") || strings.Contains(fmt.Sprintf("%+v", c), "north") {
+		t.Errorf("a reader is told the constants of rules: %+v, %v", c, err)
+	}
+	c, err = svc.Compare(opal, "user:flint", "role:district_geologist", "survey.drilling.boreholes")
+	if err != nil || !strings.Contains(fmt.Sprintf("%+v", c), "north") {
+		t.Errorf("a reviewer is not: %+v, %v", c, err)
+	}
+}

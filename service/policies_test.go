@@ -209,6 +209,11 @@ func TestADroppedColumnClosesTheTable(t *testing.T) {
 			t.Errorf("the scan does not warn: %v", out.Notes)
 		}
 		_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: count})
+		told := wants(t, err, 409, "is closed, since one of its policies no longer fits it")
+		if strings.Contains(told.Detail, c.by) || strings.Contains(told.Detail, c.column) || told.Reference == "" || len(told.Near) > 0 {
+			t.Errorf("a reader is told which policy: %+v", told)
+		}
+		_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: count, Standpoint: wire.Standpoint{As: "user:flint"}})
 		wants(t, err, 409, "is closed: the column policy "+c.by+" treats its column "+c.column+", which is gone")
 		_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT " + c.column + "_2 FROM survey.licensing.holders"})
 		wants(t, err, 409, "is closed")

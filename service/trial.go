@@ -74,7 +74,7 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 		case len(in.Standpoints) > 0:
 			err = t.as(c, table, in.Standpoints)
 		case s.manages(st, c, access.PlatformID):
-			t.touched(table)
+			t.touched(c, table)
 		default: // to look as somebody else is not theirs
 			err = t.as(c, table, []wire.Standpoint{{}})
 		}
@@ -122,14 +122,14 @@ func (t *trial) as(c Caller, table *access.Object, standpoints []wire.Standpoint
 		if err != nil {
 			return err
 		}
-		t.compare(table, p.Session, p.words)
+		t.compare(c, table, p.Session, p.words)
 	}
 	return nil
 }
 
 // touched compares for the users and services that the policy makes a difference
 // to.
-func (t *trial) touched(table *access.Object) {
+func (t *trial) touched(c Caller, table *access.Object) {
 	now := t.s.now()
 	for _, id := range t.before.actors(access.PublicID, now) {
 		session := access.Session{Subject: id}
@@ -149,7 +149,7 @@ func (t *trial) touched(table *access.Object) {
 			t.out.More++
 			continue
 		}
-		t.compare(table, session, t.before.model.Ref(id))
+		t.compare(c, table, session, t.before.model.Ref(id))
 	}
 }
 
@@ -178,7 +178,7 @@ func treatmentSays(d policy.Decision) string {
 }
 
 // compare adds what one session sees of a table before and after.
-func (t *trial) compare(table *access.Object, session access.Session, words string) {
+func (t *trial) compare(c Caller, table *access.Object, session access.Session, words string) {
 	n := wire.TrialCount{Standing: words, Table: t.after.model.Path(table.ID), Columns: []string{}}
 	now := t.s.now()
 	was, err := t.before.stand(session, now)
@@ -198,7 +198,7 @@ func (t *trial) compare(table *access.Object, session access.Session, words stri
 		n.Then, err = t.rows(t.after, session, table)
 	}
 	if err != nil {
-		n.Problem = Problem(err).Detail
+		n.Problem = t.s.told(t.before, c, err).Detail
 	}
 	t.out.Counts = append(t.out.Counts, n)
 }

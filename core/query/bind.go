@@ -25,8 +25,9 @@ type binder struct {
 	own  bool
 	home *access.Object // a table
 
-	source access.ObjectID // the one source of all tables
-	tables []*Relation     // base tables, in the order of the text
+	source access.ObjectID   // the one source of all tables
+	tables []*Relation       // base tables, in the order of the text
+	behind []access.ObjectID // tables that policies read
 	needs  []access.Need
 	growth int  // operands of concatenations, which can make long texts
 	fenced bool // an expression can fail on a value

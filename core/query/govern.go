@@ -117,6 +117,7 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 func (b *binder) takeOver(own *binder) {
 	b.fenced = b.fenced || own.fenced
 	b.growth += own.growth
+	b.behind = append(b.behind, own.others(nil)...)
 }
 
 // follow is the condition that the parent row is there for the session, by the
@@ -124,6 +125,7 @@ func (b *binder) takeOver(own *binder) {
 func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 	defer b.deeper(-1)()
 	parent := b.relation(b.model.Object(p.Follow.Parent))
+	b.behind = append(b.behind, parent.Table.ID)
 	closed := func(why string) *Error {
 		return &Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its row policy %s follows a relationship that no longer fits (%s). An administrator has to edit or stop the policy",
 			b.model.Path(inner.Table.ID), p.Name, why)}

@@ -20,7 +20,8 @@ type Plan struct {
 	Columns []Column
 	Source  access.ObjectID // zero: the query reads no table
 	Tables  []TableUse
-	Write   bool // it changes rows, of the first of Tables
+	Behind  []access.ObjectID // tables that policies read for it, perhaps more than once
+	Write   bool              // it changes rows, of the first of Tables
 	// Checked says that the statement gives one column more than Columns: whether
 	// the row may be left. Where one may not, nothing must be changed.
 	Checked bool
@@ -82,7 +83,7 @@ func (b *binder) readPlan(n *pgt.Node) *Plan {
 	uses := b.govern()
 	e := newEmitter(b.model, b.fenced || b.growth > mostGrowth)
 	e.query(q)
-	return &Plan{SQL: e.b.String(), Args: e.args, Columns: q.Columns, Source: b.source, Tables: uses}
+	return &Plan{SQL: e.b.String(), Args: e.args, Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}
 }
 
 func (b *binder) writePlan(n *pgt.Node) *Plan {
@@ -91,7 +92,7 @@ func (b *binder) writePlan(n *pgt.Node) *Plan {
 	uses := append([]TableUse{b.governTarget(w)}, b.govern()...)
 	e := newEmitter(b.model, b.fenced || b.growth > mostGrowth)
 	e.writing(w)
-	p := &Plan{SQL: e.b.String(), Args: e.args, Source: b.source, Tables: uses, Write: true, Checked: w.Check != nil}
+	p := &Plan{SQL: e.b.String(), Args: e.args, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil}
 	if w.Returning != nil {
 		p.Columns = w.Returning.Columns
 	}
