@@ -25,15 +25,16 @@ type binder struct {
 	own  bool
 	home *access.Object // a table
 
-	source access.ObjectID   // the one source of all tables
-	tables []*Relation       // base tables, in the order of the text
-	behind []access.ObjectID // tables that policies read
-	needs  []access.Need
-	growth int  // operands of concatenations, which can make long texts
-	fenced bool // an expression can fail on a value
-	depth  int
-	groups int    // grouping sets bound so far
-	withs  []*CTE // WITH queries in scope, innermost last
+	source   access.ObjectID   // the one source of all tables
+	tables   []*Relation       // base tables, in the order of the text
+	behind   []access.ObjectID // tables that policies read
+	needs    []access.Need
+	growth   int  // operands of concatenations, which can make long texts
+	fenced   bool // an expression can fail on a value
+	recurses bool // a WITH query reads itself
+	depth    int
+	groups   int    // grouping sets bound so far
+	withs    []*CTE // WITH queries in scope, innermost last
 }
 
 const (
@@ -167,4 +168,12 @@ func texts(nodes []*pg.Node) []string {
 		out[i] = n.GetString_().GetSval()
 	}
 	return out
+}
+
+// guards reports whether the rows that policies leave out must be kept from the
+// query's expressions by a fence: one that fails on a value would tell of it.
+// Concatenations fail by what they grow to, and a recursive query can double a
+// text at each step.
+func (b *binder) guards() bool {
+	return b.fenced || b.growth > mostGrowth || b.recurses && b.growth > 0
 }

@@ -143,7 +143,7 @@ func listed() map[string]*Function {
 		{Name: "avg", Kind: aggregateFunction, result: signature(Double, 0, Double), takes: "a number"},
 		{Name: "min", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
 		{Name: "max", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
-		{Name: "string_agg", Kind: aggregateFunction, result: signature(Text, 0, Text, Text), takes: "a text, and what to put between"},
+		{Name: "string_agg", Kind: aggregateFunction, result: signature(Text, 0, Text, Text), mayFail: true, takes: "a text, and what to put between"},
 		{Name: "stddev_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
 		{Name: "stddev_pop", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
 		{Name: "var_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},

@@ -117,6 +117,7 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 func (b *binder) takeOver(own *binder) {
 	b.fenced = b.fenced || own.fenced
 	b.growth += own.growth
+	b.recurses = b.recurses || own.recurses
 	b.behind = append(b.behind, own.others(nil)...)
 }
 

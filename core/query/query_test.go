@@ -289,6 +289,34 @@ func TestRules(t *testing.T) {
 	}
 }
 
+// TestWhatCanFailIsFenced: an expression that fails on a value must not see rows
+// that a policy leaves out, or its failure would tell of them.
+func TestWhatCanFailIsFenced(t *testing.T) {
+	m, set := platform(t)
+	set = with(t, m, set, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "north"}, Table: "survey.drilling.boreholes", Rule: "district = 'north'"})
+	const doubling = "with recursive w (s) as (values ('x') union all select s || s from w where length(s) < 1000000) "
+	for _, c := range []struct {
+		text   string
+		fenced bool
+	}{
+		{"select name || '!' from survey.drilling.boreholes", false},
+		{doubling + "select w.s || b.name from w, survey.drilling.boreholes b", true},
+		{doubling + "select concat(w.s, b.name) from w, survey.drilling.boreholes b", true},
+		{"with recursive w (n) as (values (1) union all select n + 1 from w where n < 3) select b.id from w join survey.drilling.boreholes b on b.id = w.n", false},
+		{"select string_agg(name, ',') from survey.drilling.boreholes", true},
+		{"select (select string_agg(rock, '') from survey.drilling.lithology) || name from survey.drilling.boreholes", true},
+		{"select replace(name, 'a', 'b') from survey.drilling.boreholes", true},
+		{"select name" + strings.Repeat(" || name", 20) + " from survey.drilling.boreholes", true},
+	} {
+		plan, err := Make(c.text, nil, flint(t, m), set)
+		if err != nil {
+			t.Errorf("%s: %v", c.text, err)
+		} else if strings.Contains(plan.SQL, "LIMIT -1 OFFSET 0") != c.fenced {
+			t.Errorf("%s: fenced must be %v:\n%s", c.text, c.fenced, plan.SQL)
+		}
+	}
+}
+
 // FuzzMake looks for panics, and for tables that reach the database ungoverned.
 func FuzzMake(f *testing.F) {
 	for _, seed := range []string{"select name, count(*) over (partition by district) from survey.drilling.boreholes b where exists (select 1 from survey.drilling.lithology l where l.borehole_id = b.id)",

@@ -299,8 +299,8 @@ func isSubquery(e Expr) bool {
 // policies let it through. What could tell of other rows is refused: an
 // expression that can fail on a value would see them before the policies do.
 func (b *binder) checkRows(w *Write, filter Expr) {
-	if b.fenced || b.growth > mostGrowth {
-		b.fail(-1, Unsupported, "replace, LIKE with a computed pattern and long concatenations cannot be used where rows of %s are changed, which has row policies", b.model.Path(w.Target.Table.ID))
+	if b.guards() {
+		b.fail(-1, Unsupported, "replace, string_agg, LIKE with a computed pattern, and concatenations that are long or recursive cannot be used where rows of %s are changed, which has row policies", b.model.Path(w.Target.Table.ID))
 	}
 	if w.Verb == access.Delete || filter == nil {
 		return

@@ -172,7 +172,10 @@ func padded(v any, n int64, fill []any, left bool) any {
 	if int64(len(runes)) >= n || with == "" {
 		return string(runes[:min(int64(len(runes)), n)])
 	}
-	missing := []rune(strings.Repeat(with, int(n)-len(runes)))[:int(n)-len(runes)]
+	fills, missing := []rune(with), make([]rune, int(n)-len(runes))
+	for i := range missing {
+		missing[i] = fills[i%len(fills)]
+	}
 	if left {
 		return string(missing) + string(runes)
 	}

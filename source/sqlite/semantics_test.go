@@ -131,7 +131,7 @@ func TestExpressions(t *testing.T) {
 		{"to_char(d, 'YYYY-MM')", "2024-02 2023-12 ∅ 2024-03"}, {"to_char(at, 'Month')", "error"}, {"to_char(at, 'DD.MM HH24:MI:SS')", "29.02 13:45:10 31.12 23:59:59 ∅ 01.03 00:00:00"}, {"make_date(2024, n + 8, 31)", "∅ 2024-01-31 ∅ 2024-08-31"},
 		// More numbers and texts.
 		{"sign(n)", "1 -1 ∅ 0"}, {"sqrt(n)", "2.6457513110645907 ∅ ∅ 0"}, {"ln(x)", "0.9162907318741551 ∅ ∅ ∅"}, {"power(n, 2)", "49 49 ∅ 0"}, {"exp(n - n)", "1 1 ∅ 1"}, {"log(100)", "2 2 2 2"}, {"trunc(x)", "2 -2 ∅ 0"}, {"trunc(x * 1.01, 1)", "2.5 -2.5 ∅ 0"}, {"trunc(n)", "7 -7 ∅ 0"},
-		{"lpad(s, 7, '*')", "**Alder **birch ∅ *******"}, {"rpad(s, 3)", "Ald bir ∅    "}, {"reverse(s)", "redlA hcrib ∅ "}, {"initcap('old SLATE-pit')", "Old Slate-Pit Old Slate-Pit Old Slate-Pit Old Slate-Pit"}, {"starts_with(s, 'b')", "false true ∅ false"},
+		{"lpad(s, 9, 'äb')", "äbäbAlder äbäbbirch ∅ äbäbäbäbä"}, {"lpad(s, 7, '*')", "**Alder **birch ∅ *******"}, {"rpad(s, 3)", "Ald bir ∅    "}, {"reverse(s)", "redlA hcrib ∅ "}, {"initcap('old SLATE-pit')", "Old Slate-Pit Old Slate-Pit Old Slate-Pit Old Slate-Pit"}, {"starts_with(s, 'b')", "false true ∅ false"},
 		{"split_part(s, 'r', 1)", "Alde bi ∅ "}, {"split_part('a-b-c', '-', 2)", "b b b b"}, {"split_part(s, 'r', 9)", "  ∅ "}, {"concat_ws('-', s, NULL, 'x')", "Alder-x birch-x x -x"}, {"lpad(s, 5000)", "error"},
 		// Facts.
 		{"CURRENT_USER", "flint flint flint flint"}, {"CURRENT_DATE", "2026-11-23 2026-11-23 2026-11-23 2026-11-23"}, {"CURRENT_TIMESTAMP", strings.TrimSpace(strings.Repeat("2026-11-23 10:30:00 ", 4))}, {"purpose()", "audit audit audit audit"}, {"in_group('north')", "false false false false"},

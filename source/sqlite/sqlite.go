@@ -89,19 +89,25 @@ func (s *Source) connect() (*sqlx.DB, error) {
 // statement returns a prepared statement, which stays the source's.
 func (s *Source) statement(ctx context.Context, text string) (*sql.Stmt, error) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	db, err := s.connected()
+	prepared := s.prepared
+	s.mu.Unlock()
 	if err != nil {
 		return nil, err
 	}
-	if kept, ok := s.prepared.Get(text); ok {
+	if kept, ok := prepared.Get(text); ok {
 		return kept, nil
 	}
+	// Preparing can wait for a connection or a file, so nobody waits for it.
 	stmt, err := db.PrepareContext(ctx, text)
-	if err == nil {
-		s.prepared.Add(text, stmt)
+	if err != nil {
+		return nil, err
 	}
-	return stmt, err
+	if kept, ok, _ := prepared.PeekOrAdd(text, stmt); ok { // another has just prepared it
+		stmt.Close()
+		return kept, nil
+	}
+	return stmt, nil
 }
 
 // connected is connect for who holds the lock.
@@ -303,8 +309,11 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 		return unavailable(err)
 	}
 	rows, err := stmt.QueryContext(ctx, args...)
-	if err != nil && strings.Contains(err.Error(), "statement is closed") { // others took its place meanwhile
-		rows, err = s.db.QueryContext(ctx, text, args...)
+	if err != nil && strings.HasPrefix(err.Error(), "sql: ") && strings.HasSuffix(err.Error(), " is closed") { // others, or other files, took its place meanwhile
+		var db *sqlx.DB
+		if db, err = s.connect(); err == nil {
+			rows, err = db.QueryContext(ctx, text, args...)
+		}
 	}
 	if err != nil {
 		return unavailable(err)
