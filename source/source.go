@@ -3,6 +3,7 @@ package source
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"time"
 
@@ -36,6 +37,9 @@ type Column struct {
 	Type    string
 	NotNull bool
 	Key     bool // it is part of the primary key
+	// Declared is the database's own name of the type, where Type is another that
+	// holds its values.
+	Declared string
 }
 
 // A Source is one connected database. Its methods may be called concurrently,
@@ -70,6 +74,12 @@ func (e *Constraint) Error() string {
 	return "a " + e.Kind + " constraint of the table does not let this through; nothing was changed"
 }
 
+// Unfit is the error of a statement that the database cannot run as it is, or not
+// on what the rows hold. It names no value.
+type Unfit struct{ Text string }
+
+func (e *Unfit) Error() string { return e.Text }
+
 // Facts are what the arguments of a plan take from the moment it runs.
 type Facts struct {
 	Start time.Time // of the query
@@ -82,6 +92,10 @@ func Bind(args []query.Arg, f Facts) []any {
 	out := make([]any, len(args))
 	for i, a := range args {
 		switch {
+		case a.Key && a.Pad != 0:
+			out[i] = padded(f.Key, a.Pad)
+		case a.Nonce && a.Pad != 0:
+			out[i] = padded(f.Nonce, a.Pad)
 		case a.Key:
 			out[i] = f.Key
 		case a.Nonce:
@@ -95,4 +109,19 @@ func Bind(args []query.Arg, f Facts) []any {
 		}
 	}
 	return out
+}
+
+// padded is a key as a block of HMAC-SHA-256, each byte joined with pad (RFC 2104).
+func padded(key string, pad byte) []byte {
+	block := make([]byte, sha256.BlockSize)
+	if len(key) > len(block) {
+		sum := sha256.Sum256([]byte(key))
+		copy(block, sum[:])
+	} else {
+		copy(block, key)
+	}
+	for i := range block {
+		block[i] ^= pad
+	}
+	return block
 }

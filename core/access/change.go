@@ -61,9 +61,12 @@ func (m *Model) within(f func(*Model) error) (*Model, error) {
 type AddObject struct {
 	Path    string `json:"path"`
 	Kind    string `json:"kind"`
-	Type    string `json:"type,omitempty"`
+	Type    string `json:"type,omitempty"` // of a column; of a source, what kind of database it is
 	NotNull bool   `json:"not_null,omitempty"`
 	Key     bool   `json:"key,omitempty"` // of a column: part of the primary key
+	// Declared is the database's own type of a column, where Type is another that
+	// holds its values.
+	Declared string `json:"declared,omitempty"`
 }
 
 func (c AddObject) apply(m *Model, _ time.Time) error {
@@ -86,11 +89,11 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 			return invalid("bad_object", "%s is a %s already", c.Path, old.Kind)
 		}
 		found := *old
-		found.Missing, found.Type, found.NotNull, found.Key = false, c.Type, c.NotNull, c.Key
+		found.Missing, found.Type, found.NotNull, found.Key, found.Declared = false, c.Type, c.NotNull, c.Key, c.Declared
 		m.setObject(found)
 		return nil
 	}
-	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key}
+	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key, Declared: c.Declared}
 	m.objects.push(m.edit, o)
 	up := *parent
 	at := len(up.Children)

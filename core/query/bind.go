@@ -169,11 +169,3 @@ func texts(nodes []*pg.Node) []string {
 	}
 	return out
 }
-
-// guards reports whether the rows that policies leave out must be kept from the
-// query's expressions by a fence: one that fails on a value would tell of it.
-// Concatenations fail by what they grow to, and a recursive query can double a
-// text at each step.
-func (b *binder) guards() bool {
-	return b.fenced || b.growth > mostGrowth || b.recurses && b.growth > 0
-}

@@ -83,10 +83,7 @@ func (e *emitter) conflict(w *Write) {
 	if c == nil {
 		return
 	}
-	e.aliases[r] = r.Table.Name
-	if r.governed != nil {
-		e.aliases[r.governed.inner] = r.Table.Name
-	}
+	e.underOwnName(r)
 	e.line()
 	e.write("ON CONFLICT")
 	for i, key := range c.Key {

@@ -12,13 +12,17 @@ import (
 // known when the statement starts.
 type Arg struct {
 	Value any  // nil, bool, int64, float64 or string
+	T     Type // of the value, where the dialect says it
 	Now   Type // Date or Timestamp: the start of the query; else zero
 	Key   bool // the key of pseudonyms
 	Nonce bool // a text of the query's own, by which noise is fresh at each
+	Pad   byte // of a key or nonce: its block for HMAC, joined with this byte
 }
 
-// An emitter writes a bound query as SQL of SQLite.
+// An emitter writes a bound query as SQL of one database's dialect.
 type emitter struct {
+	dialect
+	spelling
 	b       strings.Builder
 	args    []Arg
 	numbers map[Arg]int // the place of each argument, so that equal ones share it
@@ -29,11 +33,39 @@ type emitter struct {
 	fenced  bool
 	indent  int
 	inline  *Relation // the table that is written to
+	// policies counts the policies' conditions that are being written, one in the
+	// other.
+	policies int
 }
 
-func newEmitter(m *access.Model, fenced bool) *emitter {
-	return &emitter{numbers: map[Arg]int{}, aliases: map[*Relation]string{}, ctes: map[*CTE]string{},
+// newEmitter makes one for the source that a query reads.
+func newEmitter(m *access.Model, source access.ObjectID, fenced bool) *emitter {
+	e := &emitter{numbers: map[Arg]int{}, aliases: map[*Relation]string{}, ctes: map[*CTE]string{},
 		taken: map[string]bool{}, model: m, fenced: fenced}
+	if speaks(m, source) == Postgres {
+		e.dialect, e.spelling = postgres{e}, postgresSpelling
+	} else {
+		e.dialect, e.spelling = sqlite{e}, sqliteSpelling
+	}
+	return e
+}
+
+// The kinds of databases, as the Type of a source's object names them.
+const (
+	SQLite   = "sqlite"
+	Postgres = "postgresql"
+)
+
+// speaks gives the kind of a source; that of none, of the platform's first, on
+// which a query without tables runs.
+func speaks(m *access.Model, source access.ObjectID) string {
+	if children := m.Object(access.PlatformID).Children; source == 0 && len(children) > 0 {
+		source = children[0]
+	}
+	if source != 0 && m.Object(source).Type == Postgres {
+		return Postgres
+	}
+	return SQLite
 }
 
 func (e *emitter) write(parts ...string) {
@@ -52,7 +84,7 @@ func (e *emitter) arg(a Arg) {
 		n = len(e.args)
 		e.numbers[a] = n
 	}
-	fmt.Fprintf(&e.b, "?%d", n)
+	e.argument(n, a)
 }
 
 // quoteName writes a name as a delimited identifier, always.
@@ -119,6 +151,7 @@ func (e *emitter) with(ctes []*CTE) {
 }
 
 func (e *emitter) query(q *Query) {
+	q = e.sortable(q)
 	e.with(q.With)
 	switch body := q.Body.(type) {
 	case *Select:
@@ -135,19 +168,16 @@ func (e *emitter) query(q *Query) {
 		e.line()
 		e.operand(body.R)
 	}
-	e.orderBy(q.OrderBy)
-	if q.Limit != nil || q.Offset != nil {
+	e.orderBy(q)
+	if q.Limit != nil {
 		e.line()
 		e.write("LIMIT ")
-		if q.Limit != nil {
-			e.expr(q.Limit)
-		} else {
-			e.write("-1")
-		}
-		if q.Offset != nil {
-			e.write(" OFFSET ")
-			e.expr(q.Offset)
-		}
+		e.expr(q.Limit)
+	}
+	if q.Offset != nil {
+		e.line()
+		e.write(map[bool]string{true: "OFFSET ", false: e.offset}[q.Limit != nil])
+		e.expr(q.Offset)
 	}
 }
 
@@ -168,7 +198,7 @@ func (e *emitter) values(v *Values, q *Query) {
 	}
 	e.write(" FROM (")
 	e.rows(v.Rows)
-	e.write(")")
+	e.write(") AS ", quoteName(e.fresh("v")))
 }
 
 func (e *emitter) rows(rows [][]Expr) {
@@ -182,13 +212,32 @@ func (e *emitter) rows(rows [][]Expr) {
 // operand writes one side of a set operation. SQLite has neither parentheses
 // nor precedence there, so all but a plain SELECT becomes a sub-query.
 func (e *emitter) operand(q *Query) {
+	q = e.exact(q)
 	if _, plain := q.Body.(*Select); plain && len(q.With) == 0 && len(q.OrderBy) == 0 && q.Limit == nil && q.Offset == nil {
 		e.query(q)
 		return
 	}
 	e.write("SELECT * FROM (")
 	e.nested(q)
-	e.write(")")
+	e.write(") AS ", quoteName(e.fresh("q")))
+}
+
+// exact makes the columns of a SELECT be of the types that the tree says, and not
+// of those that a table declares: both sides of a set operation have the same.
+func (e *emitter) exact(q *Query) *Query {
+	sel, ok := q.Body.(*Select)
+	if !ok {
+		return q
+	}
+	next, body := *q, *sel
+	body.Items = slices.Clone(sel.Items)
+	for i, item := range body.Items {
+		if ref, ok := item.(*ColumnRef); ok && e.declared(ref) != "" {
+			body.Items[i] = &Cast{ref, ref.Type()}
+		}
+	}
+	next.Body = &body
+	return &next
 }
 
 func (e *emitter) selectBody(s *Select, q *Query) {
@@ -222,7 +271,7 @@ func (e *emitter) selectBody(s *Select, q *Query) {
 			// something is aggregated, so something is.
 			item = &Case{Whens: []When{{&Binary{">=", &Call{Fn: functions["count"], Star: true, T: Bigint}, &Literal{Bigint, int64(0)}, Boolean}, item}}, T: item.Type()}
 		}
-		e.expr(item)
+		e.item(item)
 		e.write(" AS ", quoteName(names[i]))
 	}
 	e.write(rest)
@@ -234,7 +283,7 @@ func (e *emitter) fromItems(items []From) {
 			e.line()
 			e.write("FROM ")
 		} else {
-			e.write(" JOIN ")
+			e.write(" ", e.cross, " ")
 		}
 		e.joined(item, i > 0)
 	}
@@ -258,40 +307,19 @@ func (e *emitter) list(head string, list []Expr) {
 		} else {
 			e.write(", ")
 		}
-		e.expr(x)
+		e.item(x)
 	}
 }
 
-func (e *emitter) orderBy(order []Order) {
-	for i, o := range order {
+func (e *emitter) orderBy(q *Query) {
+	for i, o := range q.OrderBy {
 		if i == 0 {
 			e.line()
 			e.write("ORDER BY ")
 		} else {
 			e.write(", ")
 		}
-		e.sortKey(o)
-	}
-}
-
-// sortKey writes one sort key. SQLite holds NULL for the least of all values,
-// PostgreSQL for the greatest; where no NULL can occur nothing is said, so that
-// an index can serve.
-func (e *emitter) sortKey(o Order) {
-	if o.Output > 0 {
-		fmt.Fprint(&e.b, o.Output)
-	} else {
-		e.expr(o.Expr)
-	}
-	if o.Desc {
-		e.write(" DESC")
-	}
-	switch {
-	case o.NotNull || o.NullsFirst == !o.Desc:
-	case o.NullsFirst:
-		e.write(" NULLS FIRST")
-	default:
-		e.write(" NULLS LAST")
+		e.sortKey(o, q)
 	}
 }
 
@@ -311,10 +339,11 @@ func (e *emitter) from(item From) {
 	case *Join:
 		e.from(item.L)
 		e.line()
-		if item.Kind != "CROSS" { // SQLite keeps the order of a CROSS JOIN; a bare one it may turn
-			e.write(item.Kind, " ")
+		if item.Kind == "CROSS" {
+			e.write(e.cross, " ")
+		} else {
+			e.write(item.Kind, " JOIN ")
 		}
-		e.write("JOIN ")
 		e.joined(item.R, true)
 		if item.On != nil {
 			e.write(" ON ")
@@ -360,7 +389,7 @@ func (e *emitter) governed(r *Relation) {
 	e.aliases[g.inner] = inner
 	rest := e.detour(func() { // for the aliases
 		for _, item := range g.joins {
-			e.write(" JOIN ")
+			e.write(" ", e.cross, " ")
 			e.joined(item, true)
 		}
 	})
@@ -378,7 +407,7 @@ func (e *emitter) governed(r *Relation) {
 		if !ok {
 			treated = &ColumnRef{g.inner, i}
 		}
-		e.expr(treated)
+		e.item(treated)
 		e.write(" AS ", quoteName(tableColumn(e.model, c)))
 	}
 	if n == 0 {
@@ -389,12 +418,14 @@ func (e *emitter) governed(r *Relation) {
 	if g.filter != nil {
 		e.line()
 		e.write("WHERE ")
+		e.policies++
 		e.expr(g.filter)
+		e.policies--
 		if e.fenced {
 			// With LIMIT the database keeps the sub-query whole: the filter
 			// comes before any expression of the user's.
 			e.line()
-			e.write("LIMIT -1 OFFSET 0")
+			e.write(e.fence)
 		}
 	}
 	e.indent--
@@ -404,8 +435,8 @@ func (e *emitter) governed(r *Relation) {
 // tableColumn is a column's own name; an alias list may have renamed it.
 func tableColumn(m *access.Model, c Column) string { return m.Object(c.ID).Name }
 
-// column writes a reference by the name that its relation gives the column.
-func (e *emitter) column(c *ColumnRef) {
+// columnName writes a reference by the name that its relation gives the column.
+func (e *emitter) columnName(c *ColumnRef) {
 	alias, ok := e.aliases[c.Rel]
 	if !ok {
 		panic("query: a column of a relation that is not in scope")
@@ -426,4 +457,30 @@ func (e *emitter) column(c *ColumnRef) {
 		name = tableColumn(e.model, r.Columns[c.Col])
 	}
 	e.write(quoteName(alias), ".", quoteName(name))
+}
+
+// declared is the database's own type of a column, where it is another than the
+// tree's; else empty.
+func (e *emitter) declared(c *ColumnRef) string {
+	r := c.Rel
+	switch {
+	case r.Query != nil:
+		return e.declaredOutput(r.Query, c.Col)
+	case r.CTE != nil && r.CTE.Recursive:
+		return "" // whose columns are those of a set operation
+	case r.CTE != nil:
+		return e.declaredOutput(r.CTE.Query, c.Col)
+	case r.governed != nil && r.governed.treated[c.Col] != nil:
+		return ""
+	}
+	return e.model.Object(r.Columns[c.Col].ID).Declared
+}
+
+func (e *emitter) declaredOutput(q *Query, i int) string {
+	if sel, ok := q.Body.(*Select); ok {
+		if ref, ok := sel.Items[i].(*ColumnRef); ok {
+			return e.declared(ref)
+		}
+	}
+	return ""
 }

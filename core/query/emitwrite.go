@@ -46,7 +46,7 @@ func (e *emitter) set(r *Relation, columns []int, row []Expr) {
 			e.write(", ")
 		}
 		e.write(quoteName(tableColumn(e.model, r.Columns[c])), " = ")
-		e.expr(row[i])
+		e.assigned(r.Columns[c], row[i])
 	}
 }
 
@@ -55,11 +55,8 @@ func (e *emitter) returning(w *Write) {
 	if w.Returning == nil && w.Check == nil {
 		return
 	}
-	// The database knows the table by its own name there, and not by an alias.
-	r := w.Target
-	e.aliases[r] = r.Table.Name
-	if r.governed != nil {
-		e.aliases[r.governed.inner] = r.Table.Name
+	if e.ownName || w.Verb == access.Insert {
+		e.underOwnName(w.Target)
 	}
 	e.line()
 	e.write("RETURNING ")
@@ -69,7 +66,7 @@ func (e *emitter) returning(w *Write) {
 			if i > 0 {
 				e.write(", ")
 			}
-			e.expr(item)
+			e.item(item)
 			e.write(" AS ", quoteName(names[i]))
 		}
 	}
@@ -82,6 +79,14 @@ func (e *emitter) returning(w *Write) {
 	}
 }
 
+// underOwnName makes references to the changed table use its own name.
+func (e *emitter) underOwnName(r *Relation) {
+	e.aliases[r] = r.Table.Name
+	if r.governed != nil {
+		e.aliases[r.governed.inner] = r.Table.Name
+	}
+}
+
 func (e *emitter) insert(w *Write) {
 	for i, c := range w.Columns {
 		e.write(map[bool]string{true: " (", false: ", "}[i == 0], quoteName(tableColumn(e.model, w.Target.Columns[c])))
@@ -91,36 +96,95 @@ func (e *emitter) insert(w *Write) {
 	}
 	e.line()
 	switch {
-	case w.Query != nil && w.Conflict != nil:
-		// Without a condition, SQLite would take ON for that of a join.
-		e.write("SELECT * FROM (")
-		e.nested(w.Query)
-		e.write(") WHERE TRUE")
 	case w.Query != nil:
-		e.query(w.Query)
+		e.insertQuery(w)
 	case len(w.Rows) == 0:
 		e.write("DEFAULT VALUES")
 	default:
-		e.rows(w.Rows)
+		for i, row := range w.Rows {
+			e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
+			for j, x := range row {
+				if j > 0 {
+					e.write(", ")
+				}
+				e.assigned(w.Target.Columns[w.Columns[j]], x)
+			}
+			e.write(")")
+		}
 	}
 	e.conflict(w)
 }
 
+// insertQuery writes the query whose rows are inserted.
+func (e *emitter) insertQuery(w *Write) {
+	names := columnNames(w.Query.Columns)
+	own := ""
+	for i, c := range w.Columns {
+		own += ", \"q\"." + quoteName(names[i]) + e.assignment(w.Target.Columns[c])
+	}
+	switch {
+	case strings.Contains(own, "::"):
+		e.write("SELECT ", own[2:], " FROM (")
+	case w.Conflict != nil:
+		e.write("SELECT * FROM (")
+	default:
+		e.query(w.Query)
+		return
+	}
+	e.nested(w.Query)
+	// Without a condition, SQLite would take ON for that of a join.
+	e.write(") AS \"q\" WHERE TRUE")
+}
+
+// assigned writes a value that a column is set to.
+func (e *emitter) assigned(c Column, x Expr) {
+	e.expr(x)
+	e.write(e.assignment(c))
+}
+
+// assignment is the cast without which the database would not store a value of
+// the tree's type in a column.
+func (e *emitter) assignment(c Column) string {
+	if e.model.Object(c.ID).Declared == "uuid" {
+		return "::uuid"
+	}
+	return ""
+}
+
 // whereOf writes the condition of the statement, and of the rows that are there
-// for the session.
+// for the session. Behind a fence the statement's is worked out for no other.
 func (e *emitter) whereOf(w *Write) {
-	filter := Expr(nil)
+	var filter Expr
 	if g := w.Target.governed; g != nil {
 		filter = g.filter
 	}
-	if filter != nil && w.Where != nil {
-		filter = &Binary{"AND", filter, w.Where, Boolean}
-	} else if filter == nil {
-		filter = w.Where
+	if filter == nil && w.Where == nil {
+		return
 	}
-	if filter != nil {
-		e.line()
-		e.write("WHERE ")
+	e.line()
+	e.write("WHERE ")
+	policies := func() {
+		e.policies++
 		e.expr(filter)
+		e.policies--
+	}
+	switch {
+	case filter == nil:
+		e.expr(w.Where)
+	case w.Where == nil:
+		policies()
+	case e.fenced:
+		policies()
+		e.write(" AND CASE WHEN ")
+		policies()
+		e.write(" THEN ")
+		e.expr(w.Where)
+		e.write(" END")
+	default:
+		e.write("(")
+		policies()
+		e.write(" AND ")
+		e.expr(w.Where)
+		e.write(")")
 	}
 }

@@ -171,7 +171,7 @@ func (b *binder) groupBySet(sel *Select, in []bool) {
 			return e
 		case among(out, e):
 			return &Literal{T: e.Type()}
-		case isSubquery(e) && subqueryUses(e, out):
+		case subqueryUses(e, out):
 			b.unsupported(-1, "a sub-query over grouped columns with GROUPING SETS, ROLLUP or CUBE")
 		}
 		return nil
@@ -205,14 +205,8 @@ func (b *binder) ungrouped(e Expr, what string) {
 // subqueryUses reports whether a sub-query reads one of the expressions.
 func subqueryUses(e Expr, list []Expr) bool {
 	used := false
-	look := func(q *Query) { eachExpr(q, func(x Expr) { used = used || among(list, x) }) }
-	switch e := e.(type) {
-	case *InQuery:
-		look(e.Query)
-	case *Exists:
-		look(e.Query)
-	case *Scalar:
-		look(e.Query)
+	if q := subquery(e); q != nil {
+		eachExpr(q, func(x Expr) { used = used || among(list, x) })
 	}
 	return used
 }

@@ -81,7 +81,7 @@ func (b *binder) readPlan(n *pgt.Node) *Plan {
 	q := b.query(n.GetSelectStmt(), nil)
 	b.refuseWanting()
 	uses := b.govern()
-	e := newEmitter(b.model, b.guards())
+	e := newEmitter(b.model, b.source, b.fencesRead(q))
 	e.query(q)
 	return &Plan{SQL: e.b.String(), Args: e.args, Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}
 }
@@ -90,7 +90,7 @@ func (b *binder) writePlan(n *pgt.Node) *Plan {
 	w := b.writing(n)
 	b.refuseWanting()
 	uses := append([]TableUse{b.governTarget(w)}, b.govern()...)
-	e := newEmitter(b.model, b.guards())
+	e := newEmitter(b.model, b.source, b.fencesWrite(w))
 	e.writing(w)
 	p := &Plan{SQL: e.b.String(), Args: e.args, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil}
 	if w.Returning != nil {

@@ -420,17 +420,11 @@ func (b *binder) groupedOnly(e Expr, sel *Select, s *scope) {
 	if e == nil || isAggregate(e) || slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return same(g, e) }) {
 		return
 	}
-	switch e := e.(type) {
-	case *ColumnRef:
-		if owns(sel.From, e.Rel) {
-			b.fail(-1, Grouping, "column %s must be in GROUP BY or inside an aggregate function", access.Quote(e.Rel.Columns[e.Col].Name))
-		}
-	case *InQuery:
-		b.groupedSubquery(e.Query, sel, s)
-	case *Exists:
-		b.groupedSubquery(e.Query, sel, s)
-	case *Scalar:
-		b.groupedSubquery(e.Query, sel, s)
+	if c, ok := e.(*ColumnRef); ok && owns(sel.From, c.Rel) {
+		b.fail(-1, Grouping, "column %s must be in GROUP BY or inside an aggregate function", access.Quote(c.Rel.Columns[c.Col].Name))
+	}
+	if q := subquery(e); q != nil {
+		b.groupedSubquery(q, sel, s)
 	}
 	for _, c := range children(e) {
 		b.groupedOnly(c, sel, s)

@@ -2,95 +2,45 @@ package query
 
 import "fmt"
 
-// expr writes an expression for SQLite. Whatever has operands stands in
-// parentheses, so that precedence is the tree's.
-func (e *emitter) expr(x Expr) {
-	switch x := x.(type) {
-	case *ColumnRef:
-		e.column(x)
-	case *Literal:
-		e.literal(x)
-	case *Now:
-		e.arg(Arg{Now: x.T})
-	case *Unary:
-		e.write("(", x.Op, " ")
-		e.expr(x.X)
-		e.write(")")
-	case *Binary:
-		e.binary(x)
-	case *IsTrue:
-		e.write("(")
-		e.expr(x.X)
-		e.write(") IS TRUE")
-	case *IsNull:
-		e.write("(")
-		e.expr(x.X)
-		e.write(" IS ", not(x.Not), "NULL)")
-	case *InList:
-		e.inList(x)
-	case *InQuery:
-		e.write("(")
-		e.expr(x.X)
-		e.write(" ", not(x.Not), "IN (")
-		e.nested(x.Query)
-		e.write("))")
-	case *Exists:
-		e.write("EXISTS (")
-		e.nested(x.Query)
-		e.write(")")
-	case *Scalar:
-		e.write("(")
-		e.nested(x.Query)
-		e.write(")")
-	case *Case:
-		e.write("CASE")
-		for _, w := range x.Whens {
-			e.write(" WHEN ")
-			e.expr(w.If)
-			e.write(" THEN ")
-			e.expr(w.Then)
-		}
-		if x.Else != nil {
-			e.write(" ELSE ")
-			e.expr(x.Else)
-		}
-		e.write(" END")
-	case *Cast:
-		e.cast(x)
-	case *Like:
-		e.like(x)
-	case *Call:
-		e.call(x)
-	case *Treated:
-		e.treated(x)
+// sqlite is the dialect of SQLite.
+type sqlite struct{ *emitter }
+
+var sqliteSpelling = spelling{cross: "JOIN", offset: "LIMIT -1 OFFSET ", fence: "LIMIT -1 OFFSET 0", ownName: true}
+
+func (e sqlite) argument(n int, _ Arg) { fmt.Fprintf(&e.b, "?%d", n) }
+
+func (e sqlite) null(Type) { e.write("NULL") }
+
+func (e sqlite) truth(v bool) { e.write(map[bool]string{true: "TRUE", false: "FALSE"}[v]) }
+
+func (e sqlite) column(c *ColumnRef) { e.columnName(c) }
+
+func (e sqlite) item(x Expr) { e.expr(x) }
+
+func (e sqlite) sortable(q *Query) *Query { return q }
+
+// sortKey writes one sort key. SQLite holds NULL for the least of all values,
+// PostgreSQL for the greatest; where no NULL can occur nothing is said, so that
+// an index can serve.
+func (e sqlite) sortKey(o Order, _ *Query) {
+	if o.Output > 0 {
+		fmt.Fprint(&e.b, o.Output)
+	} else {
+		e.expr(o.Expr)
+	}
+	if o.Desc {
+		e.write(" DESC")
+	}
+	switch {
+	case o.NotNull || o.NullsFirst == !o.Desc:
+	case o.NullsFirst:
+		e.write(" NULLS FIRST")
 	default:
-		panic(fmt.Sprintf("query: no case for %T", x))
+		e.write(" NULLS LAST")
 	}
 }
 
-func not(b bool) string {
-	if b {
-		return "NOT "
-	}
-	return ""
-}
-
-func (e *emitter) literal(l *Literal) {
-	switch v := l.Value.(type) {
-	case nil:
-		e.write("NULL")
-	case bool:
-		if v {
-			e.write("TRUE")
-		} else {
-			e.write("FALSE")
-		}
-	default:
-		e.arg(Arg{Value: v})
-	}
-}
-
-func (e *emitter) binary(x *Binary) {
+func (e sqlite) binary(x *Binary) {
 	switch x.Op {
 	case "date+", "date-":
 		e.write("date(")
@@ -107,18 +57,10 @@ func (e *emitter) binary(x *Binary) {
 		e.write(") AS INTEGER)")
 		return
 	}
-	e.write("(")
-	e.expr(x.L)
-	e.write(" ", x.Op, " ")
-	e.expr(x.R)
-	e.write(")")
+	e.infix(x.L, x.Op, x.R)
 }
 
-func (e *emitter) inList(x *InList) {
-	if len(x.List) == 0 {
-		e.literal(&Literal{Boolean, x.Not})
-		return
-	}
+func (e sqlite) inList(x *InList) {
 	e.write("(")
 	e.expr(x.X)
 	e.write(" ", not(x.Not), "IN (")
@@ -126,18 +68,23 @@ func (e *emitter) inList(x *InList) {
 	e.write("))")
 }
 
-func (e *emitter) exprs(list []Expr) {
-	for i, x := range list {
-		if i > 0 {
-			e.write(", ")
-		}
-		e.expr(x)
-	}
+func (e sqlite) inQuery(x *InQuery) {
+	e.write("(")
+	e.expr(x.X)
+	e.write(" ", not(x.Not), "IN (")
+	e.nested(x.Query)
+	e.write("))")
+}
+
+func (e sqlite) scalarQuery(q *Query) {
+	e.write("(")
+	e.nested(q)
+	e.write(")")
 }
 
 // like writes LIKE with PostgreSQL's escape character. Connections have LIKE
 // case-sensitive; ILIKE folds both sides.
-func (e *emitter) like(x *Like) {
+func (e sqlite) like(x *Like) {
 	open, end := "", ""
 	if x.Fold {
 		open, end = "lower(", ")"
@@ -151,7 +98,7 @@ func (e *emitter) like(x *Like) {
 
 // cast converts as PostgreSQL does, but gives NULL for what cannot be
 // converted. The gneiss_ functions are registered on every connection.
-func (e *emitter) cast(x *Cast) {
+func (e sqlite) cast(x *Cast) {
 	wrap := func(head, tail string) {
 		e.write(head)
 		e.expr(x.X)
@@ -192,7 +139,7 @@ func (e *emitter) cast(x *Cast) {
 	}
 }
 
-func (e *emitter) call(c *Call) {
+func (e sqlite) call(c *Call) {
 	if c.Fn.Kind == scalarFunction && c.Fn.own {
 		e.write("gneiss_", c.Fn.Name, "(")
 		for i, a := range c.Args {
@@ -220,54 +167,16 @@ func (e *emitter) call(c *Call) {
 	case "bool_or":
 		name = "max"
 	}
-	e.write(name, "(")
-	if c.Distinct {
-		e.write("DISTINCT ")
-	}
-	if c.Star {
-		e.write("*")
-	}
-	if c.Fn.own && c.Fn.Kind == aggregateFunction {
-		e.number(c.Args[0])
-	} else {
-		e.exprs(c.Args)
-	}
-	for i, o := range c.Order {
-		e.write(map[bool]string{true: " ORDER BY ", false: ", "}[i == 0])
-		e.sortKey(o)
-	}
-	e.write(")")
-	if c.Filter != nil {
-		e.write(" FILTER (WHERE ")
-		e.expr(c.Filter)
-		e.write(")")
-	}
-	if c.Over != nil {
-		e.over(c.Over)
-	}
-}
-
-func (e *emitter) over(w *Window) {
-	e.write(" OVER (")
-	if len(w.Partition) > 0 {
-		e.write("PARTITION BY ")
-		e.exprs(w.Partition)
-	}
-	for i, o := range w.Order {
-		if i == 0 {
-			e.write(" ORDER BY ")
+	e.aggregated(name, c, func() {
+		if c.Fn.own && c.Fn.Kind == aggregateFunction {
+			e.number(c.Args[0])
 		} else {
-			e.write(", ")
+			e.exprs(c.Args)
 		}
-		e.sortKey(o)
-	}
-	if w.Frame != "" {
-		e.write(" ", w.Frame)
-	}
-	e.write(")")
+	})
 }
 
-func (e *emitter) scalar(name string, args []Expr) {
+func (e sqlite) scalar(name string, args []Expr) {
 	switch name {
 	case "substring":
 		name = "substr"
@@ -349,7 +258,7 @@ func (e *emitter) scalar(name string, args []Expr) {
 }
 
 // extreme leaves NULLs out, as PostgreSQL does; SQLite's own would give NULL.
-func (e *emitter) extreme(fn string, args []Expr) {
+func (e sqlite) extreme(fn string, args []Expr) {
 	if len(args) == 1 {
 		e.expr(args[0])
 		return
@@ -367,7 +276,7 @@ func (e *emitter) extreme(fn string, args []Expr) {
 	e.write(")")
 }
 
-func (e *emitter) floor(name string, x Expr) {
+func (e sqlite) floor(name string, x Expr) {
 	if x.Type() == Bigint {
 		e.expr(x)
 		return
@@ -392,7 +301,7 @@ func (e *emitter) floor(name string, x Expr) {
 	e.write(") AS REAL)")
 }
 
-func (e *emitter) extract(field string, x Expr) {
+func (e sqlite) extract(field string, x Expr) {
 	part := func(from, length int) {
 		e.write("CAST(substr(")
 		e.expr(x)
@@ -424,7 +333,7 @@ func (e *emitter) extract(field string, x Expr) {
 }
 
 // clock writes two digits of the time of day; a date has none.
-func (e *emitter) clock(x Expr, from int) {
+func (e sqlite) clock(x Expr, from int) {
 	if x.Type() == Date {
 		e.write("CASE WHEN ")
 		e.expr(x)
@@ -436,7 +345,7 @@ func (e *emitter) clock(x Expr, from int) {
 	e.write(fmt.Sprintf(", %d, 2) AS INTEGER)", from))
 }
 
-func (e *emitter) truncate(field string, x Expr) {
+func (e sqlite) truncate(field string, x Expr) {
 	tail := ""
 	if x.Type() == Timestamp {
 		tail = " 00:00:00"

@@ -4,7 +4,7 @@ import "gneiss/core/policy"
 
 // treated writes a treatment of ISO/IEC 20889. The functions are registered on
 // every connection; the key of pseudonyms travels as an argument.
-func (e *emitter) treated(x *Treated) {
+func (e sqlite) treated(x *Treated) {
 	switch x.Treatment.Kind {
 	case policy.Mask:
 		e.write("gneiss_mask(")
@@ -39,7 +39,7 @@ func (e *emitter) treated(x *Treated) {
 
 // number writes a value so that the database gives it as what its type says: a
 // column of numerics can hold whole numbers.
-func (e *emitter) number(x Expr) {
+func (e sqlite) number(x Expr) {
 	if x.Type() != Double {
 		e.expr(x)
 		return
@@ -50,7 +50,7 @@ func (e *emitter) number(x Expr) {
 }
 
 // generalized writes a value by its bucket, its period, or its beginning.
-func (e *emitter) generalized(x *Treated) {
+func (e sqlite) generalized(x *Treated) {
 	switch x.Type() {
 	case Date, Timestamp:
 		e.expr(&Call{Fn: functions["date_trunc"], Args: []Expr{&Literal{Text, x.Treatment.Unit}, x.X}, T: x.Type()})
@@ -73,22 +73,9 @@ func (e *emitter) generalized(x *Treated) {
 	}
 }
 
-// mapped writes a text by the group that it is in.
-func (e *emitter) mapped(x *Treated) {
-	groups := x.Treatment.Mapping.Groups()
-	out := &Case{T: Text}
-	for _, v := range x.Treatment.Mapping.Values() {
-		out.Whens = append(out.Whens, When{&Binary{"=", x.X, &Literal{Text, v}, Boolean}, &Literal{Text, groups[v]}})
-	}
-	if rest, ok := groups["*"]; ok {
-		out.Whens = append(out.Whens, When{&IsNull{x.X, true}, &Literal{Text, rest}})
-	}
-	e.expr(out)
-}
-
 // noise writes a value moved by an amount that the row, the column and a secret
 // make: the key, or what only this query knows.
-func (e *emitter) noise(x *Treated) {
+func (e sqlite) noise(x *Treated) {
 	e.write("gneiss_noise(")
 	e.number(x.X)
 	e.write(", ")

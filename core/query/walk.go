@@ -57,6 +57,19 @@ func children(e Expr) []Expr {
 	panic(fmt.Sprintf("query: no case for %T", e))
 }
 
+// subquery returns the query of an expression that has one, or nil.
+func subquery(e Expr) *Query {
+	switch e := e.(type) {
+	case *InQuery:
+		return e.Query
+	case *Exists:
+		return e.Query
+	case *Scalar:
+		return e.Query
+	}
+	return nil
+}
+
 // anyExpr reports whether f holds for e or an operand of it.
 func anyExpr(e Expr, f func(Expr) bool) bool {
 	if e == nil {
@@ -215,13 +228,8 @@ func eachRelation(q *Query, f func(*Relation)) {
 		}
 	}
 	eachExpr(q, func(e Expr) {
-		switch e := e.(type) {
-		case *InQuery:
-			eachRelation(e.Query, f)
-		case *Exists:
-			eachRelation(e.Query, f)
-		case *Scalar:
-			eachRelation(e.Query, f)
+		if sub := subquery(e); sub != nil {
+			eachRelation(sub, f)
 		}
 	})
 }
@@ -234,13 +242,8 @@ func eachExpr(q *Query, f func(Expr)) {
 			return
 		}
 		f(e)
-		switch e := e.(type) {
-		case *InQuery:
-			eachExpr(e.Query, f)
-		case *Exists:
-			eachExpr(e.Query, f)
-		case *Scalar:
-			eachExpr(e.Query, f)
+		if sub := subquery(e); sub != nil {
+			eachExpr(sub, f)
 		}
 		for _, c := range children(e) {
 			visit(c)

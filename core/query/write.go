@@ -287,13 +287,7 @@ func (b *binder) returning(w *Write, list []*pg.Node, names *scope) {
 	w.Returning = q
 }
 
-func isSubquery(e Expr) bool {
-	switch e.(type) {
-	case *InQuery, *Exists, *Scalar:
-		return true
-	}
-	return false
-}
+func isSubquery(e Expr) bool { return subquery(e) != nil }
 
 // checkRows makes the statement say of each row that it leaves whether the row
 // policies let it through. What could tell of other rows is refused: an
@@ -314,17 +308,9 @@ func (b *binder) checkRows(w *Write, filter Expr) {
 // reads reports whether a sub-query in an expression reads the table.
 func reads(e Expr, table *access.Object) bool {
 	found := false
-	look := func(q *Query) {
-		eachRelation(q, func(r *Relation) { found = found || r.Table == table })
-	}
 	anyExpr(e, func(x Expr) bool {
-		switch x := x.(type) {
-		case *InQuery:
-			look(x.Query)
-		case *Exists:
-			look(x.Query)
-		case *Scalar:
-			look(x.Query)
+		if q := subquery(x); q != nil {
+			eachRelation(q, func(r *Relation) { found = found || r.Table == table })
 		}
 		return found
 	})

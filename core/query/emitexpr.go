@@ -1,0 +1,200 @@
+package query
+
+import "fmt"
+
+// A dialect writes what the databases spell in ways of their own. What all of
+// them spell alike is the emitter's.
+type dialect interface {
+	argument(n int, a Arg)
+	null(t Type)
+	truth(v bool)
+	column(c *ColumnRef)
+	item(x Expr) // where a value is given on as it is
+	binary(x *Binary)
+	inList(x *InList)
+	inQuery(x *InQuery)
+	scalarQuery(q *Query)
+	like(x *Like)
+	cast(x *Cast)
+	call(c *Call)
+	treated(x *Treated)
+	// sortKey writes a sort key of a query, or with nil one of a window or call.
+	sortKey(o Order, q *Query)
+	// sortable returns the query in a form whose sort keys can be written.
+	sortable(q *Query) *Query
+}
+
+// A spelling is what a dialect writes in fixed words.
+type spelling struct {
+	cross  string // a join without a condition
+	offset string // OFFSET without LIMIT
+	fence  string // which keeps a sub-query whole
+	// ownName says that RETURNING and ON CONFLICT know the changed table by its own
+	// name, and not by its alias.
+	ownName bool
+}
+
+// expr writes an expression. Whatever has operands stands in parentheses, so that
+// precedence is the tree's.
+func (e *emitter) expr(x Expr) {
+	switch x := x.(type) {
+	case *ColumnRef:
+		e.dialect.column(x)
+	case *Literal:
+		e.literal(x)
+	case *Now:
+		e.arg(Arg{Now: x.T, T: x.T})
+	case *Unary:
+		e.write("(", x.Op, " ")
+		e.expr(x.X)
+		e.write(")")
+	case *Binary:
+		e.dialect.binary(x)
+	case *IsTrue:
+		e.write("((")
+		e.expr(x.X)
+		e.write(") IS TRUE)")
+	case *IsNull:
+		e.write("(")
+		e.expr(x.X)
+		e.write(" IS ", not(x.Not), "NULL)")
+	case *InList:
+		if len(x.List) == 0 {
+			e.dialect.truth(x.Not)
+			return
+		}
+		e.dialect.inList(x)
+	case *InQuery:
+		e.dialect.inQuery(x)
+	case *Exists:
+		e.write("EXISTS (")
+		e.nested(x.Query)
+		e.write(")")
+	case *Scalar:
+		e.dialect.scalarQuery(x.Query)
+	case *Case:
+		e.write("CASE")
+		for _, w := range x.Whens {
+			e.write(" WHEN ")
+			e.expr(w.If)
+			e.write(" THEN ")
+			e.expr(w.Then)
+		}
+		if x.Else != nil {
+			e.write(" ELSE ")
+			e.expr(x.Else)
+		}
+		e.write(" END")
+	case *Cast:
+		e.dialect.cast(x)
+	case *Like:
+		e.dialect.like(x)
+	case *Call:
+		e.dialect.call(x)
+	case *Treated:
+		e.dialect.treated(x)
+	default:
+		panic(fmt.Sprintf("query: no case for %T", x))
+	}
+}
+
+func not(b bool) string {
+	if b {
+		return "NOT "
+	}
+	return ""
+}
+
+func (e *emitter) literal(l *Literal) {
+	switch v := l.Value.(type) {
+	case nil:
+		e.dialect.null(l.T)
+	case bool:
+		e.dialect.truth(v)
+	default:
+		e.arg(Arg{Value: v, T: l.T})
+	}
+}
+
+// infix writes an operator between its operands.
+func (e *emitter) infix(l Expr, op string, r Expr) {
+	e.write("(")
+	e.expr(l)
+	e.write(" ", op, " ")
+	e.expr(r)
+	e.write(")")
+}
+
+func (e *emitter) exprs(list []Expr) {
+	for i, x := range list {
+		if i > 0 {
+			e.write(", ")
+		}
+		e.expr(x)
+	}
+}
+
+// apply writes a call of a function by its name.
+func (e *emitter) apply(name string, args ...Expr) {
+	e.write(name, "(")
+	e.exprs(args)
+	e.write(")")
+}
+
+// aggregated writes a call of an aggregate or window function by its name.
+func (e *emitter) aggregated(name string, c *Call, args func()) {
+	e.write(name, "(")
+	if c.Distinct {
+		e.write("DISTINCT ")
+	}
+	if c.Star {
+		e.write("*")
+	}
+	args()
+	for i, o := range c.Order {
+		e.write(map[bool]string{true: " ORDER BY ", false: ", "}[i == 0])
+		e.dialect.sortKey(o, nil)
+	}
+	e.write(")")
+	if c.Filter != nil {
+		e.write(" FILTER (WHERE ")
+		e.expr(c.Filter)
+		e.write(")")
+	}
+	if c.Over != nil {
+		e.over(c.Over)
+	}
+}
+
+func (e *emitter) over(w *Window) {
+	e.write(" OVER (")
+	if len(w.Partition) > 0 {
+		e.write("PARTITION BY ")
+		e.exprs(w.Partition)
+	}
+	for i, o := range w.Order {
+		if i == 0 {
+			e.write(" ORDER BY ")
+		} else {
+			e.write(", ")
+		}
+		e.dialect.sortKey(o, nil)
+	}
+	if w.Frame != "" {
+		e.write(" ", w.Frame)
+	}
+	e.write(")")
+}
+
+// mapped writes a text by the group that it is in.
+func (e *emitter) mapped(x *Treated) {
+	groups := x.Treatment.Mapping.Groups()
+	out := &Case{T: Text}
+	for _, v := range x.Treatment.Mapping.Values() {
+		out.Whens = append(out.Whens, When{&Binary{"=", x.X, &Literal{Text, v}, Boolean}, &Literal{Text, groups[v]}})
+	}
+	if rest, ok := groups["*"]; ok {
+		out.Whens = append(out.Whens, When{&IsNull{x.X, true}, &Literal{Text, rest}})
+	}
+	e.expr(out)
+}

@@ -1,0 +1,336 @@
+package query
+
+import (
+	"fmt"
+	"regexp"
+)
+
+// postgres is the dialect of PostgreSQL. The functions of Gneiss's own are made
+// on each connection, in its temporary schema; none of them fails. Texts are
+// ordered by code point, as everywhere in Gneiss, whatever the database's own
+// collation: what orders them says COLLATE "C".
+type postgres struct{ *emitter }
+
+var postgresSpelling = spelling{cross: "CROSS JOIN", offset: "OFFSET ", fence: "OFFSET 0"}
+
+// comparable are the declared types whose values compare with those of the type
+// that the language has for them as they are, so that an index can serve.
+var comparable = map[string]bool{"smallint": true, "integer": true, "real": true, "numeric": true, "character varying": true, "timestamp with time zone": true}
+
+// own is where Gneiss's functions are on a connection.
+const own = "pg_temp.gneiss_"
+
+func (e postgres) argument(n int, a Arg) {
+	typ := "text"
+	switch {
+	case a.Pad != 0:
+		typ = "bytea"
+	case a.T != Untyped:
+		typ = a.T.String()
+	}
+	switch a.Value.(type) {
+	case int64:
+		typ = "bigint"
+	case float64:
+		typ = "double precision"
+	}
+	fmt.Fprintf(&e.b, "$%d::%s", n, typ)
+}
+
+func (e postgres) null(t Type) {
+	if t == Untyped {
+		t = Text
+	}
+	e.write("NULL::", t.String())
+}
+
+// A bare truth value could not stand in ORDER BY.
+func (e postgres) truth(v bool) {
+	e.write(map[bool]string{true: "TRUE::boolean", false: "FALSE::boolean"}[v])
+}
+
+func (e postgres) column(c *ColumnRef) {
+	e.columnName(c)
+	if e.declared(c) != "" {
+		e.write("::", c.Type().String())
+	}
+}
+
+// item writes a column as what it is declared, and all else as it is.
+func (e postgres) item(x Expr) {
+	if c, ok := x.(*ColumnRef); ok {
+		e.columnName(c)
+		return
+	}
+	e.expr(x)
+}
+
+// byCodePoint writes a value that is ordered.
+func (e postgres) byCodePoint(x Expr) {
+	if x.Type() != Text && x.Type() != Untyped {
+		e.expr(x)
+		return
+	}
+	e.write("(")
+	e.expr(x)
+	e.write(` COLLATE "C")`)
+}
+
+// sortKey writes one sort key. PostgreSQL holds NULL for the greatest of all
+// values, as Gneiss does.
+func (e postgres) sortKey(o Order, q *Query) {
+	switch {
+	case o.Output == 0:
+		e.byCodePoint(o.Expr)
+	case q.Columns[o.Output-1].Type == Text: // of a SELECT without DISTINCT: see sortable
+		e.byCodePoint(q.Body.(*Select).Items[o.Output-1])
+	default:
+		fmt.Fprint(&e.b, o.Output)
+	}
+	if o.Desc {
+		e.write(" DESC")
+	}
+	switch {
+	case o.NotNull || o.NullsFirst == o.Desc:
+	case o.NullsFirst:
+		e.write(" NULLS FIRST")
+	default:
+		e.write(" NULLS LAST")
+	}
+}
+
+// sortable puts a query whose sort keys can only be output columns into FROM,
+// where it is sorted by expressions.
+func (e postgres) sortable(q *Query) *Query {
+	sel, ok := q.Body.(*Select)
+	if len(q.OrderBy) == 0 || ok && !sel.Distinct {
+		return q
+	}
+	inner, outer := *q, *q
+	inner.OrderBy, inner.Limit, inner.Offset = nil, nil, nil
+	r := &Relation{Alias: "sorted", Query: &inner, Columns: q.Columns}
+	body := &Select{From: []From{r}}
+	for i := range q.Columns {
+		body.Items = append(body.Items, &ColumnRef{r, i})
+	}
+	outer.With, outer.Body, outer.OrderBy = nil, body, nil
+	for _, o := range q.OrderBy {
+		for i := range q.Columns {
+			if o.Output == i+1 || o.Output == 0 && ok && same(sel.Items[i], o.Expr) {
+				o.Expr, o.Output = body.Items[i], 0
+				break
+			}
+		}
+		outer.OrderBy = append(outer.OrderBy, o)
+	}
+	return &outer
+}
+
+func (e postgres) binary(x *Binary) {
+	switch x.Op {
+	case "=", "<>":
+		e.compared(x.L, x.Op, x.R)
+	case "IS":
+		e.compared(x.L, "IS NOT DISTINCT FROM", x.R)
+	case "IS NOT":
+		e.compared(x.L, "IS DISTINCT FROM", x.R)
+	case "<", "<=", ">", ">=":
+		if x.L.Type() != Text && x.R.Type() != Text {
+			e.compared(x.L, x.Op, x.R)
+			return
+		}
+		e.write("(")
+		e.byCodePoint(x.L)
+		e.write(" ", x.Op, " ")
+		e.byCodePoint(x.R)
+		e.write(")")
+	case "/", "%":
+		e.write("(")
+		e.expr(x.L)
+		e.write(" ", x.Op, " nullif(")
+		e.expr(x.R)
+		e.write(", 0))")
+	case "date+":
+		e.apply(own+"days", x.L, x.R)
+	case "date-":
+		e.apply(own+"days", x.L, &Unary{"-", x.R})
+	case "days":
+		e.apply(own+"between", x.L, x.R)
+	default:
+		e.infix(x.L, x.Op, x.R)
+	}
+}
+
+// compared writes a comparison, of columns as what they are declared where the
+// database can compare them so.
+func (e postgres) compared(l Expr, op string, r Expr) {
+	e.write("(")
+	if e.uuids(l, r) {
+		e.asUUID(l)
+		e.write(" ", op, " ")
+		e.asUUID(r)
+	} else {
+		e.operand(l)
+		e.write(" ", op, " ")
+		e.operand(r)
+	}
+	e.write(")")
+}
+
+func (e postgres) operand(x Expr) {
+	if c, ok := x.(*Cast); ok && c.To == Timestamp && c.X.Type() == Date {
+		x = c.X
+	}
+	if c, ok := x.(*ColumnRef); ok && comparable[e.declared(c)] {
+		e.columnName(c)
+		return
+	}
+	e.expr(x)
+}
+
+// uuids reports whether all are columns of UUIDs, or texts of that form.
+func (e postgres) uuids(list ...Expr) bool {
+	columns := 0
+	for _, x := range list {
+		switch x := x.(type) {
+		case *ColumnRef:
+			if e.declared(x) != "uuid" {
+				return false
+			}
+			columns++
+		case *Literal:
+			if s, ok := x.Value.(string); !ok || !formOfUUID.MatchString(s) {
+				return false
+			}
+		default:
+			return false
+		}
+	}
+	return columns > 0
+}
+
+// formOfUUID is the form in which the database writes a UUID (RFC 9562).
+var formOfUUID = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+
+func (e postgres) asUUID(x Expr) {
+	if c, ok := x.(*ColumnRef); ok {
+		e.columnName(c)
+		return
+	}
+	e.expr(x)
+	e.write("::uuid")
+}
+
+func (e postgres) inList(x *InList) {
+	write := e.operand
+	if e.uuids(append([]Expr{x.X}, x.List...)...) {
+		write = e.asUUID
+	}
+	e.write("(")
+	write(x.X)
+	e.write(" ", not(x.Not), "IN (")
+	for i, item := range x.List {
+		if i > 0 {
+			e.write(", ")
+		}
+		write(item)
+	}
+	e.write("))")
+}
+
+// inQuery writes IN with a sub-query. One that stands in a policy and does not
+// depend on the row is read once, into an array, and the array can be looked up in
+// an index; a sub-query in its place would keep the database from it.
+func (e postgres) inQuery(x *InQuery) {
+	e.write("(")
+	e.operand(x.X)
+	if e.policies > 0 && !correlated(x.Query) {
+		e.write(map[bool]string{false: " = ANY(ARRAY(", true: " <> ALL(ARRAY("}[x.Not])
+		e.nested(e.exact(x.Query))
+		e.write(")))")
+		return
+	}
+	e.write(" ", not(x.Not), "IN (")
+	e.nested(e.exact(x.Query))
+	e.write("))")
+}
+
+// scalarQuery writes a sub-query that stands for one value: that of its first row.
+func (e postgres) scalarQuery(q *Query) {
+	sel, ok := q.Body.(*Select)
+	one := ok && len(sel.GroupBy) == 0 && len(sel.Items) == 1 && anyExpr(sel.Items[0], isAggregate)
+	e.write("(")
+	switch {
+	case one:
+		e.nested(q)
+	case q.Limit == nil && q.Offset == nil:
+		first := *q
+		first.Limit = &Literal{Bigint, int64(1)}
+		e.nested(&first)
+	default:
+		e.write("SELECT * FROM (")
+		e.nested(q)
+		e.write(") AS ", quoteName(e.fresh("q")), " LIMIT 1")
+	}
+	e.write(")")
+}
+
+// like folds ASCII letters only, as the collation C does.
+func (e postgres) like(x *Like) {
+	e.write("(")
+	side := func(x2 Expr) {
+		if !x.Fold {
+			e.operand(x2)
+			return
+		}
+		e.write("lower(")
+		e.byCodePoint(x2)
+		e.write(")")
+	}
+	side(x.X)
+	e.write(" ", not(x.Not), "LIKE ")
+	side(x.Pattern)
+	e.write(")")
+}
+
+// cast gives NULL for what cannot be converted.
+func (e postgres) cast(x *Cast) {
+	from := x.X.Type()
+	switch {
+	case from == Text && x.To != Text:
+		e.apply(own+map[Type]string{Bigint: "bigint", Double: "double", Boolean: "boolean", Date: "date", Timestamp: "timestamp"}[x.To], x.X)
+	case from == Double && x.To == Bigint:
+		e.apply(own+"whole", x.X)
+	case x.To == Text && (from == Timestamp || from == Double):
+		e.apply(own+"text", x.X)
+	case from == Bigint && x.To == Boolean:
+		e.write("(")
+		e.expr(x.X)
+		e.write(" <> 0)")
+	case from == Date && x.To == Timestamp:
+		e.apply(own+"midnight", x.X)
+	case from == Boolean && x.To == Bigint:
+		e.expr(x.X)
+		e.write("::integer::bigint")
+	case from == x.To:
+		e.expr(x.X)
+	default:
+		e.write("CAST(")
+		e.expr(x.X)
+		e.write(" AS ", x.To.String(), ")")
+	}
+}
+
+// correlated reports whether a query reads columns of relations that are not its
+// own.
+func correlated(q *Query) bool {
+	inside := map[*Relation]bool{}
+	eachRelation(q, func(r *Relation) { inside[r] = true })
+	found := false
+	eachExpr(q, func(x Expr) {
+		if c, ok := x.(*ColumnRef); ok && !inside[c.Rel] {
+			found = true
+		}
+	})
+	return found
+}

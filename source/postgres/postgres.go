@@ -1,0 +1,347 @@
+// Package postgres is the source for a database of a PostgreSQL server, version
+// 14 or later. Its schemas are the source's schemas.
+//
+// Gneiss connects with one account of the server's. What that account may not
+// read, the source does not have. Nothing is made in the database: the functions
+// that governed queries call live in each connection's temporary schema.
+package postgres
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"math"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"gneiss/core/query"
+	"gneiss/source"
+)
+
+//go:embed functions.sql
+var functions string
+
+// connections bounds the statements that run at once, of each kind.
+const connections = 8
+
+// Source is one database.
+type Source struct {
+	readers *pgxpool.Pool // whose transactions are read-only
+	writers *pgxpool.Pool
+}
+
+// Check reports whether a text can be the URL of a database: postgresql://account@host:port/database.
+// A password in it is refused, since the URL is kept and shown; the server's
+// administrator puts it into a password file, which the parameter passfile names.
+func Check(text string) error {
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "postgresql" && u.Scheme != "postgres" || u.User.Username() == "" || strings.Trim(u.Path, "/") == "" {
+		return errors.New("a PostgreSQL source is given as postgresql://ACCOUNT@HOST:PORT/DATABASE")
+	}
+	if _, has := u.User.Password(); has || u.Query().Has("password") {
+		return errors.New("the URL is kept and shown, so it must not hold the password: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file that only the service can read, and add ?passfile=FILE to the URL")
+	}
+	if _, err := pgxpool.ParseConfig(text); err != nil {
+		return fmt.Errorf("the URL cannot be read: %w", err)
+	}
+	return nil
+}
+
+// Open prepares the connections to a database; they are made when they are needed.
+func Open(text string) (*Source, error) {
+	if err := Check(text); err != nil {
+		return nil, err
+	}
+	readers, err := pool(text, "on")
+	if err != nil {
+		return nil, err
+	}
+	writers, err := pool(text, "off")
+	if err != nil {
+		readers.Close()
+		return nil, err
+	}
+	return &Source{readers: readers, writers: writers}, nil
+}
+
+func pool(text, readOnly string) (*pgxpool.Pool, error) {
+	c, err := pgxpool.ParseConfig(text)
+	if err != nil {
+		return nil, err
+	}
+	c.MaxConns, c.MaxConnIdleTime, c.MaxConnLifetime = connections, time.Hour, 24*time.Hour
+	// Names without a schema are PostgreSQL's own, whatever the database holds. A
+	// plan is made for the values it is run with, since policies are among them.
+	for name, value := range map[string]string{"search_path": "pg_catalog", "timezone": "UTC", "datestyle": "ISO", "application_name": "gneiss",
+		"plan_cache_mode": "force_custom_plan", "standard_conforming_strings": "on"} {
+		c.ConnConfig.RuntimeParams[name] = value
+	}
+	c.ConnConfig.BuildContextWatcherHandler = func(conn *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: 2 * time.Second}
+	}
+	c.AfterConnect = func(ctx context.Context, conn *pgx.Conn) error {
+		return conn.PgConn().Exec(ctx, functions+"; SET default_transaction_read_only = "+readOnly).Close()
+	}
+	return pgxpool.NewWithConfig(context.Background(), c)
+}
+
+// Close ends all connections.
+func (s *Source) Close() error {
+	s.readers.Close()
+	s.writers.Close()
+	return nil
+}
+
+// Run implements [source.Source].
+func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
+	rows, err := s.readers.Query(ctx, text, args...)
+	if err == nil && rows.Err() != nil {
+		err = rows.Err()
+	}
+	if stale(err) { // a table was changed under a prepared statement
+		rows, err = s.readers.Query(ctx, text, args...)
+	}
+	if err != nil {
+		return told(err)
+	}
+	return each(rows, columns, f)
+}
+
+// stale reports whether a statement was prepared for a table that is another now.
+// The statement is forgotten by then.
+func stale(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && e.Code == "0A000" && strings.HasPrefix(e.Message, "cached plan")
+}
+
+// each hands the rows of a result to f, and closes it.
+func each(rows pgx.Rows, columns []query.Column, f func([]any) error) error {
+	defer rows.Close()
+	for rows.Next() {
+		row, err := rows.Values()
+		if err != nil {
+			return told(err)
+		}
+		for i, c := range columns {
+			row[i] = value(row[i], c.Type)
+			if text, ok := row[i].(string); ok && rows.FieldDescriptions()[i].DataTypeOID == pgtype.BPCharOID {
+				row[i] = strings.TrimRight(text, " ") // which a column of fixed length is filled with
+			}
+		}
+		if err := f(row); err != nil {
+			return err
+		}
+	}
+	return told(rows.Err())
+}
+
+// Write implements [source.Source].
+func (s *Source) Write(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error, before func(int64) error) error {
+	tx, err := s.writers.Begin(ctx)
+	if err != nil {
+		return told(err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	rows, err := tx.Query(ctx, text, args...)
+	if err != nil {
+		return told(err)
+	}
+	if err := each(rows, columns, f); err != nil {
+		return err
+	}
+	if err := before(rows.CommandTag().RowsAffected()); err != nil {
+		return err
+	}
+	return told(tx.Commit(ctx))
+}
+
+// Explain implements [source.Source].
+func (s *Source) Explain(ctx context.Context, text string, args []any) ([]string, error) {
+	rows, err := s.readers.Query(ctx, "EXPLAIN "+text, args...)
+	if err != nil {
+		return nil, told(err)
+	}
+	lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return lines, told(err)
+}
+
+// constraints are the kinds of constraints by their SQLSTATE (ISO/IEC 9075-2,
+// class 23).
+var constraints = map[string]string{"23502": "NOT NULL", "23505": "UNIQUE", "23503": "FOREIGN KEY", "23514": "CHECK"}
+
+// told makes an error of the database's into one that can be told: in classes 22
+// and 23 its own words can name values, and are left out.
+func told(err error) error {
+	var e *pgconn.PgError
+	switch {
+	case err == nil:
+		return nil
+	case !errors.As(err, &e):
+		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+			return err
+		}
+		return fmt.Errorf("%w: %v", source.ErrUnavailable, err)
+	}
+	switch e.Code[:2] {
+	case "22":
+		return &source.Unfit{Text: "a value or result is out of range"}
+	case "23", "44":
+		return &source.Constraint{Kind: constraints[e.Code]}
+	case "0A":
+		return &source.Unfit{Text: "the database does not support this: " + e.Message}
+	case "08", "28", "53", "57", "3D":
+		return fmt.Errorf("%w: %s", source.ErrUnavailable, e.Message)
+	}
+	if e.Code == "42501" {
+		return fmt.Errorf("%w: the account that Gneiss connects with lacks a right: %s", source.ErrUnavailable, e.Message)
+	}
+	return fmt.Errorf("%s (SQLSTATE %s)", e.Message, e.Code)
+}
+
+// value takes what the driver gives to the column's type. What is no number or
+// beyond all dates is NULL.
+func value(v any, t query.Type) any {
+	switch x := v.(type) {
+	case int16:
+		return whole(int64(x), t)
+	case int32:
+		return whole(int64(x), t)
+	case int64:
+		return whole(x, t)
+	case float32:
+		return finite(float64(x))
+	case float64:
+		return finite(x)
+	case pgtype.Numeric:
+		if n, err := x.Int64Value(); t == query.Bigint && err == nil && n.Valid {
+			return n.Int64
+		}
+		if f, err := x.Float64Value(); err == nil && f.Valid {
+			return finite(f.Float64)
+		}
+		return nil
+	case time.Time:
+		if t == query.Date {
+			return x.Format(time.DateOnly)
+		}
+		return x.UTC().Format(time.DateTime)
+	case pgtype.InfinityModifier:
+		return nil
+	case [16]byte:
+		return fmt.Sprintf("%x-%x-%x-%x-%x", x[:4], x[4:6], x[6:8], x[8:10], x[10:])
+	}
+	return v
+}
+
+func whole(n int64, t query.Type) any {
+	if t == query.Double {
+		return float64(n)
+	}
+	return n
+}
+
+func finite(x float64) any {
+	if math.IsInf(x, 0) || math.IsNaN(x) {
+		return nil
+	}
+	return x
+}
+
+// types are the types that the language has, by PostgreSQL's names for its own;
+// declared are those that it has another type for.
+var types = map[string]string{"bool": "boolean", "int8": "bigint", "int4": "bigint", "int2": "bigint", "float8": "double precision", "float4": "double precision",
+	"numeric": "double precision", "text": "text", "varchar": "text", "bpchar": "text", "uuid": "text", "date": "date", "timestamp": "timestamp", "timestamptz": "timestamp"}
+
+var declared = map[string]string{"int4": "integer", "int2": "smallint", "float4": "real", "numeric": "numeric", "varchar": "character varying", "bpchar": "character",
+	"uuid": "uuid", "timestamptz": "timestamp with time zone"}
+
+// Scan lists the tables that the account may read. Partitions are left out, since
+// the table that they are of is there; so are views.
+func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
+	rows, err := s.readers.Query(ctx, `
+		SELECT n.nspname, c.relname, a.attname, coalesce(base.typname, t.typname), format_type(t.oid, a.atttypmod), a.attnotnull,
+		  coalesce(a.attnum = ANY (k.conkey), false)
+		FROM pg_class c
+		JOIN pg_namespace n ON n.oid = c.relnamespace
+		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+		JOIN pg_type t ON t.oid = a.atttypid
+		LEFT JOIN pg_type base ON base.oid = t.typbasetype
+		LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
+		WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
+		  AND has_schema_privilege(n.oid, 'USAGE') AND has_column_privilege(c.oid, a.attnum, 'SELECT')
+		ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C", a.attnum`)
+	if err != nil {
+		return nil, told(err)
+	}
+	var tables []source.Table
+	var schema, table, name, typ, shown string
+	var notNull, key bool
+	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &shown, &notNull, &key}, func() error {
+		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
+			tables = append(tables, source.Table{Schema: schema, Name: table})
+		}
+		c := source.Column{Name: name, Type: types[typ], Declared: declared[typ], NotNull: notNull, Key: key}
+		if c.Type == "" {
+			c.Type = shown
+		}
+		t := &tables[len(tables)-1]
+		t.Columns = append(t.Columns, c)
+		return nil
+	})
+	if err != nil {
+		return nil, told(err)
+	}
+	return tables, s.foreignKeys(ctx, tables)
+}
+
+// foreignKeys adds the keys that lead from the tables to others of them.
+func (s *Source) foreignKeys(ctx context.Context, tables []source.Table) error {
+	rows, err := s.readers.Query(ctx, `
+		SELECT n.nspname, c.relname, pn.nspname, p.relname,
+		  array(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY AS x (num, i) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = x.num ORDER BY x.i),
+		  array(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY AS x (num, i) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = x.num ORDER BY x.i)
+		FROM pg_constraint k
+		JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		JOIN pg_class p ON p.oid = k.confrelid JOIN pg_namespace pn ON pn.oid = p.relnamespace
+		WHERE k.contype = 'f' AND NOT c.relispartition AND NOT p.relispartition
+		ORDER BY k.oid`)
+	if err != nil {
+		return told(err)
+	}
+	var schema, table string
+	var key source.ForeignKey
+	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &key.Schema, &key.Table, &key.Columns, &key.To}, func() error {
+		for i, t := range tables {
+			if t.Schema == schema && t.Name == table && covers(t, key.Columns) && slices.ContainsFunc(tables, func(p source.Table) bool {
+				return p.Schema == key.Schema && p.Name == key.Table && covers(p, key.To)
+			}) {
+				k := key
+				k.Columns, k.To = slices.Clone(key.Columns), slices.Clone(key.To)
+				tables[i].Keys = append(tables[i].Keys, k)
+			}
+		}
+		return nil
+	})
+	return told(err)
+}
+
+// covers reports whether a table has all the columns.
+func covers(t source.Table, names []string) bool {
+	for _, name := range names {
+		if !slices.ContainsFunc(t.Columns, func(c source.Column) bool { return c.Name == name }) {
+			return false
+		}
+	}
+	return true
+}
+
+var _ source.Source = (*Source)(nil)
