@@ -22,20 +22,22 @@ func TestImportsRunOneWay(t *testing.T) {
 		t.Fatal(err)
 	}
 	may := map[string][]string{
-		"gneiss/core/access":   {"github.com/bits-and-blooms/bitset"},
-		"gneiss/core/policy":   {"gneiss/core/", "github.com/bits-and-blooms/bitset"},
-		"gneiss/core/query":    {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
-		"gneiss/wire":          {},
-		"gneiss/client":        {"gneiss/wire"},
-		"gneiss/store":         nil,
-		"gneiss/source":        {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
-		"gneiss/source/sqlite": nil,
+		"gneiss/core/access":     {"github.com/bits-and-blooms/bitset"},
+		"gneiss/core/policy":     {"gneiss/core/", "github.com/bits-and-blooms/bitset"},
+		"gneiss/core/query":      {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
+		"gneiss/wire":            {},
+		"gneiss/client":          {"gneiss/wire"},
+		"gneiss/store":           nil,
+		"gneiss/source":          {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
+		"gneiss/source/sqlite":   nil,
+		"gneiss/source/postgres": nil,
 	}
 	never := map[string][]string{
-		"gneiss/cli":           {"gneiss/service", "gneiss/api", "gneiss/store", "gneiss/core"},
-		"gneiss/store":         {"gneiss/"},
-		"gneiss/source/sqlite": {"gneiss/service", "gneiss/store", "gneiss/api"},
-		"gneiss/service":       {"gneiss/api", "gneiss/cli", "gneiss/client"},
+		"gneiss/cli":             {"gneiss/service", "gneiss/api", "gneiss/store", "gneiss/core"},
+		"gneiss/store":           {"gneiss/"},
+		"gneiss/source/sqlite":   {"gneiss/service", "gneiss/store", "gneiss/api"},
+		"gneiss/source/postgres": {"gneiss/service", "gneiss/store", "gneiss/api"},
+		"gneiss/service":         {"gneiss/api", "gneiss/cli", "gneiss/client"},
 	}
 	seen := 0
 	for line := range strings.Lines(string(out)) {

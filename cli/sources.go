@@ -13,11 +13,21 @@ import (
 func (a *app) sources(root *cobra.Command) {
 	parent := &cobra.Command{Use: "source", Short: "Connected databases: add, list, scan", GroupID: "change"}
 	add := &cobra.Command{
-		Use: "add NAME FOLDER", Short: "Connect a folder of SQLite files, one a schema, and scan it", Args: words(2, 2),
-		Long:    "Connect a folder of SQLite files on the service's machine as a source: DIR/drilling.db\nholds the tables of the schema drilling. A folder that is not absolute is below the\nservice's data folder. Nobody can read it until it is granted.",
-		Example: "  gneiss source add survey /srv/survey",
+		Use: "add NAME LOCATION", Short: "Connect a folder of SQLite files or a PostgreSQL database, and scan it", Args: words(2, 2),
+		Long: `Connect a database as a source, and scan it. Nobody can read it until it is granted.
+
+A location is a folder of SQLite files on the service's machine, one a schema:
+DIR/drilling.db holds the tables of the schema drilling. A folder that is not absolute
+is below the service's data folder.
+
+Or it is the URL of a PostgreSQL database, version 14 or later. The account in it needs
+SELECT, INSERT, UPDATE and DELETE on what people are to use through Gneiss, and TEMPORARY
+on the database; nothing is made there. Its password is no part of the URL, which is kept
+and shown: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file that only the
+service can read, and name the file in the URL.`,
+		Example: "  gneiss source add survey /srv/survey\n  gneiss source add survey_pg 'postgresql://gneiss@db.north.test:5432/survey?passfile=/etc/gneiss/db'",
 		RunE: func(c *cobra.Command, args []string) error {
-			out, err := client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/sources", wire.SourceRequest{Name: args[0], Folder: args[1]})
+			out, err := client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/sources", wire.SourceRequest{Name: args[0], Location: args[1]})
 			if err != nil {
 				return err
 			}
@@ -31,12 +41,12 @@ func (a *app) sources(root *cobra.Command) {
 			if err != nil {
 				return err
 			}
-			g := grid{head: []string{"source", "kind", "tables", "available", "folder", "note"}, right: map[int]bool{2: true}}
+			g := grid{head: []string{"source", "kind", "tables", "available", "location", "note"}, right: map[int]bool{2: true}}
 			for _, s := range list.Items {
-				g.rows = append(g.rows, []string{s.Name, s.Kind, fmt.Sprint(s.Tables), map[bool]string{true: "yes", false: "NO"}[s.Available], s.Folder, s.Problem})
+				g.rows = append(g.rows, []string{s.Name, s.Kind, fmt.Sprint(s.Tables), map[bool]string{true: "yes", false: "NO"}[s.Available], s.Location, s.Problem})
 			}
 			if len(g.rows) == 0 && a.output == "table" {
-				fmt.Fprintln(a.out, "No source is connected, or none is yours to see. Connect one: gneiss source add NAME FOLDER")
+				fmt.Fprintln(a.out, "No source is connected, or none is yours to see. Connect one: gneiss source add NAME LOCATION")
 				return nil
 			}
 			return a.show(list.Items, g)

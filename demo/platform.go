@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"gneiss/service"
 	"gneiss/wire"
@@ -74,10 +75,10 @@ func makeModel(ctx context.Context, dir, password string) error {
 	}
 	opal, err := svc.Bootstrap(ctx, "opal", password)
 	if err == nil {
-		_, err = svc.AddSource(ctx, opal, wire.SourceRequest{Name: "survey", Folder: "survey"})
+		_, err = svc.AddSource(ctx, opal, wire.SourceRequest{Name: "survey", Location: "survey"})
 	}
 	if err == nil {
-		err = (&maker{ctx: ctx, svc: svc, as: opal, password: password}).model()
+		err = (&maker{ctx: ctx, svc: svc, as: opal, password: password, source: "survey"}).model()
 	}
 	return errors.Join(err, svc.Close(ctx))
 }
@@ -88,8 +89,20 @@ type maker struct {
 	svc      *service.Service
 	as       service.Caller
 	password string
+	source   string // that holds the survey's tables
 	err      error
 }
+
+// at is a path of the survey's tables in the maker's source.
+func (m *maker) at(path string) string {
+	if rest, ok := strings.CutPrefix(path, "survey"); ok && (rest == "" || rest[0] == '.') {
+		return m.source + rest
+	}
+	return path
+}
+
+// named is the name of a policy, which no other has.
+func (m *maker) named(name string) string { return name + strings.TrimPrefix(m.source, "survey") }
 
 func (m *maker) subject(ref, title string, attributes ...string) {
 	if m.err != nil || ref == "user:opal" {
@@ -115,7 +128,7 @@ func (m *maker) give(of string, members ...string) {
 
 func (m *maker) grant(privilege, object, ticket string, subjects ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: subjects, Ticket: ticket}, false)
+		_, m.err = m.svc.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: m.at(object), Subjects: subjects, Ticket: ticket}, false)
 	}
 }
 
@@ -132,6 +145,9 @@ func (m *maker) bundle(name string, privileges ...string) {
 }
 
 func (m *maker) owner(owner string, objects ...string) {
+	for i, o := range objects {
+		objects[i] = m.at(o)
+	}
 	if m.err == nil {
 		_, m.err = m.svc.SetOwner(m.ctx, m.as, wire.OwnerRequest{Owner: owner, Objects: objects})
 	}
@@ -165,25 +181,28 @@ func (m *maker) chain() {
 
 func (m *maker) rows(name, table, rule, comment string, to ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: name, Table: table, Rule: rule, For: to, Comment: comment}})
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Rule: rule, For: to, Comment: comment}})
 	}
 }
 
 // follow shows the rows whose row in another table is shown.
 func (m *maker) follow(name, table, parent string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: name, Table: table, Follow: parent, Comment: "along a relationship"}})
+		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Follow: m.at(parent), Comment: "along a relationship"}})
 	}
 }
 
 func (m *maker) relate(from, to string) {
 	if m.err == nil {
-		_, m.err = m.svc.Relate(m.ctx, m.as, wire.RelationshipRequest{From: []string{from}, To: []string{to}})
+		_, m.err = m.svc.Relate(m.ctx, m.as, wire.RelationshipRequest{From: []string{m.at(from)}, To: []string{m.at(to)}})
 	}
 }
 
 func (m *maker) label(name, topic, level string, objects ...string) {
-	if m.err == nil {
+	for i, o := range objects {
+		objects[i] = m.at(o)
+	}
+	if m.err == nil && m.source == "survey" {
 		_, m.err = m.svc.PutLabel(m.ctx, m.as, wire.LabelRequest{Name: name, Topic: topic, Level: level})
 	}
 	if m.err == nil {
@@ -198,7 +217,7 @@ func (m *maker) columns(name, table string, columns []string, t wire.Treatment, 
 
 func (m *maker) treat(p wire.Policy) {
 	if m.err == nil {
-		p.Kind = "columns"
+		p.Kind, p.Name, p.Table = "columns", m.named(p.Name), m.at(p.Table)
 		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: p})
 	}
 }
@@ -251,6 +270,22 @@ func (m *maker) model() error {
 	m.grant("USAGE", "lane:interactive", "GS-10", "role:survey_reader", "role:lab_analyst", "role:licensing_officer", "role:partner")
 	m.grant("USAGE", "lane:batch", "GS-10", "role:data_curator")
 	m.grant("USAGE", "lane:portal", "GS-10", "role:public_portal")
+	m.bundle("sampler", "SELECT", "INSERT")
+	m.survey()
+
+	// The trade's usual mistakes, for Gneiss to find.
+	m.grant("SELECT", "survey.licensing.payments", "GS-31", "role:lab_analyst")
+	m.subject("role:sample_courier", "sees which samples to carry")
+	m.grant("SELECT", "survey.assay.samples", "GS-32", "role:sample_courier")
+	m.subject("service:slag", "an export that was stopped")
+	m.grant("SELECT", "survey", "GS-02", "service:slag")
+	m.chain()
+	m.subject("group:geologits", "")
+	return m.err
+}
+
+// survey gives rights on the survey's tables and writes their policies and labels.
+func (m *maker) survey() {
 	m.owner("role:data_curator", "survey")
 	m.owner("role:lab_keeper", "survey.assay")
 
@@ -268,7 +303,6 @@ func (m *maker) model() error {
 	m.grant("USAGE", "survey.assay", "GS-17", "role:lab_analyst")
 	m.grant("SELECT", "survey.assay", "GS-17", "role:lab_analyst")
 	m.grant("writer", "survey.field.visits", "GS-18", "role:field_scribe")
-	m.bundle("sampler", "SELECT", "INSERT")
 	m.grant("sampler", "survey.assay.batches", "GS-19", "role:lab_analyst")
 
 	boreholes := "survey.drilling.boreholes"
@@ -293,21 +327,13 @@ func (m *maker) model() error {
 	m.label("finance", "finance", "restricted", holders+".bank_account", holders+".tax_number")
 	m.label("contact", "contact", "confidential", holders+".contact_name", holders+".email", holders+".phone")
 	m.label("commercial", "commercial", "internal", boreholes+".cost", "survey.field.reports.cost", "survey.licensing.payments.amount")
-	m.columns("finance-data", "label:finance", nil, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
+	if m.source == "survey" { // a label's policy covers what bears it in any source
+		m.columns("finance-data", "label:finance", nil, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
+	}
 	m.columns("report-cost", "survey.field.reports", []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
 	m.columns("borehole-cost", boreholes, []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
 	m.treat(wire.Policy{Name: "borehole-position", Table: boreholes, Columns: []string{"latitude", "longitude"}, Treatment: &wire.Treatment{Kind: "round", Decimals: 1},
 		When: "release_on > CURRENT_DATE OR release_on IS NULL", Except: []string{"role:district_geologist", "role:data_curator"}, Comment: "blurred until the release"})
 	m.treat(wire.Policy{Name: "notes-in-short", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "generalize", Prefix: 6},
 		Except: []string{"role:regional_lead", "role:data_curator"}, Status: "draft", Comment: "to be talked about"})
-
-	// The trade's usual mistakes, for Gneiss to find.
-	m.grant("SELECT", "survey.licensing.payments", "GS-31", "role:lab_analyst")
-	m.subject("role:sample_courier", "sees which samples to carry")
-	m.grant("SELECT", "survey.assay.samples", "GS-32", "role:sample_courier")
-	m.subject("service:slag", "an export that was stopped")
-	m.grant("SELECT", "survey", "GS-02", "service:slag")
-	m.chain()
-	m.subject("group:geologits", "")
-	return m.err
 }

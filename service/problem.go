@@ -25,6 +25,7 @@ func Problem(err error) *wire.Problem {
 	var q *query.Error
 	var rest *access.Dependents
 	var constraint *source.Constraint
+	var unfit *source.Unfit
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -42,11 +43,13 @@ func Problem(err error) *wire.Problem {
 	case errors.As(err, &q):
 		return queryProblem(q)
 	case errors.Is(err, source.ErrUnavailable):
-		return problem(503, "source_unavailable", "Source not available", "%v; look at the source's files, then try again", err)
+		return problem(503, "source_unavailable", "Source not available", "%v; look at the source, then try again", err)
 	case errors.As(err, &rest):
 		return problem(409, "dependents", "Others rest on it", "%v", err)
 	case errors.As(err, &constraint):
 		return problem(409, "constraint", "Not possible", "%v", err)
+	case errors.As(err, &unfit):
+		return problem(422, "query_failed", "The query failed", "%v", err)
 	case errors.Is(err, errClosing):
 		return problem(503, "stopping", "Stopping", "the service is stopping; try again when it is back")
 	case errors.Is(err, context.DeadlineExceeded):

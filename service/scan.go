@@ -11,8 +11,8 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/query"
 	"gneiss/source"
-	"gneiss/source/sqlite"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -50,34 +50,35 @@ func (s *Service) ActAs(ref string) (Caller, error) {
 // Empty reports whether the platform has no user yet.
 func (s *Service) Empty() bool { return len(s.current.Load().model.Subjects(access.User)) == 0 }
 
-// AddSource connects a folder of SQLite files, one a schema, as a source, and
-// scans it. Folder is below the data folder when it is not absolute. Without a
-// caller it is the service's own doing.
+// AddSource connects a folder of SQLite files, one a schema, or a database of a
+// PostgreSQL server as a source, and scans it. A folder is below the data folder
+// when it is not absolute. Without a caller it is the service's own doing.
 func (s *Service) AddSource(ctx context.Context, c Caller, in wire.SourceRequest) (wire.Changed, error) {
 	st := s.current.Load()
 	if err := s.administers(st, c, "the source "+in.Name); err != nil {
 		return wire.Changed{}, err
 	}
-	if parts, err := access.ParsePath(in.Name); err != nil || len(parts) != 1 || in.Folder == "" {
-		return wire.Changed{}, problem(422, "bad_source", "Not possible", "a source needs a plain name and the folder of its files")
+	if parts, err := access.ParsePath(in.Name); err != nil || len(parts) != 1 || in.Location == "" {
+		return wire.Changed{}, problem(422, "bad_source", "Not possible", "a source needs a plain name and a location: a folder of SQLite files, or postgresql://ACCOUNT@HOST:PORT/DATABASE")
 	}
 	if _, err := st.model.Lookup(in.Name); err == nil {
 		return wire.Changed{}, problem(409, "exists", "Not possible", "there is a source %s already; to look at it again: gneiss source scan %s", in.Name, in.Name)
 	}
-	r := store.SourceRecord{Name: in.Name, Kind: "sqlite", Folder: in.Folder}
-	src, err := sqlite.Open(s.folder(r))
+	r := store.SourceRecord{Name: in.Name, Kind: kindOf(in.Location), Location: in.Location}
+	src, err := s.openSource(r)
 	if err != nil {
-		return wire.Changed{}, err
+		return wire.Changed{}, problem(422, "bad_source", "Not possible", "%v", err)
 	}
 	tables, err := src.Scan(ctx)
 	if err == nil && len(tables) == 0 {
-		err = problem(422, "empty_source", "Not possible", "there are no tables in %s: it should hold SQLite files, one a schema, named SCHEMA.db", s.folder(r))
+		err = problem(422, "empty_source", "Not possible", "there are no tables in %s: %s", s.location(r), map[string]string{
+			query.SQLite: "it should hold SQLite files, one a schema, named SCHEMA.db", query.Postgres: "the account may read none; on the server, GRANT it USAGE on the schemas and SELECT on the tables"}[r.Kind])
 	}
 	if err := errors.Join(err, src.Close()); err != nil {
 		return wire.Changed{}, err
 	}
 	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("connected the source %s: %s", in.Name, count(len(tables), "table"))},
-		changes: append([]change{access.AddObject{Path: in.Name, Kind: "source"}}, found(st, in.Name, tables)...)}
+		changes: append([]change{access.AddObject{Path: in.Name, Kind: "source", Type: r.Kind}}, found(st, in.Name, tables)...)}
 	o.also = func(*state) func(*sqlx.Tx) error { return store.AddSource(r) }
 	out, err := s.make(ctx, o)
 	if err != nil || !out.Done {
@@ -88,6 +89,14 @@ func (s *Service) AddSource(ctx context.Context, c Caller, in wire.SourceRequest
 		return out, err
 	}
 	return out, s.connect(object.ID, r)
+}
+
+// kindOf is the kind of database that a location leads to.
+func kindOf(location string) string {
+	if strings.HasPrefix(location, "postgresql:") || strings.HasPrefix(location, "postgres:") {
+		return query.Postgres
+	}
+	return query.SQLite
 }
 
 // Sources lists the sources that the caller sees, with what they are.
@@ -119,7 +128,7 @@ func (s *Service) Sources(ctx context.Context, c Caller) (wire.List[wire.Source]
 		}
 		w.Available = err == nil
 		if p.review {
-			w.Folder = s.folder(r)
+			w.Location = s.location(r)
 			if err != nil {
 				w.Problem = Problem(err).Detail
 			}
@@ -195,7 +204,7 @@ func found(st *state, name string, tables []source.Table) []change {
 	added := map[string]bool{}
 	add := func(o access.AddObject) {
 		old, err := st.model.Lookup(o.Path)
-		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key {
+		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Declared == o.Declared {
 			return
 		}
 		added[o.Path] = true
@@ -205,7 +214,7 @@ func found(st *state, name string, tables []source.Table) []change {
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
 		for _, c := range t.Columns {
-			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key})
+			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Declared: c.Declared})
 		}
 	}
 	return append(changes, related(st, name, tables)...)

@@ -11,7 +11,9 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/query"
 	"gneiss/source"
+	"gneiss/source/postgres"
 	"gneiss/source/sqlite"
 	"gneiss/store"
 )
@@ -82,17 +84,25 @@ func (s *Service) open(ctx context.Context) error {
 	return nil
 }
 
-// folder is where a source's files are.
-func (s *Service) folder(r store.SourceRecord) string {
-	if filepath.IsAbs(r.Folder) {
-		return r.Folder
+// location is where a source is, in full.
+func (s *Service) location(r store.SourceRecord) string {
+	if r.Kind == query.Postgres || filepath.IsAbs(r.Location) {
+		return r.Location
 	}
-	return filepath.Join(s.store.Dir, r.Folder)
+	return filepath.Join(s.store.Dir, r.Location)
+}
+
+// openSource connects to the database of a record.
+func (s *Service) openSource(r store.SourceRecord) (source.Source, error) {
+	if r.Kind == query.Postgres {
+		return postgres.Open(r.Location)
+	}
+	return sqlite.Open(s.location(r))
 }
 
 // connect opens a source and keeps it under its object.
 func (s *Service) connect(id access.ObjectID, r store.SourceRecord) error {
-	src, err := sqlite.Open(s.folder(r))
+	src, err := s.openSource(r)
 	if err != nil {
 		return err
 	}

@@ -612,7 +612,7 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		t.Errorf("the tree counts what flint may not know of: %q, %v", tree.Bands.Says, err)
 	}
 	sources, err := svc.Sources(ctx, flint)
-	if err != nil || len(sources.Items) != 1 || sources.Items[0].Tables != 14 || sources.Items[0].Folder != "" {
+	if err != nil || len(sources.Items) != 1 || sources.Items[0].Tables != 14 || sources.Items[0].Location != "" {
 		t.Errorf("the list of sources counts what flint may not know of: %+v, %v", sources, err)
 	}
 	opal := caller(t, svc, "opal")

@@ -195,13 +195,13 @@ func (s *Store) CanSignIn(ctx context.Context, now time.Time) (map[uint32]bool, 
 	return out, err
 }
 
-// A SourceRecord says how to reach a source.
-type SourceRecord struct{ Name, Kind, Folder string }
+// A SourceRecord says how to reach a source. Kind is one of package query's.
+type SourceRecord struct{ Name, Kind, Location string }
 
 // AddSource returns what records a source within a transaction.
 func AddSource(r SourceRecord) func(*sqlx.Tx) error {
 	return func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExec(`INSERT INTO source (name, kind, folder) VALUES (:name, :kind, :folder)`, r)
+		_, err := tx.NamedExec(`INSERT INTO source (name, kind, location) VALUES (:name, :kind, :location)`, r)
 		return err
 	}
 }

@@ -386,18 +386,18 @@ type List[T any] struct {
 	Next  string `json:"next,omitempty" description:"the cursor of the next page"`
 }
 
-// A SourceRequest connects a folder of SQLite files, one a schema.
+// A SourceRequest connects a database.
 type SourceRequest struct {
-	Name   string `json:"name" required:"true"`
-	Folder string `json:"folder" required:"true" description:"below the data folder when it is not absolute"`
+	Name     string `json:"name" required:"true"`
+	Location string `json:"location" required:"true" description:"a folder of SQLite files, one a schema, below the data folder when it is not absolute; or postgresql://ACCOUNT@HOST:PORT/DATABASE"`
 	Change
 }
 
 // A Source is a connected database.
 type Source struct {
 	Name      string `json:"name"`
-	Kind      string `json:"kind"`
-	Folder    string `json:"folder,omitempty"`
+	Kind      string `json:"kind" enum:"sqlite,postgresql"`
+	Location  string `json:"location,omitempty"`
 	Tables    int    `json:"tables" description:"that the last scan found"`
 	Available bool   `json:"available"`
 	Problem   string `json:"problem,omitempty" description:"why it is not available"`

@@ -458,7 +458,7 @@ func TestFirstSteps(t *testing.T) {
 	if out := opal.must("tree"); !strings.Contains(out, "platform") {
 		t.Errorf("the tree of an empty platform: %s", out)
 	}
-	if out := opal.must("source", "list"); !strings.Contains(out, "gneiss source add NAME FOLDER") {
+	if out := opal.must("source", "list"); !strings.Contains(out, "gneiss source add NAME LOCATION") {
 		t.Errorf("an empty list says nothing to do: %s", out)
 	}
 	for _, c := range []struct{ args, says string }{

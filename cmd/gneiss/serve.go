@@ -70,10 +70,13 @@ func demoCommand() *cobra.Command {
 		Use: "demo", Short: "Make the demo platform where it is missing, and serve it", GroupID: "session", Args: cobra.NoArgs,
 		Long: `Make the demo platform, a geological survey that is all made up, where it is
 missing, and serve it in the foreground. It listens on loopback; another address
-needs a password of your own in GNEISS_DEMO_PASSWORD.`,
+needs a password of your own in GNEISS_DEMO_PASSWORD. With --postgresql the survey's
+tables are loaded into an empty PostgreSQL database as well, which is connected as the
+source survey_pg, under the same policies.`,
 		Example: "  gneiss demo --data demo-data --listen 127.0.0.1:7464",
 	}
 	cfg := newConfig(c)
+	server := c.Flags().String("postgresql", "", "an empty database for the same tables: postgresql://ACCOUNT@HOST:PORT/DATABASE")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		if err := cfg.load(c); err != nil {
 			return err
@@ -87,6 +90,11 @@ needs a password of your own in GNEISS_DEMO_PASSWORD.`,
 		}
 		if err := demo.Make(c.Context(), cfg.get("data"), password, c.ErrOrStderr()); err != nil {
 			return err
+		}
+		if *server != "" {
+			if err := demo.AddPostgres(c.Context(), cfg.get("data"), *server, c.ErrOrStderr()); err != nil {
+				return err
+			}
 		}
 		return serve(c.Context(), cfg, func(_ *service.Service, address string) error {
 			welcome(c.OutOrStdout(), address, password)

@@ -459,8 +459,11 @@ func (b *binder) like(e *pg.A_Expr, not bool, s *scope, w windows) Expr {
 			b.fail(e.Location, Mismatch, "LIKE takes text, not %s", x.Type())
 		}
 	}
-	if _, fixed := r.(*Literal); !fixed {
+	pattern, fixed := r.(*Literal)
+	if !fixed {
 		b.fenced = true // a pattern that is too long is an error
+	} else if s, ok := pattern.Value.(string); ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 {
+		b.fail(e.Location, Mismatch, `the pattern of LIKE ends in \, which escapes the next character; write \\ for the sign itself`)
 	}
 	return &Like{l, r, not, e.Kind == pg.A_Expr_Kind_AEXPR_ILIKE}
 }

@@ -374,7 +374,7 @@ func (b *binder) checkForm(e Expr, at int32) {
 	for _, part := range forms {
 		rest = strings.ReplaceAll(rest, part, "")
 	}
-	if !ok || !isText || strings.ContainsFunc(rest, unicode.IsLetter) {
+	if !ok || !isText || strings.ContainsAny(rest, `"\`) || strings.ContainsFunc(rest, unicode.IsLetter) {
 		b.fail(at, Mismatch, "a form is a fixed text of %s and signs, such as 'YYYY-MM'", strings.Join(forms, ", "))
 	}
 }

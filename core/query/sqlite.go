@@ -128,6 +128,8 @@ func (e sqlite) cast(x *Cast) {
 		wrap("substr(", ", 1, 10)")
 	case from == Date && x.To == Timestamp:
 		wrap("(", " || ' 00:00:00')")
+	case from == Double && x.To == Text:
+		wrap("gneiss_text(", ")")
 	case x.To == Text:
 		// A date is a text as it is, but a bare column would keep its declared
 		// type, by which the driver reads it.

@@ -5,6 +5,7 @@ package pgtest
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -20,77 +22,134 @@ import (
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver
 )
 
-// Start starts a server on a free port of loopback, until the test ends, and
-// returns a connection of its superuser.
-func Start(t testing.TB) *sql.DB {
+// A Server is a running PostgreSQL server.
+type Server struct {
+	DB  *sql.DB // its superuser's
+	URL string  // of the superuser's database
+
+	dir     string
+	process *exec.Cmd
+}
+
+// Start starts a server on a free port of loopback, until the test ends.
+func Start(t testing.TB) *Server {
 	t.Helper()
-	bin := binaries(t)
-	dir, err := os.MkdirTemp("", "gneiss-pg-")
+	s, err := Run()
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	who := unprivileged(t)
+	t.Cleanup(s.Stop)
+	return s
+}
+
+// Run starts a server on a free port of loopback, until Stop.
+func Run() (s *Server, err error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	s = &Server{}
+	defer func() {
+		if err != nil {
+			s.Stop()
+		}
+	}()
+	if s.dir, err = os.MkdirTemp("", "gneiss-pg-"); err != nil {
+		return nil, err
+	}
+	who, err := unprivileged()
+	if err != nil {
+		return nil, err
+	}
 	if who != nil {
-		if err := os.Chown(dir, int(who.Uid), int(who.Gid)); err != nil {
-			t.Fatal(err)
+		if err := os.Chown(s.dir, int(who.Uid), int(who.Gid)); err != nil {
+			return nil, err
 		}
 	}
 	command := func(name string, args ...string) *exec.Cmd {
 		c := exec.Command(filepath.Join(bin, name), args...)
-		c.Dir, c.Env = dir, []string{"PATH=/usr/bin:/bin", "LC_ALL=C", "TZ=UTC"}
+		c.Dir, c.Env = s.dir, []string{"PATH=/usr/bin:/bin", "LC_ALL=C", "TZ=UTC"}
 		c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGINT}
 		if who != nil {
 			c.SysProcAttr.Credential = who
 		}
 		return c
 	}
-	data := filepath.Join(dir, "data")
+	data := filepath.Join(s.dir, "data")
 	if out, err := command("initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--no-sync").CombinedOutput(); err != nil {
-		t.Fatalf("initdb: %v\n%s", err, out)
+		return nil, fmt.Errorf("initdb: %v\n%s", err, out)
 	}
-	port := freePort(t)
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
 	server := command("postgres", "-D", data, "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off")
 	if err := server.Start(); err != nil {
-		t.Fatal(err)
+		return nil, err
 	}
-	t.Cleanup(func() {
-		server.Process.Signal(syscall.SIGQUIT)
-		server.Wait()
-	})
-	db, err := sql.Open("pgx", fmt.Sprintf("postgres://postgres@127.0.0.1:%s/postgres?sslmode=disable", port))
-	if err != nil {
-		t.Fatal(err)
+	s.process = server
+	s.URL = fmt.Sprintf("postgresql://postgres@127.0.0.1:%s/postgres?sslmode=disable", port)
+	if s.DB, err = sql.Open("pgx", s.URL); err != nil {
+		return nil, err
 	}
-	t.Cleanup(func() { db.Close() })
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	for db.PingContext(ctx) != nil {
+	for s.DB.PingContext(ctx) != nil {
 		if ctx.Err() != nil {
-			t.Fatal("the PostgreSQL server does not answer")
+			return nil, errors.New("the PostgreSQL server does not answer")
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	return db
+	return s, nil
+}
+
+// Database makes an empty database, whose texts are ordered as English readers
+// order them and not by code point, and returns its URL.
+func (s *Server) Database(name string) (string, error) {
+	_, err := s.DB.Exec("CREATE DATABASE " + name + " TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en-US'")
+	return strings.Replace(s.URL, "/postgres?", "/"+name+"?", 1), err
+}
+
+// Exec runs statements in a database of the server.
+func (s *Server) Exec(url, text string) error {
+	db, err := sql.Open("pgx", url)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	if _, err := db.Exec(text); err != nil {
+		return fmt.Errorf("%w\n%s", err, text)
+	}
+	return nil
+}
+
+// Stop ends the server and removes all it holds.
+func (s *Server) Stop() {
+	if s.DB != nil {
+		s.DB.Close()
+	}
+	if s.process != nil {
+		s.process.Process.Signal(syscall.SIGQUIT)
+		s.process.Wait()
+	}
+	os.RemoveAll(s.dir)
 }
 
 // binaries finds the newest installed server.
-func binaries(t testing.TB) string {
-	t.Helper()
+func binaries() (string, error) {
 	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
 	if err != nil || len(found) == 0 {
-		t.Fatal("there is no PostgreSQL server; make test installs Debian's")
+		return "", errors.New("there is no PostgreSQL server; make test installs Debian's")
 	}
 	slices.Sort(found)
-	return filepath.Dir(found[len(found)-1])
+	return filepath.Dir(found[len(found)-1]), nil
 }
 
 // unprivileged is the user that the server runs as where the tests run as root,
 // under which it would refuse to start.
-func unprivileged(t testing.TB) *syscall.Credential {
-	t.Helper()
+func unprivileged() (*syscall.Credential, error) {
 	if os.Getuid() != 0 {
-		return nil
+		return nil, nil
 	}
 	for _, name := range []string{"postgres", "nobody"} {
 		u, err := user.Lookup(name)
@@ -100,23 +159,18 @@ func unprivileged(t testing.TB) *syscall.Credential {
 		uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
 		gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
 		if err1 == nil && err2 == nil {
-			return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+			return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 		}
 	}
-	t.Fatal("there is no unprivileged user to run PostgreSQL as")
-	return nil
+	return nil, errors.New("there is no unprivileged user to run PostgreSQL as")
 }
 
-func freePort(t testing.TB) string {
-	t.Helper()
+func freePort() (string, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		return "", err
 	}
 	defer l.Close()
 	_, port, err := net.SplitHostPort(l.Addr().String())
-	if err != nil {
-		t.Fatal(err)
-	}
-	return port
+	return port, err
 }

@@ -150,7 +150,7 @@ func (w *twin) compare() (asked, yes int) {
 // the model and into PostgreSQL, and compares every answer with the server's own
 // privilege functions.
 func TestPrivilegesAreTheServersOwn(t *testing.T) {
-	conn, err := Start(t).Conn(context.Background())
+	conn, err := Start(t).DB.Conn(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +200,7 @@ func TestPrivilegesAreTheServersOwn(t *testing.T) {
 // the server keeps what ISO/IEC 9075-2 calls abandoned privileges, and the model
 // does not.
 func TestChainsAreTheServersOwn(t *testing.T) {
-	conn, err := Start(t).Conn(context.Background())
+	conn, err := Start(t).DB.Conn(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,7 +11,9 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"io"
 	"math"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
@@ -103,21 +105,23 @@ func (s *Source) Close() error {
 
 // Run implements [source.Source].
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
-	rows, err := s.readers.Query(ctx, text, args...)
-	if err == nil && rows.Err() != nil {
-		err = rows.Err()
+	given := false
+	once := func() error {
+		rows, err := s.readers.Query(ctx, text, args...)
+		if err != nil {
+			return err
+		}
+		return each(rows, columns, func(row []any) error { given = true; return f(row) })
 	}
-	if stale(err) { // a table was changed under a prepared statement
-		rows, err = s.readers.Query(ctx, text, args...)
+	err := once()
+	if (stale(err) || pgconn.SafeToRetry(err)) && !given {
+		err = once()
 	}
-	if err != nil {
-		return told(err)
-	}
-	return each(rows, columns, f)
+	return told(err)
 }
 
 // stale reports whether a statement was prepared for a table that is another now.
-// The statement is forgotten by then.
+// By then it is forgotten, and prepared anew the next time.
 func stale(err error) bool {
 	var e *pgconn.PgError
 	return errors.As(err, &e) && e.Code == "0A000" && strings.HasPrefix(e.Message, "cached plan")
@@ -129,7 +133,7 @@ func each(rows pgx.Rows, columns []query.Column, f func([]any) error) error {
 	for rows.Next() {
 		row, err := rows.Values()
 		if err != nil {
-			return told(err)
+			return err
 		}
 		for i, c := range columns {
 			row[i] = value(row[i], c.Type)
@@ -141,27 +145,36 @@ func each(rows pgx.Rows, columns []query.Column, f func([]any) error) error {
 			return err
 		}
 	}
-	return told(rows.Err())
+	return rows.Err()
 }
 
 // Write implements [source.Source].
 func (s *Source) Write(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error, before func(int64) error) error {
-	tx, err := s.writers.Begin(ctx)
-	if err != nil {
-		return told(err)
+	given := false
+	once := func() error {
+		tx, err := s.writers.Begin(ctx)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback(context.WithoutCancel(ctx))
+		rows, err := tx.Query(ctx, text, args...)
+		if err != nil {
+			return err
+		}
+		if err := each(rows, columns, func(row []any) error { given = true; return f(row) }); err != nil {
+			return err
+		}
+		given = true
+		if err := before(rows.CommandTag().RowsAffected()); err != nil {
+			return err
+		}
+		return tx.Commit(ctx)
 	}
-	defer tx.Rollback(context.WithoutCancel(ctx))
-	rows, err := tx.Query(ctx, text, args...)
-	if err != nil {
-		return told(err)
+	err := once()
+	if (stale(err) || pgconn.SafeToRetry(err)) && !given {
+		err = once()
 	}
-	if err := each(rows, columns, f); err != nil {
-		return err
-	}
-	if err := before(rows.CommandTag().RowsAffected()); err != nil {
-		return err
-	}
-	return told(tx.Commit(ctx))
+	return told(err)
 }
 
 // Explain implements [source.Source].
@@ -182,18 +195,15 @@ var constraints = map[string]string{"23502": "NOT NULL", "23505": "UNIQUE", "235
 // and 23 its own words can name values, and are left out.
 func told(err error) error {
 	var e *pgconn.PgError
-	switch {
-	case err == nil:
-		return nil
-	case !errors.As(err, &e):
-		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-			return err
+	if !errors.As(err, &e) {
+		if pgconn.SafeToRetry(err) || isNetwork(err) {
+			return fmt.Errorf("%w: %v", source.ErrUnavailable, err)
 		}
-		return fmt.Errorf("%w: %v", source.ErrUnavailable, err)
+		return err
 	}
 	switch e.Code[:2] {
 	case "22":
-		return &source.Unfit{Text: "a value or result is out of range"}
+		return &source.Unfit{Text: "a value does not fit its type, or a result is out of range"}
 	case "23", "44":
 		return &source.Constraint{Kind: constraints[e.Code]}
 	case "0A":
@@ -205,6 +215,13 @@ func told(err error) error {
 		return fmt.Errorf("%w: the account that Gneiss connects with lacks a right: %s", source.ErrUnavailable, e.Message)
 	}
 	return fmt.Errorf("%s (SQLSTATE %s)", e.Message, e.Code)
+}
+
+// isNetwork reports whether a connection could not be made, or broke.
+func isNetwork(err error) bool {
+	var connect *pgconn.ConnectError
+	var network net.Error
+	return errors.As(err, &connect) || errors.As(err, &network) && !errors.Is(err, context.DeadlineExceeded) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed)
 }
 
 // value takes what the driver gives to the column's type. What is no number or

@@ -25,6 +25,7 @@ func register(conn *sqlite3.SQLiteConn) error {
 		"gneiss_boolean":   toBoolean,
 		"gneiss_date":      func(v any) any { return toTime(v, time.DateOnly) },
 		"gneiss_timestamp": func(v any) any { return toTime(v, time.DateTime) },
+		"gneiss_text":      numberText,
 		"gneiss_mask":      mask,
 		"gneiss_pseudonym": pseudonym,
 		"gneiss_round":     round,
@@ -97,9 +98,25 @@ func text(v any) string {
 	case int64:
 		return strconv.FormatInt(v, 10)
 	case float64:
-		return strconv.FormatFloat(v, 'g', -1, 64)
+		return numeral(v)
 	}
 	return ""
+}
+
+// numeral writes a number as PostgreSQL does: with an exponent where it is less
+// than -4 or has more than 15 digits before the point.
+func numeral(x float64) string {
+	if abs := math.Abs(x); abs != 0 && (abs < 1e-4 || abs >= 1e15) {
+		return strconv.FormatFloat(x, 'e', -1, 64)
+	}
+	return strconv.FormatFloat(x, 'f', -1, 64)
+}
+
+func numberText(v any) any {
+	if null(v) {
+		return nil
+	}
+	return text(v)
 }
 
 // null reports whether the driver gave NULL, which it hands on as no bytes.
@@ -168,11 +185,11 @@ func noise(v any, width float64, secret string, column int64, row ...any) any {
 	h := hmac.New(sha256.New, []byte(secret))
 	fmt.Fprintf(h, "%d", column)
 	for _, k := range append([]any{v}, row...) {
-		fmt.Fprintf(h, "|%q", text(k))
+		fmt.Fprintf(h, "|%s", text(k))
 	}
-	n := binary.BigEndian.Uint64(h.Sum(nil))
-	steps := uint64(width)
-	whole := int64(n%(2*steps+1)) - int64(steps)
+	n := int64(binary.BigEndian.Uint64(h.Sum(nil)) >> 11)
+	steps := int64(min(width, 1e15))
+	whole := n%(2*steps+1) - steps
 	switch x := v.(type) {
 	case int64:
 		if moved := x + whole; (moved > x) == (whole > 0) {
@@ -180,7 +197,7 @@ func noise(v any, width float64, secret string, column int64, row ...any) any {
 		}
 		return x - whole // past the greatest or least number
 	case float64:
-		return finite(x + (float64(n>>11)/(1<<52)-1)*width)
+		return finite(x + (float64(n)/(1<<52)-1)*width)
 	case string:
 		for _, layout := range []string{time.DateOnly, time.DateTime} {
 			if t, err := time.Parse(layout, x); err == nil {

@@ -141,12 +141,12 @@ func reversed(s string) string {
 	return string(runes)
 }
 
-// capitalized folds ASCII letters only, as lower and upper do here.
+// capitalized knows ASCII letters only, as lower and upper do here.
 func capitalized(s string) string {
 	inside := false
 	return strings.Map(func(r rune) rune {
 		was := inside
-		inside = unicode.IsLetter(r) || unicode.IsDigit(r)
+		inside = r < unicode.MaxASCII && (unicode.IsLetter(r) || unicode.IsDigit(r))
 		switch {
 		case !was && r >= 'a' && r <= 'z':
 			return r - 'a' + 'A'

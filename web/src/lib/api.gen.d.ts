@@ -3470,8 +3470,9 @@ export interface components {
         };
         WireSource: {
             available: boolean;
-            folder?: string;
-            kind: string;
+            /** @enum {string} */
+            kind: "sqlite" | "postgresql";
+            location?: string;
             name: string;
             /** @description why it is not available */
             problem?: string;
@@ -3481,8 +3482,8 @@ export interface components {
         WireSourceRequest: {
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
-            /** @description below the data folder when it is not absolute */
-            folder: string;
+            /** @description a folder of SQLite files, one a schema, below the data folder when it is not absolute; or postgresql://ACCOUNT@HOST:PORT/DATABASE */
+            location: string;
             name: string;
             /** @description kept in the journal */
             reason?: string;

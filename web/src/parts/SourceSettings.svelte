@@ -12,7 +12,7 @@
   const admin = $derived(!!signed.session?.administrator)
   let adding = $state(false)
   let name = $state('')
-  let folder = $state('')
+  let location = $state('')
   let scanning = $state('')
 
   async function scan(name: string) {
@@ -27,15 +27,15 @@
 </script>
 
 <p class="mb-3 max-w-prose text-muted">
-  A source is one connected database: a folder of SQLite files on the service's machine, one a schema. What a scan finds
-  can be read by nobody until it is granted; grants on the source and patterns cover what comes.
+  A source is one connected database: a folder of SQLite files on the service's machine, one a schema, or a database of a
+  PostgreSQL server. What a scan finds can be read by nobody until it is granted; grants on the source and patterns cover what comes.
 </p>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
 <div class="panel overflow-x-auto">
   <table class="dense">
     <thead
       ><tr
-        ><th>Source</th><th>Kind</th><th class="text-right!">Tables</th><th>Available</th><th>Folder</th><th class="w-0"
+        ><th>Source</th><th>Kind</th><th class="text-right!">Tables</th><th>Available</th><th>Location</th><th class="w-0"
         ></th></tr
       ></thead
     >
@@ -50,7 +50,7 @@
           <td class={s.available ? 'text-epidote' : 'text-garnet'}
             >{s.available ? '● yes' : `⊘ no: ${s.problem ?? ''}`}</td
           >
-          <td class="mono text-sm">{s.folder ?? ''}</td>
+          <td class="mono text-sm">{s.location ?? ''}</td>
           <td class="whitespace-nowrap">
             {#if admin}<button class="btn py-0 text-sm" disabled={!!scanning} onclick={() => scan(s.name)}
                 >{scanning === s.name ? 'Scanning …' : 'Scan again'}</button
@@ -69,23 +69,27 @@
     bind:open={adding}
     title="Connect a source"
     verb="Connect"
-    asked={JSON.stringify([name, folder])}
-    ready={!!name && !!folder}
+    asked={JSON.stringify([name, location])}
+    ready={!!name && !!location}
     none="Nobody can read it until it is granted."
-    send={(dry) => get(api.POST('/api/v1/sources', { body: { name, folder, dry_run: dry || undefined } }))}
+    send={(dry) => get(api.POST('/api/v1/sources', { body: { name, location, dry_run: dry || undefined } }))}
     ondone={() => place.go('/tables/' + name)}
   >
     <label class="text-sm text-muted"
       >Name <input class="field mono text-ink" bind:value={name} name="name" required /></label
     >
     <label class="text-sm text-muted"
-      >Folder <input
+      >Location <input
         class="field mono text-ink"
-        bind:value={folder}
-        name="folder"
-        placeholder="/srv/survey"
+        bind:value={location}
+        name="location"
+        placeholder="/srv/survey, or postgresql://gneiss@db.north.test:5432/survey?passfile=/etc/gneiss/db"
         required
       /></label
     >
+    <p class="text-sm text-muted">
+      A folder of SQLite files on the service's machine, one a schema; or the URL of a PostgreSQL database, without the
+      password, which stands in the file that <code class="mono">passfile</code> names.
+    </p>
   </ChangeDialog>
 {/if}

@@ -1,4 +1,4 @@
-package sqlite
+package source_test
 
 import (
 	"fmt"

@@ -1,4 +1,4 @@
-package sqlite
+package source_test
 
 import (
 	"crypto/hmac"
@@ -456,15 +456,15 @@ func masked(s string, args policy.Treatment) string {
 func (w *world) noisy(v any, table, column string, id any, args policy.Treatment) any {
 	secret := map[bool]string{true: testKey, false: testNonce}[args.Stable]
 	h := hmac.New(sha256.New, []byte(secret))
-	fmt.Fprintf(h, "%d|%q|%q", w.ids[table+"."+column], plainText(v), plainText(id))
-	n := binary.BigEndian.Uint64(h.Sum(nil))
+	fmt.Fprintf(h, "%d|%s|%s", w.ids[table+"."+column], plainText(v), plainText(id))
+	n := binary.BigEndian.Uint64(h.Sum(nil)) >> 11
 	steps := int64(args.Range)
 	whole := int64(n%uint64(2*steps+1)) - steps
 	switch x := v.(type) {
 	case int64:
 		return x + whole
 	case float64:
-		return x + (float64(n>>11)/(1<<52)-1)*args.Range
+		return x + (float64(n)/(1<<52)-1)*args.Range
 	}
 	day, err := time.Parse(time.DateOnly, v.(string))
 	if err != nil {

@@ -1,13 +1,11 @@
-package sqlite
+package source_test
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
-	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -15,61 +13,25 @@ import (
 	"gneiss/source"
 )
 
-// extremes has a table with a column of each type: an ordinary row, one of NULLs,
+// extremes is a table with a column of each type: an ordinary row, one of NULLs,
 // one of the least and emptiest values, one of the greatest and longest.
-func extremes(t *testing.T) (*Source, *access.Model) {
-	t.Helper()
-	dir := t.TempDir()
-	db, err := sql.Open("sqlite3", filepath.Join(dir, "s.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	if _, err := db.Exec(`CREATE TABLE v (id INTEGER PRIMARY KEY, whole INTEGER, x REAL, name TEXT, truth BOOLEAN, d DATE, at TIMESTAMP)`); err != nil {
-		t.Fatal(err)
-	}
-	for _, row := range [][]any{
-		{1, 12345, 123.456, "Alder Brook", true, "2024-02-29", "2024-02-29 13:45:10"}, {2, nil, nil, nil, nil, nil, nil},
-		{3, int64(-1 << 63), -1.7e308, "", false, "0001-01-01", "0001-01-01 00:00:00"}, {4, int64(1<<63 - 1), 1.7e308, strings.Repeat("ž😀x", 60_000), true, "9999-12-31", "9999-12-31 23:59:59"},
-	} {
-		if _, err := db.Exec("INSERT INTO v VALUES (?, ?, ?, ?, ?, ?, ?)", row...); err != nil {
-			t.Fatal(err)
-		}
-	}
-	src, err := Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { src.Close() })
-	tables, err := src.Scan(context.Background())
-	if err != nil {
-		t.Fatal(err)
-	}
-	changes := []access.Change{access.AddObject{Path: "src", Kind: "source"}, access.AddObject{Path: "src.s", Kind: "schema"}, access.AddObject{Path: "src.s.v", Kind: "table"},
-		access.AddSubject{Subject: "user:flint"}, access.AddGrant{Privilege: "ALL", Object: "src", Subject: "user:flint"}}
-	for _, c := range tables[0].Columns {
-		changes = append(changes, access.AddObject{Path: "src.s.v." + c.Name, Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key})
-	}
-	m, err := access.New().Apply(time.Unix(1, 0), changes...)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return src, m
-}
+var extremes = `
+	CREATE TABLE v (id BIGINT PRIMARY KEY, whole BIGINT, x DOUBLE PRECISION, name TEXT, truth BOOLEAN, d DATE, at TIMESTAMP);
+	INSERT INTO v VALUES (1, 12345, 123.456, 'Alder Brook', true, '2024-02-29', '2024-02-29 13:45:10'), (2, NULL, NULL, NULL, NULL, NULL, NULL),
+		(3, -9223372036854775808, -1.7e308, '', false, '0001-01-01', '0001-01-01 00:00:00'),
+		(4, 9223372036854775807, 1.7e308, '` + strings.Repeat("ž😀x", 60_000) + `', true, '9999-12-31', '9999-12-31 23:59:59')`
 
 // TestEveryTreatmentOfEveryType reads a column of each type under each treatment:
 // one that fits works on every value, gives the column's type, and leaves nothing
 // as it was; one that does not is refused when it is written.
 func TestEveryTreatmentOfEveryType(t *testing.T) {
-	src, m := extremes(t)
-	flint, err := m.FindSubject("user:flint")
-	if err != nil {
-		t.Fatal(err)
-	}
-	st, err := m.Stand(access.Session{Subject: flint.ID}, time.Unix(2, 0))
-	if err != nil {
-		t.Fatal(err)
-	}
+	engines(t, func(t *testing.T, made maker) {
+		src, m := made(t, extremes)
+		everyTreatment(t, src, m, standing(t, m, "flint"))
+	})
+}
+
+func everyTreatment(t *testing.T, src source.Source, m *access.Model, st *access.Standing) {
 	columns := []string{"whole", "x", "name", "truth", "d", "at"}
 	for _, c := range []struct {
 		kind string
@@ -138,7 +100,7 @@ func TestEveryTreatmentOfEveryType(t *testing.T) {
 	}
 }
 
-func collectValues(s *Source, text string, args []any, columns []query.Column) ([]any, error) {
+func collectValues(s source.Source, text string, args []any, columns []query.Column) ([]any, error) {
 	var out []any
 	err := s.Run(context.Background(), text, args, columns, func(row []any) error {
 		out = append(out, row[0])
@@ -150,15 +112,42 @@ func collectValues(s *Source, text string, args []any, columns []query.Column) (
 // TestPseudonymsMatch: equal values have equal pseudonyms in every column, table
 // and source; texts and numbers are apart, and so are keys.
 func TestPseudonymsMatch(t *testing.T) {
-	for _, c := range []struct {
-		a, b       any
-		keyA, keyB string
-		same       bool
-	}{
-		{"flint", "flint", "k", "k", true}, {"flint", "Flint", "k", "k", false}, {int64(7), int64(7), "k", "k", true}, {"7", int64(7), "k", "k", false}, {"flint", "flint", "k", "l", false}, {"", "", "k", "k", true},
-	} {
-		if got := pseudonym(c.a, c.keyA) == pseudonym(c.b, c.keyB); got != c.same {
-			t.Errorf("%v under %s and %v under %s: %v", c.a, c.keyA, c.b, c.keyB, got)
+	given := map[string][]string{}
+	engines(t, func(t *testing.T, made maker) {
+		src, m := made(t, "CREATE TABLE a (id INTEGER PRIMARY KEY, name TEXT, n INTEGER); CREATE TABLE b (n BIGINT, code VARCHAR(9));"+
+			"INSERT INTO a VALUES (1, 'žula', 7), (2, '', -1), (3, '7', 0); INSERT INTO b VALUES (7, 'žula'), (-1, ''), (0, '7')")
+		var set *policy.Set = &policy.Set{}
+		for i, column := range []string{"a.name", "a.n", "b.code", "b.n"} {
+			next, err := set.Apply(policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: fmt.Sprint("p", i)}, Columns: []string{"src.s." + column}, Treat: "pseudonym"}, m)
+			if err != nil {
+				t.Fatal(err)
+			}
+			set = next
 		}
+		read := func(text, key string) (values []any) {
+			t.Helper()
+			plan, err := query.Make(text, nil, standing(t, m, "flint"), set)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if values, err = collectValues(src, plan.SQL, source.Bind(plan.Args, source.Facts{Key: key}), plan.Columns); err != nil {
+				t.Fatal(err)
+			}
+			return values
+		}
+		for _, key := range []string{testKey, strings.Repeat("longer than a block ", 9)} {
+			names, numbers := read("SELECT name FROM src.s.a ORDER BY id", key), read("SELECT n FROM src.s.a ORDER BY id", key)
+			if joined := read("SELECT count(*) FROM src.s.a JOIN src.s.b ON a.name = b.code AND a.n = b.n", key); joined[0] != int64(3) {
+				t.Errorf("%v rows of the two tables match", joined[0])
+			}
+			if fmt.Sprint(names[2]) == fmt.Sprint(numbers[0]) {
+				t.Error("a text and a number have one pseudonym")
+			}
+			given[t.Name()] = append(given[t.Name()], fmt.Sprint(names), fmt.Sprint(numbers))
+		}
+	})
+	lite, server := given["TestPseudonymsMatch/SQLite"], given["TestPseudonymsMatch/PostgreSQL"]
+	if len(lite) != 4 || !slices.Equal(lite, server) || lite[0] == lite[2] {
+		t.Errorf("SQLite gives %v and PostgreSQL %v", lite, server)
 	}
 }

@@ -1,4 +1,4 @@
-package sqlite
+package source_test
 
 import (
 	"context"
@@ -118,10 +118,11 @@ func (w *world) after(user string, q *leakWrite, given [][]any, insert map[strin
 	return rows, true
 }
 
-// TestNoLeakByWriting compares governed INSERT, UPDATE and DELETE with the plain
-// reading: on the session's copy, and carried over to the whole.
+// TestNoLeakByWriting compares governed INSERT, UPDATE and DELETE, on SQLite and on
+// PostgreSQL, with the plain reading: on the session's copy, and carried over to the whole.
 func TestNoLeakByWriting(t *testing.T) {
 	done, barred, refused := 0, 0, 0
+	server := newServer(t)
 	for n := range *leakCases / 3 {
 		seed := *leakSeed + 1_000_000 + uint64(n)
 		w := newWorld(seed)
@@ -179,26 +180,40 @@ func TestNoLeakByWriting(t *testing.T) {
 			t.Fatalf("a statement that is permitted was refused: %v\n%s", err, context)
 		}
 		given, want, ok := w.expected(t, plain, q, user, plan, context)
-		got, err := governedWrite(src, plan)
+		slices.Sort(given)
 		if !ok {
-			if err == nil {
-				t.Fatalf("a row that the policies bar was left:\n%s\n%s", plan.SQL, context)
-			}
 			barred++
 			want = w.whole(q.table)
-		} else if err != nil {
-			t.Fatalf("%v\n%s\n%s", err, plan.SQL, context)
 		} else {
-			slices.Sort(got)
-			slices.Sort(given)
-			if q.verb != "INSERT" && !slices.Equal(got, given) {
-				t.Fatalf("RETURNING gives\n%v\nwant\n%v\n%s\n%s", got, given, plan.SQL, context)
-			}
 			done++
 		}
-		if left := contents(t, src, q.table); !slices.Equal(left, want) {
-			t.Fatalf("the table holds\n%s\nwant\n%s\n%s\n%s", strings.Join(left, "\n"), strings.Join(want, "\n"), plan.SQL, context)
+		compare := func(s source.Source, plan *query.Plan) {
+			t.Helper()
+			got, err := governedWrite(s, plan)
+			slices.Sort(got)
+			switch {
+			case !ok && err == nil:
+				t.Fatalf("a row that the policies bar was left:\n%s\n%s", plan.SQL, context)
+			case ok && err != nil:
+				t.Fatalf("%v\n%s\n%s", err, plan.SQL, context)
+			case ok && q.verb != "INSERT" && !slices.Equal(got, given):
+				t.Fatalf("RETURNING gives\n%v\nwant\n%v\n%s\n%s", got, given, plan.SQL, context)
+			}
+			if left := contents(t, s, q.table); !slices.Equal(left, want) {
+				t.Fatalf("the table holds\n%s\nwant\n%s\n%s\n%s", strings.Join(left, "\n"), strings.Join(want, "\n"), plan.SQL, context)
+			}
 		}
+		compare(src, plan)
+		onServer, err := declared(t, m).Stand(session, time.Unix(2, 0))
+		if err != nil {
+			t.Fatal(err)
+		}
+		there, err := query.Make(q.text, nil, onServer, set)
+		if err != nil {
+			t.Fatalf("on PostgreSQL: %v\n%s", err, context)
+		}
+		server.fill(t, w.rows)
+		compare(server, there)
 		src.Close()
 		plain.Close()
 	}
@@ -210,7 +225,7 @@ func TestNoLeakByWriting(t *testing.T) {
 
 // expected runs the statement on the user's copy and carries it over: what it
 // gives back, what the whole table holds then, and whether it may be done.
-func (w *world) expected(t *testing.T, plain *Source, q *leakWrite, user string, plan *query.Plan, about string) (given, whole []string, ok bool) {
+func (w *world) expected(t *testing.T, plain source.Source, q *leakWrite, user string, plan *query.Plan, about string) (given, whole []string, ok bool) {
 	t.Helper()
 	var lines [][]any
 	var insert map[string]any
@@ -265,7 +280,7 @@ func written(table string, rows map[int64]map[string]any) []string {
 }
 
 // contents reads a whole table, by id.
-func contents(t *testing.T, s *Source, table string) []string {
+func contents(t *testing.T, s source.Source, table string) []string {
 	t.Helper()
 	out := []string{}
 	for _, def := range tables {
@@ -275,7 +290,7 @@ func contents(t *testing.T, s *Source, table string) []string {
 		var columns []query.Column
 		for _, c := range def.columns {
 			_, typ, _ := strings.Cut(c, " ")
-			parsed, _ := query.ParseType(typeName(strings.TrimSuffix(typ, " NOT NULL")))
+			parsed, _ := query.ParseType(typeOf(strings.TrimSuffix(typ, " NOT NULL")))
 			columns = append(columns, query.Column{Type: parsed})
 		}
 		lines, err := collect(s, "SELECT * FROM "+table+" ORDER BY id", nil, columns)
@@ -290,7 +305,7 @@ func contents(t *testing.T, s *Source, table string) []string {
 var errBarred = errors.New("a row may not be left")
 
 // governedWrite runs a planned statement as the gateway does.
-func governedWrite(s *Source, plan *query.Plan) ([]string, error) {
+func governedWrite(s source.Source, plan *query.Plan) ([]string, error) {
 	var out []string
 	columns := slices.Clone(plan.Columns)
 	if plan.Checked {

@@ -1,4 +1,4 @@
-package sqlite
+package source_test
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
+	"gneiss/source/sqlite"
 )
 
 // The sentence under test: for any session, state and query, the result equals
@@ -254,7 +255,7 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 		for _, c := range def.columns {
 			name, typ, _ := strings.Cut(c, " ")
 			typ, notNull := strings.CutSuffix(typ, " NOT NULL")
-			do(access.AddObject{Path: "src." + def.name + "." + name, Kind: "column", Type: typeName(typ), NotNull: notNull, Key: name == "id"})
+			do(access.AddObject{Path: "src." + def.name + "." + name, Kind: "column", Type: typeOf(typ), NotNull: notNull, Key: name == "id"})
 			o, err := m.Lookup("src." + def.name + "." + name)
 			if err != nil {
 				t.Fatal(err)
@@ -353,7 +354,7 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 
 // open makes the world's tables and a user's own copy of them, and opens both. Of
 // a table that is to be written, the copy has the rows that may be touched.
-func (w *world) open(t *testing.T, user string, written ...string) (src, plain *Source) {
+func (w *world) open(t *testing.T, user string, written ...string) (src, plain *sqlite.Source) {
 	t.Helper()
 	dir := t.TempDir()
 	raw, copied := filepath.Join(dir, "raw"), filepath.Join(dir, "copy")
@@ -371,20 +372,22 @@ func (w *world) open(t *testing.T, user string, written ...string) (src, plain *
 			return w.visible(user, table)
 		})
 	})
-	src, err := Open(raw)
+	src, err := sqlite.Open(raw)
 	if err != nil {
 		t.Fatal(err)
 	}
-	plain, err = Open(copied)
+	plain, err = sqlite.Open(copied)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return src, plain
 }
 
-// TestNoLeak compares governed queries with raw ones on the session's copy.
+// TestNoLeak compares governed queries, on SQLite and on PostgreSQL, with raw ones
+// on the session's copy: so it shows parity, too.
 func TestNoLeak(t *testing.T) {
 	perWorld, compared, refused := 12, 0, 0
+	server := newServer(t)
 	for n := 0; n < *leakCases; n += perWorld {
 		seed := *leakSeed + uint64(n)
 		w := newWorld(seed)
@@ -407,6 +410,11 @@ func TestNoLeak(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		onServer, err := declared(t, m).Stand(session, time.Unix(2, 0))
+		if err != nil {
+			t.Fatal(err)
+		}
+		server.fill(t, w.rows)
 		for range perWorld {
 			q := randomQuery(w.r)
 			if q.keyed != "" && len(w.asked(user, q.keyed, "id")) > 0 {
@@ -429,21 +437,32 @@ func TestNoLeak(t *testing.T) {
 			if err != nil {
 				t.Fatalf("a query that is permitted was refused: %v\n%s", err, context())
 			}
-			got, err := collect(src, plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), plan.Columns)
-			if err != nil {
-				t.Fatalf("%v\n%s\n%s", err, plan.SQL, context())
-			}
 			want, err := collect(plain, strings.ReplaceAll(q.plain(), "src.", ""), nil, plan.Columns)
 			if err != nil {
 				t.Fatalf("the raw query fails: %v\n%s", err, context())
 			}
 			if !q.ordered {
-				slices.Sort(got)
 				slices.Sort(want)
 			}
-			if strings.Join(got, "\n") != strings.Join(want, "\n") {
-				t.Fatalf("%s\ngoverned: %s\n%v\ngot\n%s\nwant\n%s", context(), plan.SQL, plan.Args, strings.Join(got, "\n"), strings.Join(want, "\n"))
+			compare := func(s source.Source, plan *query.Plan) {
+				t.Helper()
+				got, err := collect(s, plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), plan.Columns)
+				if err != nil {
+					t.Fatalf("%v\n%s\n%s", err, plan.SQL, context())
+				}
+				if !q.ordered {
+					slices.Sort(got)
+				}
+				if !slices.Equal(got, want) {
+					t.Fatalf("%s\ngoverned: %s\n%v\ngot\n%s\nwant\n%s", context(), plan.SQL, plan.Args, strings.Join(got, "\n"), strings.Join(want, "\n"))
+				}
 			}
+			compare(src, plan)
+			there, err := query.Make(q.text, nil, onServer, set)
+			if err != nil {
+				t.Fatalf("on PostgreSQL: %v\n%s", err, context())
+			}
+			compare(server.Source, there)
 			compared++
 		}
 		src.Close()
@@ -478,54 +497,11 @@ func abs(n int64) int64 {
 	return n
 }
 
-func collect(s *Source, text string, args []any, columns []query.Column) ([]string, error) {
+func collect(s source.Source, text string, args []any, columns []query.Column) ([]string, error) {
 	var out []string
 	err := s.Run(context.Background(), text, args, columns, func(row []any) error {
 		out = append(out, fmt.Sprintf("%#v", row))
 		return nil
 	})
 	return out, err
-}
-
-// TestFunctions holds what the registered functions give, NULL included.
-func TestFunctions(t *testing.T) {
-	dir := t.TempDir()
-	db, err := sql.Open("sqlite3", filepath.Join(dir, "s.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := db.Exec("CREATE TABLE t (x TEXT); INSERT INTO t VALUES (NULL)"); err != nil {
-		t.Fatal(err)
-	}
-	db.Close()
-	s, err := Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	for _, c := range []struct{ expr, want string }{
-		{"gneiss_bigint(' 42 ')", "42"}, {"gneiss_bigint('4.2')", "<nil>"}, {"gneiss_bigint(NULL)", "<nil>"}, {"gneiss_bigint('')", "<nil>"},
-		{"gneiss_double('1e3')", "1000"}, {"gneiss_double('NaN')", "<nil>"}, {"gneiss_double('0x10')", "<nil>"}, {"gneiss_double('1_000')", "<nil>"},
-		{"gneiss_boolean('Yes')", "1"}, {"gneiss_boolean('perhaps')", "<nil>"}, {"gneiss_boolean('off')", "0"},
-		{"gneiss_date('2024-02-30')", "<nil>"}, {"gneiss_date('2024-02-29 10:00:00')", "2024-02-29"}, {"gneiss_timestamp('2024-02-29')", "2024-02-29 00:00:00"},
-		{"gneiss_mask('secret', 1, 1, '*', '')", "s****t"}, {"gneiss_mask(NULL, 1, 1, '*', '')", "<nil>"}, {"gneiss_mask('', 0, 0, '*', '')", ""},
-		{"gneiss_pseudonym(NULL, 'k')", "<nil>"}, {"length(gneiss_pseudonym('', 'k'))", "32"}, {"gneiss_pseudonym('a', 'k') = gneiss_pseudonym('a', 'k')", "1"},
-		{"gneiss_pseudonym('a', 'k') = gneiss_pseudonym('a', 'l')", "0"}, {"gneiss_pseudonym(7, 'k') BETWEEN 0 AND 9007199254740991", "1"}, {"typeof(gneiss_pseudonym(7, 'k'))", "integer"},
-	} {
-		err := s.Run(context.Background(), "SELECT "+c.expr, nil, []query.Column{{}}, func(row []any) error {
-			if got := fmt.Sprint(row[0]); got != c.want {
-				t.Errorf("%s is %s, want %s", c.expr, got, c.want)
-			}
-			return nil
-		})
-		if err != nil {
-			t.Errorf("%s: %v", c.expr, err)
-		}
-	}
-	if err := s.Run(context.Background(), "INSERT INTO s.t VALUES ('x')", nil, nil, func([]any) error { return nil }); err == nil {
-		t.Error("a source takes a write")
-	}
-	if err := s.Run(context.Background(), "ATTACH '"+filepath.Join(t.TempDir(), "other.db")+"' AS other", nil, nil, func([]any) error { return nil }); err == nil {
-		t.Error("another file can be attached")
-	}
 }

@@ -1,0 +1,232 @@
+package source_test
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/source"
+	"gneiss/source/pgtest"
+	"gneiss/source/postgres"
+	"gneiss/source/sqlite"
+)
+
+// typeOf is the language's type for what the tests' tables declare.
+func typeOf(declared string) string {
+	return map[string]string{"INTEGER": "bigint", "REAL": "double precision", "TEXT": "text", "DATE": "date", "BOOLEAN": "boolean", "TIMESTAMP": "timestamp"}[declared]
+}
+
+// declared is the model of a platform whose source is a PostgreSQL database, where
+// INTEGER and REAL are types of their own.
+func declared(t *testing.T, m *access.Model) *access.Model {
+	t.Helper()
+	changes := []access.Change{access.AddObject{Path: "src", Kind: "source", Type: "postgresql"}}
+	for _, def := range tables {
+		for _, c := range def.columns {
+			name, typ, _ := strings.Cut(c, " ")
+			typ, notNull := strings.CutSuffix(typ, " NOT NULL")
+			if typ == "INTEGER" || typ == "REAL" {
+				changes = append(changes, access.AddObject{Path: "src." + def.name + "." + name, Kind: "column", Type: typeOf(typ), NotNull: notNull, Key: name == "id", Declared: strings.ToLower(typ)})
+			}
+		}
+	}
+	m, err := m.Apply(time.Unix(1, 0), changes...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+// postgresql is the server of all tests here, which starts when the first asks.
+var postgresql = sync.OnceValues(pgtest.Run)
+
+var databases atomic.Int64 // made so far
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if databases.Load() > 0 {
+		if s, err := postgresql(); err == nil {
+			s.Stop()
+		}
+	}
+	os.Exit(code)
+}
+
+// database makes an empty one and returns its URL.
+func database(t *testing.T) string {
+	t.Helper()
+	name := fmt.Sprintf("made%d", databases.Add(1))
+	s, err := postgresql()
+	if err != nil {
+		t.Fatal(err)
+	}
+	url, err := s.Database(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return url
+}
+
+// A server is a PostgreSQL server with the tables of the random worlds.
+type server struct {
+	*postgres.Source
+	db *sql.DB
+}
+
+func newServer(t *testing.T) *server {
+	t.Helper()
+	url := database(t)
+	db, err := sql.Open("pgx", url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	do := func(text string) {
+		t.Helper()
+		if _, err := db.Exec(text); err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+	}
+	made := map[string]bool{}
+	for _, def := range tables {
+		schema, _, _ := strings.Cut(def.name, ".")
+		if !made[schema] {
+			do("CREATE SCHEMA " + schema)
+			made[schema] = true
+		}
+		do("CREATE TABLE " + def.name + " (" + strings.Join(def.columns, ", ") + ")")
+	}
+	src, err := postgres.Open(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { src.Close() })
+	return &server{src, db}
+}
+
+// fill puts rows in the place of all that the tables hold.
+func (s *server) fill(t *testing.T, rows map[string][]map[string]any) {
+	t.Helper()
+	tx, err := s.db.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	for _, def := range tables {
+		text := "DELETE FROM " + def.name
+		for i, row := range rows[def.name] {
+			var values []string
+			for _, c := range columnNames(def) {
+				values = append(values, quoted(row[c]))
+			}
+			text += map[bool]string{true: "; INSERT INTO " + def.name + " VALUES ", false: ", "}[i == 0] + "(" + strings.Join(values, ", ") + ")"
+		}
+		if _, err := tx.Exec(text); err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func quoted(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "NULL"
+	case string:
+		return "'" + strings.ReplaceAll(v, "'", "''") + "'"
+	}
+	return fmt.Sprint(v)
+}
+
+// A maker makes a source of the statements that set up its schema s; each call
+// gives tables of its own.
+type maker func(t *testing.T, setup string) (source.Source, *access.Model)
+
+// engines runs a test on each kind of source.
+func engines(t *testing.T, f func(*testing.T, maker)) {
+	t.Run("SQLite", func(t *testing.T) {
+		f(t, func(t *testing.T, setup string) (source.Source, *access.Model) {
+			dir := t.TempDir()
+			db, err := sql.Open("sqlite3", filepath.Join(dir, "s.db"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer db.Close()
+			if _, err := db.Exec(setup); err != nil {
+				t.Fatal(err)
+			}
+			src, err := sqlite.Open(dir)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return scanned(t, src, "sqlite")
+		})
+	})
+	t.Run("PostgreSQL", func(t *testing.T) {
+		f(t, func(t *testing.T, setup string) (source.Source, *access.Model) {
+			url := database(t)
+			own, err := sql.Open("pgx", url)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer own.Close()
+			if _, err := own.Exec("CREATE SCHEMA s; SET search_path = s; " + setup); err != nil {
+				t.Fatal(err)
+			}
+			src, err := postgres.Open(url)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return scanned(t, src, "postgresql")
+		})
+	})
+}
+
+// scanned is a source with the model of what a scan of it finds, where flint may
+// do all.
+func scanned(t *testing.T, src source.Source, kind string) (source.Source, *access.Model) {
+	t.Helper()
+	t.Cleanup(func() { src.Close() })
+	found, err := src.Scan(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	changes := []access.Change{access.AddObject{Path: "src", Kind: "source", Type: kind}, access.AddObject{Path: "src.s", Kind: "schema"}, access.AddSubject{Subject: "user:flint"},
+		access.AddGrant{Privilege: "ALL", Object: "src", Subject: "user:flint"}}
+	for _, table := range found {
+		path := "src.s." + table.Name
+		changes = append(changes, access.AddObject{Path: path, Kind: "table"})
+		for _, c := range table.Columns {
+			changes = append(changes, access.AddObject{Path: path + "." + c.Name, Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Declared: c.Declared})
+		}
+	}
+	m, err := access.New().Apply(time.Unix(1, 0), changes...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return src, m
+}
+
+// standing is that of a user in a session for an audit.
+func standing(t *testing.T, m *access.Model, user string) *access.Standing {
+	t.Helper()
+	subject, err := m.FindSubject("user:" + user)
+	if err != nil {
+		t.Fatal(err)
+	}
+	st, err := m.Stand(access.Session{Subject: subject.ID, Purpose: "audit"}, time.Unix(2, 0))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return st
+}
