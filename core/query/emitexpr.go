@@ -170,7 +170,12 @@ func (e *emitter) over(w *Window) {
 	e.write(" OVER (")
 	if len(w.Partition) > 0 {
 		e.write("PARTITION BY ")
-		e.exprs(w.Partition)
+		for i, x := range w.Partition {
+			if i > 0 {
+				e.write(", ")
+			}
+			e.item(x)
+		}
 	}
 	for i, o := range w.Order {
 		if i == 0 {

@@ -80,6 +80,8 @@ func (e postgres) byCodePoint(x Expr) {
 // values, as Gneiss does.
 func (e postgres) sortKey(o Order, q *Query) {
 	switch {
+	case o.Output == 0 && o.Expr.Type() != Text:
+		e.operand(o.Expr)
 	case o.Output == 0:
 		e.byCodePoint(o.Expr)
 	case q.Columns[o.Output-1].Type == Text: // of a SELECT without DISTINCT: see sortable
