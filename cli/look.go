@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/url"
@@ -75,8 +76,11 @@ func addNode(g *grid, n wire.Node, depth int) {
 		name = n.Path
 	}
 	kind := n.Kind
-	if n.Type != "" {
-		kind = n.Type
+	switch {
+	case n.Kind == "source" && n.Type != "":
+		kind += ", " + n.Type
+	case n.Type != "":
+		kind = cmp.Or(n.Declared, n.Type)
 	}
 	if n.Missing {
 		kind += ", missing"
@@ -153,7 +157,7 @@ func columnGrid(columns []wire.ColumnView) grid {
 		if len(c.Lost) > 0 {
 			by += "; overruled: " + strings.Join(c.Lost, ", ")
 		}
-		g.rows = append(g.rows, []string{c.Name, c.Type, strings.Join(c.Labels, ", "), appears, strings.TrimPrefix(by, "; ")})
+		g.rows = append(g.rows, []string{c.Name, cmp.Or(c.Declared, c.Type), strings.Join(c.Labels, ", "), appears, strings.TrimPrefix(by, "; ")})
 	}
 	return g
 }

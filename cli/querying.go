@@ -124,8 +124,8 @@ func (a *app) showResult(r wire.Result, planned bool) error {
 	if p := r.Plan; p != nil {
 		a.head("Governed SQL")
 		fmt.Fprintln(a.out, p.SQL)
-		for i, v := range p.Args {
-			fmt.Fprintf(a.out, "  ?%d = %s\n", i+1, v)
+		for _, v := range p.Args {
+			fmt.Fprintf(a.out, "  %s\n", v)
 		}
 		a.head("Shaped by")
 		fmt.Fprintln(a.out, orNoneLines(p.Policies, "no policy: the tables are read as they are"))

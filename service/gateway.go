@@ -158,15 +158,15 @@ func (s *Service) showsPlan(st *state, c Caller, plan *query.Plan) bool {
 func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
 	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, Tables: []wire.Shaped{}, PlanUS: planned.Microseconds()}
 	for i, a := range plan.Args {
-		if a.Key || a.Nonce {
-			out.Args = append(out.Args, map[bool]string{true: "the key of pseudonyms", false: "a secret of this query's"}[a.Key])
-			continue
+		text := map[bool]string{true: "the key of pseudonyms", false: "a secret of this query's"}[a.Key]
+		if !a.Key && !a.Nonce {
+			value, err := json.Marshal(args[i])
+			if err != nil {
+				return nil, err
+			}
+			text = string(value)
 		}
-		text, err := json.Marshal(args[i])
-		if err != nil {
-			return nil, err
-		}
-		out.Args = append(out.Args, string(text))
+		out.Args = append(out.Args, fmt.Sprintf("%s%d = %s", plan.Mark, i+1, text))
 	}
 	for _, t := range plan.Tables {
 		out.Policies = append(out.Policies, p.policySentences(t.Table)...)
@@ -194,8 +194,8 @@ func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, plan *qu
 	for _, text := range strings.Split(shown.SQL, "\n") {
 		line("%s", text)
 	}
-	for i, a := range shown.Args {
-		line("?%d = %s", i+1, a)
+	for _, a := range shown.Args {
+		line("%s", a)
 	}
 	for _, text := range shown.Policies {
 		line("policy %s", text)

@@ -134,7 +134,8 @@ func againstByHand(b *testing.B, svc *service.Service, hand source.Source, spelt
 			shown := shownPlan(b, svc, c)
 			args := make([]any, len(shown.Plan.Args))
 			for i, a := range shown.Plan.Args {
-				if err := json.Unmarshal([]byte(a), &args[i]); err != nil {
+				_, value, _ := strings.Cut(a, " = ")
+				if err := json.Unmarshal([]byte(value), &args[i]); err != nil {
 					b.Fatalf("%s: %v", a, err)
 				}
 				if x, ok := args[i].(float64); ok && x == math.Trunc(x) {

@@ -77,7 +77,7 @@ func (p *standpoint) each(id access.ObjectID, f func(*access.Object)) {
 }
 
 func (p *standpoint) node(o *access.Object, depth int) wire.Node {
-	n := wire.Node{Path: p.Model.Path(o.ID), Name: o.Name, Kind: o.Kind.String(), Type: o.Type, NotNull: o.NotNull,
+	n := wire.Node{Path: p.Model.Path(o.ID), Name: o.Name, Kind: o.Kind.String(), Type: o.Type, Declared: o.Declared, NotNull: o.NotNull,
 		Missing: o.Missing, Bands: p.bands(o.ID)}
 	if depth <= 0 {
 		return n
@@ -171,7 +171,7 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 		if !p.review {
 			d.By, d.Lost, d.Lifted = nil, nil, nil
 		}
-		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, NotNull: column.NotNull, Readable: readable,
+		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
 			Treatment: d.Treatment.String(), By: policyNames(d.By), Lost: policyNames(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: p.labels(id)})
 	}
 	return views

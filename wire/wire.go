@@ -71,7 +71,8 @@ type Node struct {
 	Path     string `json:"path"`
 	Name     string `json:"name"`
 	Kind     string `json:"kind"`
-	Type     string `json:"type,omitempty" description:"of a column"`
+	Type     string `json:"type,omitempty" description:"of a column; of a source, its kind of database"`
+	Declared string `json:"declared,omitempty" description:"of a column: the database's own type, where type is another that holds its values"`
 	NotNull  bool   `json:"not_null,omitempty"`
 	Missing  bool   `json:"missing,omitempty" description:"no longer found in its source"`
 	Bands    Bands  `json:"bands"`
@@ -132,6 +133,7 @@ type Why struct {
 type ColumnView struct {
 	Name      string   `json:"name"`
 	Type      string   `json:"type"`
+	Declared  string   `json:"declared,omitempty" description:"the database's own type, where type is another that holds its values"`
 	NotNull   bool     `json:"not_null"`
 	Readable  bool     `json:"readable"`
 	Treatment string   `json:"treatment" description:"clear, or what a policy makes of it"`
@@ -310,7 +312,7 @@ type Result struct {
 // A Plan shows what ran.
 type Plan struct {
 	SQL      string   `json:"sql" description:"the governed SQL"`
-	Args     []string `json:"args" description:"its arguments"`
+	Args     []string `json:"args" description:"its arguments: their place in the SQL, an equals sign, their value"`
 	Policies []string `json:"policies" description:"the policies that shaped it, in sentences"`
 	Tables   []Shaped `json:"tables" description:"what the policies made of each table"`
 	Database []string `json:"database" description:"the database's own plan"`

@@ -26,6 +26,7 @@ type dialect interface {
 
 // A spelling is what a dialect writes in fixed words.
 type spelling struct {
+	mark   string // before the number of an argument
 	cross  string // a join without a condition
 	offset string // OFFSET without LIMIT
 	fence  string // which keeps a sub-query whole

@@ -17,6 +17,7 @@ import (
 type Plan struct {
 	SQL     string
 	Args    []Arg
+	Mark    string // what stands before an argument's number in SQL
 	Columns []Column
 	Source  access.ObjectID // zero: the query reads no table
 	Tables  []TableUse
@@ -83,7 +84,7 @@ func (b *binder) readPlan(n *pgt.Node) *Plan {
 	uses := b.govern()
 	e := newEmitter(b.model, b.source, b.fencesRead(q))
 	e.query(q)
-	return &Plan{SQL: e.b.String(), Args: e.args, Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}
+	return &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}
 }
 
 func (b *binder) writePlan(n *pgt.Node) *Plan {
@@ -92,7 +93,7 @@ func (b *binder) writePlan(n *pgt.Node) *Plan {
 	uses := append([]TableUse{b.governTarget(w)}, b.govern()...)
 	e := newEmitter(b.model, b.source, b.fencesWrite(w))
 	e.writing(w)
-	p := &Plan{SQL: e.b.String(), Args: e.args, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil}
+	p := &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil}
 	if w.Returning != nil {
 		p.Columns = w.Returning.Columns
 	}

@@ -11,7 +11,7 @@ import (
 // collation: what orders them says COLLATE "C".
 type postgres struct{ *emitter }
 
-var postgresSpelling = spelling{cross: "CROSS JOIN", offset: "OFFSET ", fence: "OFFSET 0"}
+var postgresSpelling = spelling{mark: "$", cross: "CROSS JOIN", offset: "OFFSET ", fence: "OFFSET 0"}
 
 // comparable are the declared types whose values compare with those of the type
 // that the language has for them as they are, so that an index can serve.
@@ -34,7 +34,7 @@ func (e postgres) argument(n int, a Arg) {
 	case float64:
 		typ = "double precision"
 	}
-	fmt.Fprintf(&e.b, "$%d::%s", n, typ)
+	fmt.Fprint(&e.b, e.mark, n, "::", typ)
 }
 
 func (e postgres) null(t Type) {

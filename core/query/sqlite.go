@@ -5,9 +5,9 @@ import "fmt"
 // sqlite is the dialect of SQLite.
 type sqlite struct{ *emitter }
 
-var sqliteSpelling = spelling{cross: "JOIN", offset: "LIMIT -1 OFFSET ", fence: "LIMIT -1 OFFSET 0", ownName: true}
+var sqliteSpelling = spelling{mark: "?", cross: "JOIN", offset: "LIMIT -1 OFFSET ", fence: "LIMIT -1 OFFSET 0", ownName: true}
 
-func (e sqlite) argument(n int, _ Arg) { fmt.Fprintf(&e.b, "?%d", n) }
+func (e sqlite) argument(n int, _ Arg) { fmt.Fprint(&e.b, e.mark, n) }
 
 func (e sqlite) null(Type) { e.write("NULL") }
 

@@ -197,7 +197,7 @@ func told(err error) error {
 	var e *pgconn.PgError
 	if !errors.As(err, &e) {
 		if pgconn.SafeToRetry(err) || isNetwork(err) {
-			return fmt.Errorf("%w: %v", source.ErrUnavailable, err)
+			return fmt.Errorf("%w: %s", source.ErrUnavailable, strings.Join(strings.Fields(err.Error()), " "))
 		}
 		return err
 	}

@@ -2649,6 +2649,8 @@ export interface components {
             /** @description the policies that treat it */
             by: string[];
             conflict: boolean;
+            /** @description the database's own type, where type is another that holds its values */
+            declared?: string;
             /** @description the labels that it bears */
             labels: string[];
             /** @description policies that a stricter one overrules, or that REVEAL lifts */
@@ -2984,19 +2986,23 @@ export interface components {
         WireNode: {
             bands: components["schemas"]["WireBands"];
             children?: components["schemas"]["WireNode"][];
+            /** @description of a column: the database's own type, where type is another that holds its values */
+            declared?: string;
             kind: string;
             /** @description no longer found in its source */
             missing?: boolean;
             name: string;
             not_null?: boolean;
             path: string;
-            /** @description of a column */
+            /** @description of a column; of a source, its kind of database */
             type?: string;
         };
         WireObject: {
             bands: components["schemas"]["WireBands"];
             children?: components["schemas"]["WireNode"][];
             columns: components["schemas"]["WireColumnView"][];
+            /** @description of a column: the database's own type, where type is another that holds its values */
+            declared?: string;
             /** @description on the object itself, above and below */
             grants: components["schemas"]["WireGrant"][];
             kind: string;
@@ -3020,7 +3026,7 @@ export interface components {
             privileges: string[];
             /** Format: int64 */
             revision: number;
-            /** @description of a column */
+            /** @description of a column; of a source, its kind of database */
             type?: string;
         };
         WireOwnerRequest: {
@@ -3055,7 +3061,7 @@ export interface components {
             table?: string;
         };
         WirePlan: {
-            /** @description its arguments */
+            /** @description its arguments: their place in the SQL, an equals sign, their value */
             args: string[];
             /** @description the database's own plan */
             database: string[];

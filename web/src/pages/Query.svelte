@@ -143,7 +143,7 @@
             {#if side === 'sql'}
               <pre class="mono text-xs!">{result.plan.sql}</pre>
               <ul class="mono mt-2 text-xs! text-muted">
-                {#each result.plan.args as a, i (i)}<li>?{i + 1} = {a}</li>{/each}
+                {#each result.plan.args as a, i (i)}<li>{a}</li>{/each}
               </ul>
             {:else if side === 'policies'}
               {#each result.plan.tables as t (t.table)}

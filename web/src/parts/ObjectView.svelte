@@ -111,7 +111,7 @@
             {#each page.columns as c (c.name)}
               <tr>
                 <td class="mono font-semibold">{c.name}</td>
-                <td class="text-muted">{c.type}{c.not_null ? ', never null' : ''}</td>
+                <td class="text-muted">{c.declared ?? c.type}{c.not_null ? ', never null' : ''}</td>
                 <td
                   >{#each c.labels as l (l)}<span class="chip mr-1">{l}</span>{/each}</td
                 >

@@ -87,7 +87,7 @@
         {#if side.plan}<section class="panel max-h-60 overflow-auto p-2" aria-label="What ran">
             {#each side.plan.policies as p (p)}<p class="mb-1 text-sm">{p}.</p>{/each}
             <pre class="mono text-xs!">{side.plan.sql}</pre>
-            {#each side.plan.args as a, n (n)}<span class="mono block text-xs! text-muted">?{n + 1} = {a}</span>{/each}
+            {#each side.plan.args as a, n (n)}<span class="mono block text-xs! text-muted">{a}</span>{/each}
           </section>{/if}
       {/each}
     </div>
