@@ -71,3 +71,72 @@ func TestSameAnswersOnBothSources(t *testing.T) {
 	}
 	t.Logf("%d answered alike, %d refused alike", answered, refused)
 }
+
+// TestServerThroughTheGateway writes and reads as its users do, and loses the server.
+func TestServerThroughTheGateway(t *testing.T) {
+	svc, server, url := onBoth(t)
+	ctx := context.Background()
+	ask := func(user, text string) (wire.Result, error) {
+		t.Helper()
+		c, err := svc.ActAs("user:" + user)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return svc.Query(ctx, c, wire.QueryRequest{SQL: text})
+	}
+	code := func(err error) string {
+		if err == nil {
+			return ""
+		}
+		return service.Problem(err).Code
+	}
+	out, err := ask("flint", "INSERT INTO survey_pg.field.visits (id, crew_id, borehole_id, visited_on, note) VALUES (9001, 1, 1, '2024-05-05', 'cores boxed') RETURNING id, note")
+	if err != nil || fmt.Sprint(out.Rows) != "[[9001 cores boxed]]" || out.Changed != 1 || out.Record == "" {
+		t.Errorf("an insert gives %+v (%v)", out, err)
+	}
+	for _, c := range []struct{ user, text, code string }{
+		{"flint", "INSERT INTO survey_pg.field.visits (id, crew_id, borehole_id, visited_on) VALUES (9001, 1, 1, '2024-05-05')", "constraint"},
+		{"flint", "INSERT INTO survey_pg.field.visits (id, crew_id, borehole_id, visited_on) VALUES (9002, 777, 1, '2024-05-05')", "constraint"},
+		{"flint", "DELETE FROM survey_pg.drilling.boreholes", "refused"},
+		{"marl", "SELECT * FROM survey_pg.drilling.boreholes", "unknown_name"},
+		{"flint", "SELECT 9223372036854775807 + id FROM survey_pg.drilling.boreholes", "query_failed"},
+		{"flint", "SELECT b.id FROM survey_pg.drilling.boreholes b JOIN survey.assay.samples s ON s.borehole_id = b.id", "unsupported"},
+		{"flint", "SELECT 1 FROM survey_pg.drilling.boreholes a FULL JOIN survey_pg.drilling.lithology b ON a.id < b.id", "query_failed"},
+		{"flint", "SELECT pg_temp.gneiss_pseudonym('x', 'a', 'b')", "unsupported"},
+		{"flint", "SELECT * FROM pg_catalog.pg_class", "unknown_name"},
+	} {
+		if _, err := ask(c.user, c.text); code(err) != c.code {
+			t.Errorf("%s: %s\nis refused as %q, want %q (%v)", c.user, c.text, code(err), c.code, err)
+		}
+	}
+	// What the server's tables become is found by a scan.
+	if err := server.Exec(url, "ALTER TABLE licensing.holders RENAME COLUMN email TO mail; CREATE TABLE field.notes (id uuid PRIMARY KEY, body varchar(80))"); err != nil {
+		t.Fatal(err)
+	}
+	opal, err := svc.ActAs("user:opal")
+	if err != nil {
+		t.Fatal(err)
+	}
+	changed, err := svc.Scan(ctx, opal, demo.Second)
+	if notes := fmt.Sprint(changed.Notes); err != nil || !strings.Contains(notes, "survey_pg.licensing.holders.email is missing") || !strings.Contains(notes, "treated by") || !strings.Contains(notes, "there is now survey_pg.field.notes.id") {
+		t.Errorf("the scan says %s (%v)", notes, err)
+	}
+	if _, err := ask("flint", "SELECT company FROM survey_pg.licensing.holders"); code(err) != "policy_broken" {
+		t.Errorf("a table whose treated column is gone is not closed: %v", err)
+	}
+	if out, err := ask("opal", "INSERT INTO survey_pg.field.notes (id, body) VALUES ('6f9619ff-8b86-d011-b42d-00c04fc964ff', 'x') RETURNING id"); err != nil || fmt.Sprint(out.Rows) != "[[6f9619ff-8b86-d011-b42d-00c04fc964ff]]" {
+		t.Errorf("the new table: %v (%v)", out.Rows, err)
+	}
+	server.Stop()
+	_, err = ask("flint", "SELECT count(*) FROM survey_pg.drilling.boreholes")
+	if p := service.Problem(err); p.Code != "source_unavailable" || p.Reference == "" || strings.Contains(p.Detail, "127.0.0.1") {
+		t.Errorf("without the server: %+v", p)
+	}
+	if _, err := ask("flint", "SELECT count(*) FROM survey.drilling.boreholes"); err != nil {
+		t.Errorf("the other source: %v", err)
+	}
+	list, err := svc.Sources(ctx, opal)
+	if err != nil || len(list.Items) != 2 || list.Items[1].Available || list.Items[1].Problem == "" || !list.Items[0].Available {
+		t.Errorf("the sources: %+v (%v)", list.Items, err)
+	}
+}

@@ -81,6 +81,9 @@ func pool(text, readOnly string) (*pgxpool.Pool, error) {
 		return nil, err
 	}
 	c.MaxConns, c.MaxConnIdleTime, c.MaxConnLifetime = connections, time.Hour, 24*time.Hour
+	if c.ConnConfig.ConnectTimeout == 0 {
+		c.ConnConfig.ConnectTimeout = 10 * time.Second
+	}
 	// Names without a schema are PostgreSQL's own, whatever the database holds. A
 	// plan is made for the values it is run with, since policies are among them.
 	for name, value := range map[string]string{"search_path": "pg_catalog", "timezone": "UTC", "datestyle": "ISO", "application_name": "gneiss",

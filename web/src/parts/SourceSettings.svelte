@@ -27,15 +27,17 @@
 </script>
 
 <p class="mb-3 max-w-prose text-muted">
-  A source is one connected database: a folder of SQLite files on the service's machine, one a schema, or a database of a
-  PostgreSQL server. What a scan finds can be read by nobody until it is granted; grants on the source and patterns cover what comes.
+  A source is one connected database: a folder of SQLite files on the service's machine, one a schema, or a database of
+  a PostgreSQL server. What a scan finds can be read by nobody until it is granted; grants on the source and patterns
+  cover what comes.
 </p>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
 <div class="panel overflow-x-auto">
   <table class="dense">
     <thead
       ><tr
-        ><th>Source</th><th>Kind</th><th class="text-right!">Tables</th><th>Available</th><th>Location</th><th class="w-0"
+        ><th>Source</th><th>Kind</th><th class="text-right!">Tables</th><th>Available</th><th>Location</th><th
+          class="w-0"
         ></th></tr
       ></thead
     >
