@@ -13,16 +13,16 @@ import (
 )
 
 func (a *app) record(root *cobra.Command) {
-	var actor, action, decision, contains, before string
+	var actor, action, decision, contains, label, before string
 	var limit int
 	c := &cobra.Command{
 		Use: "audit [REFERENCE]", Short: "The record of who did what, and of what was refused", GroupID: "look", Args: words(0, 1),
-		Example: "  gneiss audit --decision refused\n  gneiss audit R-17",
+		Example: "  gneiss audit --decision refused\n  gneiss audit --label contact\n  gneiss audit R-17",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				return a.showRecord(c, args[0])
 			}
-			q := query(wire.Standpoint{}, "actor", actor, "action", action, "decision", decision, "contains", contains, "before", before, "limit", strconv.Itoa(limit))
+			q := query(wire.Standpoint{}, "actor", actor, "action", action, "decision", decision, "contains", contains, "label", label, "before", before, "limit", strconv.Itoa(limit))
 			list, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", q)
 			if err != nil {
 				return err
@@ -49,12 +49,14 @@ func (a *app) record(root *cobra.Command) {
 		},
 	}
 	c.Flags().StringVar(&actor, "who", "", "a subject: as itself, or stood in for")
-	c.Flags().StringVar(&action, "action", "", "query, preview, trial, change or sign-in")
+	c.Flags().StringVar(&action, "action", "", "query, write, preview, trial, matrix, sample, change or sign-in")
 	c.Flags().StringVar(&decision, "decision", "", "allowed, refused or failed")
 	c.Flags().StringVar(&contains, "contains", "", "a text in the statement, the objects or the reason")
+	c.Flags().StringVar(&label, "label", "", "a label that what was read or written bears")
 	c.Flags().StringVar(&before, "before", "", "only records before this one")
 	c.Flags().IntVar(&limit, "limit", 50, "records at the most")
 	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))
+	c.RegisterFlagCompletionFunc("label", a.completeLabels)
 	root.AddCommand(c)
 }
 
@@ -65,7 +67,7 @@ func (a *app) showRecord(c *cobra.Command, ref string) error {
 	}
 	g := grid{head: []string{"what", "value"}, rows: [][]string{{"record", r.Reference}, {"at", r.At.Local().Format("2006-01-02 15:04:05.000")},
 		{"who", r.Actor + either(r.Standing, " as "+r.Standing, "")}, {"did", r.Action}, {"decision", r.Decision}, {"reason", r.Reason},
-		{"missing", strings.Join(r.Missing, ", ")}, {"objects", strings.Join(r.Objects, ", ")}, {"rows", fmt.Sprint(r.Rows)},
+		{"missing", strings.Join(r.Missing, ", ")}, {"objects", strings.Join(r.Objects, ", ")}, {"labels", strings.Join(r.Labels, ", ")}, {"rows", fmt.Sprint(r.Rows)},
 		{"took", fmt.Sprintf("%.1f ms", r.TookMS)}, {"from", r.Address}, {"text", r.Text}}}
 	if err := a.show(r, g); err != nil || a.output != "table" {
 		return err

@@ -19,6 +19,7 @@ type RecordSearch struct {
 	Action   string
 	Decision string
 	Contains string
+	Label    string // that an object bore
 	Before   string // a cursor: the reference of a record
 	Limit    int
 }
@@ -47,6 +48,13 @@ func (s *Service) Records(ctx context.Context, c Caller, q RecordSearch) (wire.L
 	audits := own.Resolve(access.PlatformID).Allowed.Has(access.Audit)
 	if !audits {
 		search.Actor = st.model.Ref(c.User)
+	}
+	if q.Label != "" {
+		label, err := st.model.FindLabel(q.Label)
+		if err != nil {
+			return out, err
+		}
+		search.Label = st.model.Path(label.ID)
 	}
 	if search.Before, err = cursor(q.Before); err != nil {
 		return out, err
@@ -128,13 +136,13 @@ func (s *Service) recordFixes(st *state, c Caller, r wire.Record) []wire.Fix {
 
 func (s *Service) wireRecord(r store.Record, audits bool) wire.Record {
 	w := wire.Record{ID: r.ID, Reference: reference(r.ID), Actor: r.Actor, Standing: r.Standing, Action: r.Action, Decision: r.Decision,
-		Text: r.Text, Objects: []string{}, Missing: []string{}, Rows: r.Rows, TookMS: float64(r.TookUS) / 1000}
+		Text: r.Text, Objects: []string{}, Labels: []string{}, Missing: []string{}, Rows: r.Rows, TookMS: float64(r.TookUS) / 1000}
 	w.At, _ = time.Parse(time.RFC3339, r.At)
 	if !audits {
 		return w
 	}
 	w.Reason, w.Address = r.Reason, r.Address
-	if err := errors.Join(json.Unmarshal([]byte(r.Objects), &w.Objects), json.Unmarshal([]byte(r.Missing), &w.Missing)); err != nil {
+	if err := errors.Join(json.Unmarshal([]byte(r.Objects), &w.Objects), json.Unmarshal([]byte(r.Labels), &w.Labels), json.Unmarshal([]byte(r.Missing), &w.Missing)); err != nil {
 		s.log.Error("a record cannot be read", "record", r.ID, "error", err)
 	}
 	return w

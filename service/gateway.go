@@ -43,7 +43,7 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	if plan.Write {
 		return s.write(ctx, c, p, in, plan, lane, record)
 	}
-	record.Objects = jsonList(planObjects(st.model, plan))
+	p.touches(record, planObjects(plan))
 	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.words, Lane: lane.Name}
 	limit := lane.Limits.Rows
 	if in.Limit > 0 {
@@ -123,19 +123,31 @@ func resultColumns(plan *query.Plan) []wire.ResultColumn {
 }
 
 // planObjects lists what a plan reads and writes, by column where it names any.
-func planObjects(m *access.Model, plan *query.Plan) []string {
-	var paths []string
+func planObjects(plan *query.Plan) []access.ObjectID {
+	var ids []access.ObjectID
 	for _, t := range plan.Tables {
 		columns := append(slices.Clone(t.Columns), t.Written...)
 		slices.Sort(columns)
 		if len(columns) == 0 {
-			paths = append(paths, m.Path(t.Table))
+			ids = append(ids, t.Table)
 		}
-		for _, c := range slices.Compact(columns) {
-			paths = append(paths, m.Path(c))
+		ids = append(ids, slices.Compact(columns)...)
+	}
+	return ids
+}
+
+// touches notes in a record what was read, written or asked for, and the labels
+// that it bears.
+func (p *standpoint) touches(record *store.Record, ids []access.ObjectID) {
+	var paths, labels []string
+	for _, id := range ids {
+		paths = append(paths, p.Model.Path(id))
+		for _, label := range p.state.policies.Labels(p.Model, id) {
+			labels = append(labels, p.Model.Path(label))
 		}
 	}
-	return paths
+	slices.Sort(labels)
+	record.Objects, record.Labels = jsonList(paths), jsonList(slices.Compact(labels))
 }
 
 // showsPlan reports whether the caller may see what a plan is made of: policies
@@ -203,7 +215,7 @@ func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, plan *qu
 	for _, text := range shown.Database {
 		line("database: %s", text)
 	}
-	record.Objects = jsonList(planObjects(p.Model, plan))
+	p.touches(record, planObjects(plan))
 	if err := s.record(record); err != nil {
 		return wire.Result{}, err
 	}
@@ -239,6 +251,9 @@ func (s *Service) newRecord(c Caller, p *standpoint, action, text string) *store
 
 // record writes one line of the record, durably.
 func (s *Service) record(r *store.Record) error {
+	if r.Labels == "" {
+		r.Labels = "[]"
+	}
 	if r.At == "" {
 		r.At = s.now().UTC().Format("2006-01-02T15:04:05.000Z")
 	}
@@ -259,11 +274,11 @@ func (s *Service) refuseFrom(c Caller, p *standpoint, record *store.Record, err 
 		needs := p.needs(q.Needs)
 		record.Missing = jsonList(needs)
 		record.Reason = "missing: " + strings.Join(needs, ", ")
-		var objects []string
+		var objects []access.ObjectID
 		for _, n := range q.Needs {
-			objects = append(objects, p.Model.Path(n.Object))
+			objects = append(objects, n.Object)
 		}
-		record.Objects = jsonList(objects)
+		p.touches(record, objects)
 		own := s.reviews(p.state, c) // who reviews may know what their standpoint may not
 		if !q.Hidden || own {
 			told.Missing = needs

@@ -153,3 +153,29 @@ func TestRelationships(t *testing.T) {
 		t.Errorf("a reader declares a relationship: %v", err)
 	}
 }
+
+// TestTheRecordNamesLabels: who read, wrote or asked for what bears a label is found
+// by it.
+func TestTheRecordNamesLabels(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	for user, text := range map[string]string{
+		"flint": "SELECT company FROM survey.licensing.holders WHERE phone LIKE '+%'", "beryl": "SELECT email FROM survey.licensing.holders", "garnet": "SELECT company FROM survey.licensing.holders",
+	} {
+		svc.Query(ctx, caller(t, svc, user), wire.QueryRequest{SQL: text}) // beryl's is refused
+	}
+	for _, c := range []struct{ label, want string }{{"contact", "user:flint allowed [label:contact]"}, {"label:contact", "user:flint allowed [label:contact]"}, {"finance", ""}} {
+		found, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Label: c.label, Action: "query"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var lines []string
+		for _, r := range found.Items {
+			lines = append(lines, fmt.Sprint(r.Actor, " ", r.Decision, " ", r.Labels))
+		}
+		if got := strings.Join(lines, "; "); got != c.want {
+			t.Errorf("%s: %s, want %s", c.label, got, c.want)
+		}
+	}
+	_, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Label: "contakt"})
+	wants(t, err, 404, "did you mean")
+}

@@ -152,7 +152,7 @@ func (s *Service) readSide(ctx context.Context, c Caller, v *side, table *access
 	started := s.now()
 	plan, lane, err := s.planOn(c, v.standpoint, text, nil, "")
 	if err == nil {
-		record.Objects = jsonList(planObjects(v.Model, plan))
+		v.touches(record, planObjects(plan))
 		err = s.run(ctx, lane, plan, source.Bind(plan.Args, s.facts(started)), func(row []any) error {
 			v.rows = append(v.rows, append([]any(nil), row...))
 			return nil

@@ -30,7 +30,8 @@ func takenKey(plan *query.Plan, err error) bool {
 // changed.
 func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.QueryRequest, plan *query.Plan, lane *access.Object, record *store.Record) (wire.Result, error) {
 	started := s.now()
-	record.Action, record.Objects = "write", jsonList(planObjects(p.Model, plan))
+	record.Action = "write"
+	p.touches(record, planObjects(plan))
 	if p.other {
 		return wire.Result{}, s.refuseFrom(c, p, record, problem(422, "standpoint", "Not possible", "rows are changed as yourself; step back from the standpoint of %s first", p.words))
 	}

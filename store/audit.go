@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
@@ -19,6 +20,7 @@ type Record struct {
 	Decision string
 	Text     string
 	Objects  string // a JSON array of paths
+	Labels   string // a JSON array of the labels that they bear
 	Missing  string // a JSON array of "PRIVILEGE on path"
 	Reason   string
 	Rows     int64
@@ -86,8 +88,8 @@ func (a *Audit) write() {
 func (a *Audit) insert(batch []entry) error {
 	if a.add == nil {
 		var err error
-		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (at, actor, standing, action, decision, text, objects, missing, reason, rows, took_us, address)
-			VALUES (:at, :actor, :standing, :action, :decision, :text, :objects, :missing, :reason, :rows, :took_us, :address)`); err != nil {
+		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address)
+			VALUES (:at, :actor, :standing, :action, :decision, :text, :objects, :labels, :missing, :reason, :rows, :took_us, :address)`); err != nil {
 			return err
 		}
 	}
@@ -115,6 +117,7 @@ type Search struct {
 	Action   string
 	Decision string
 	Contains string // in the text, the objects or the reason
+	Label    string // that an object bore
 	Before   int64  // only records with a smaller id
 	Limit    int
 }
@@ -137,6 +140,9 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	}
 	if s.Contains != "" {
 		add("(instr(text, ?) > 0 OR instr(objects, ?) > 0 OR instr(reason, ?) > 0)", s.Contains, s.Contains, s.Contains)
+	}
+	if s.Label != "" {
+		add("instr(labels, ?) > 0", strconv.Quote(s.Label))
 	}
 	if s.Before > 0 {
 		add("id < ?", s.Before)

@@ -367,6 +367,7 @@ type Record struct {
 	Decision  string    `json:"decision"`
 	Text      string    `json:"text"`
 	Objects   []string  `json:"objects"`
+	Labels    []string  `json:"labels" description:"that the objects bore"`
 	Missing   []string  `json:"missing"`
 	Reason    string    `json:"reason,omitempty"`
 	Rows      int64     `json:"rows"`

@@ -1534,6 +1534,8 @@ export interface paths {
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
+                    /** @description that what was read or written bears */
+                    label?: string;
                     /** @description a cursor */
                     before?: string;
                     limit?: number;
@@ -3309,6 +3311,8 @@ export interface components {
             fixes?: components["schemas"]["WireFix"][];
             /** Format: int64 */
             id: number;
+            /** @description that the objects bore */
+            labels: string[];
             missing: string[];
             objects: string[];
             reason?: string;

@@ -1,13 +1,15 @@
 <script lang="ts">
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
+  import { loaded } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
   import RecordDialog from '../parts/RecordDialog.svelte'
   import SubjectPicker from '../parts/SubjectPicker.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
   type Decision = 'allowed' | 'refused' | 'failed'
-  type Action = 'query' | 'preview' | 'trial' | 'change' | 'sign-in'
+  const actions = ['query', 'write', 'preview', 'trial', 'matrix', 'sample', 'change', 'sign-in'] as const
+  type Action = (typeof actions)[number]
   let items = $state<AuditRecord[] | null>(null)
   let next = $state('')
   let problem = $state<Problem | null>(null)
@@ -15,6 +17,8 @@
   let decision = $state('')
   let action = $state('')
   let contains = $state('')
+  let label = $state('')
+  const labels = loaded(() => get(api.GET('/api/v1/labels', {})))
   let open = $state(false)
   const shown = $derived(place.query.get('record') ?? '')
 
@@ -24,6 +28,7 @@
       decision: (decision || undefined) as Decision,
       action: (action || undefined) as Action,
       contains: contains || undefined,
+      label: label || undefined,
       before,
       limit: 100,
     }
@@ -53,18 +58,20 @@
     <h1 class="mr-3">Audit</h1>
     <div class="w-48"><SubjectPicker bind:value={actor} label="Who" placeholder="anybody" /></div>
     <select class="field w-auto" bind:value={action} aria-label="Action"
-      ><option value="">any action</option>{#each ['query', 'preview', 'trial', 'change', 'sign-in'] as a (a)}<option
-          >{a}</option
-        >{/each}</select
+      ><option value="">any action</option>{#each actions as a (a)}<option>{a}</option>{/each}</select
     >
     <select class="field w-auto" bind:value={decision} aria-label="Decision"
       ><option value="">any decision</option>{#each ['allowed', 'refused', 'failed'] as d (d)}<option>{d}</option
         >{/each}</select
     >
+    <select class="field w-auto" bind:value={label} aria-label="Label"
+      ><option value="">any label</option>{#each labels.value?.items ?? [] as l (l.name)}<option>{l.name}</option
+        >{/each}</select
+    >
     <input class="field w-48" bind:value={contains} placeholder="containing …" aria-label="Containing" />
-    {#if actor || action || decision || contains}<button
+    {#if actor || action || decision || contains || label}<button
         class="btn"
-        onclick={() => (actor = action = decision = contains = '')}>Clear</button
+        onclick={() => (actor = action = decision = contains = label = '')}>Clear</button
       >{/if}
   </div>
   {#if problem}<Trouble {problem} />{/if}

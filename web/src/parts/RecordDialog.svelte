@@ -29,6 +29,12 @@
       <dd>
         {#each record.objects as o (o)}<span class="chip mr-1">{o}</span>{/each}
       </dd>
+      {#if record.labels.length}
+        <dt class="text-muted">labels</dt>
+        <dd>
+          {#each record.labels as l (l)}<span class="chip mr-1">{l}</span>{/each}
+        </dd>
+      {/if}
     </dl>
     <pre class="mono mt-3 rounded bg-raised p-3 whitespace-pre-wrap">{record.text}</pre>
     {#if record.decision !== 'allowed'}
