@@ -76,6 +76,9 @@ type (
 	sourceIn struct {
 		Name string `uri:"name" path:"name" json:"-"`
 	}
+	belowIn struct {
+		Below string `query:"below" description:"a path; all when not given"`
+	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
 		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,change,sign-in,password,token"`
@@ -205,6 +208,15 @@ func (s *Server) register() {
 	})
 
 	s.policies()
+	handle(s, "GET", "/views", "named queries", func(r request, in belowIn) (wire.List[wire.View], error) {
+		return svc.Views(r.Caller, in.Below)
+	})
+	handle(s, "POST", "/views", "make a view, or make it anew", func(r request, in wire.ViewRequest) (wire.Changed, error) {
+		return svc.PutView(r.ctx, r.Caller, in)
+	})
+	handle(s, "DELETE", "/views/{name}", "take a view away, by its path", func(r request, in removal) (wire.Changed, error) {
+		return svc.DropView(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+	})
 	handle(s, "GET", "/sources", "connected databases", func(r request, _ none) (wire.List[wire.Source], error) {
 		return svc.Sources(r.ctx, r.Caller)
 	})

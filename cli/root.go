@@ -83,6 +83,7 @@ role:survey_reader, service:pumice, public.`,
 	a.accounts(root)
 	a.policies(root)
 	a.labels(root)
+	a.views(root)
 	a.querying(root)
 	a.record(root)
 	return root

@@ -29,7 +29,16 @@ func (s *Service) mayChange(st *state, c Caller, what change) error {
 	case access.RemoveGrant:
 		return s.mayRevoke(st, c, own, what)
 	case access.SetOwner:
+		if o, err := st.model.Lookup(what.Object); err == nil && o.View != nil && what.Owner != "" {
+			if err := mayOwn(st, own, what.Owner); err != nil {
+				return err
+			}
+		}
 		return manages(st, own, what.Object)
+	case access.PutView:
+		return s.mayPutView(st, c, own, what)
+	case access.DropView:
+		return mayDropView(st, own, what.Path)
 	case access.PutLane:
 		if _, err := st.model.FindLane(what.Lane); err == nil {
 			return manages(st, own, laneOf(what.Lane))

@@ -83,6 +83,9 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 		b.Door = empty
 	}
 	writes := v.Allowed & access.Set(access.Insert, access.Update, access.Delete)
+	if o.Kind == access.View {
+		writes = 0 // nothing is written through a view
+	}
 	if !v.Allowed.Has(access.Select) {
 		switch {
 		case writes != 0:
@@ -99,6 +102,11 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 	b.Verbs, b.Says = hatched, "reads"
 	if writes != 0 {
 		b.Verbs, b.Says = full, "reads, and may "+writes.String()
+	}
+	if o.Kind == access.View {
+		b.Rows, b.Columns = hatched, hatched
+		b.Says += "; rows and columns as policies leave them in its tables"
+		return b
 	}
 	g := p.state.policies.Govern(p.Standing, o.ID)
 	b.Rows, b.Columns = full, full

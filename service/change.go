@@ -112,6 +112,10 @@ func objectsOf(changes []change) []string {
 			paths = append(paths, c.Object)
 		case access.RemoveGrant:
 			paths = append(paths, c.Object)
+		case access.PutView:
+			paths = append(paths, c.Path)
+		case access.DropView:
+			paths = append(paths, c.Path)
 		case policy.PutRowPolicy:
 			paths = append(paths, c.Table)
 		case policy.PutColumnPolicy:

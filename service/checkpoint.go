@@ -21,7 +21,7 @@ type checkpoint struct {
 
 // checkpointVersion changes with what is in a checkpoint; one of another version
 // is left aside, and the journal replayed.
-const checkpointVersion = 3
+const checkpointVersion = 4
 
 // A checkpoint is made at a stop when worthKeeping revisions have passed since
 // the last one, while running after keepEvery, and after a start that took long.

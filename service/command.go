@@ -108,6 +108,18 @@ func (s *Service) commandOrder(p *standpoint, c Caller, statement *query.Command
 		}
 		return all, nil
 	}
+	for _, path := range statement.Objects {
+		var err error
+		if statement.Kind == query.DropView {
+			err = add(s.dropViewOrder(p, c, p.complete(path)))
+		} else {
+			v := statement.View
+			err = add(s.viewOrder(p, c, wire.ViewRequest{Path: p.within(path), Text: v.Text, Columns: v.Columns, Rights: v.Rights, Sealed: v.Sealed, Replace: v.Replace}))
+		}
+		if err != nil {
+			return all, err
+		}
+	}
 	for _, name := range statement.Roles {
 		role := "role:" + strings.TrimPrefix(name, "role:")
 		if statement.Kind == query.GiveRole || statement.Kind == query.TakeRole {
@@ -142,6 +154,16 @@ func (s *Service) commandOrder(p *standpoint, c Caller, statement *query.Command
 		}
 	}
 	return all, nil
+}
+
+// within puts the source before the path of something new that lacks it, where one
+// source has the schema.
+func (p *standpoint) within(path string) string {
+	parts, err := access.ParsePath(path)
+	if err != nil || len(parts) != 2 {
+		return path
+	}
+	return p.complete(access.Quote(parts[0])) + "." + access.Quote(parts[1])
 }
 
 // complete puts the source, or the source and schema, before a path that lacks

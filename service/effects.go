@@ -123,6 +123,12 @@ func (s *state) touched(after *state, c change) []touch {
 	case access.SetOwner:
 		on := object(c.Object)
 		return []touch{{s.model.Object(on).Owner, on}, {after.model.Object(on).Owner, on}}
+	case access.PutView:
+		on := object(c.Path)
+		return []touch{{after.model.Object(on).Owner, on}, {access.PublicID, on}}
+	case access.DropView:
+		on := object(c.Path)
+		return []touch{{s.model.Object(on).Owner, on}, {access.PublicID, on}}
 	case access.PutBundle:
 		var all []touch
 		if b, err := after.model.FindBundle(c.Bundle); err == nil {

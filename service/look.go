@@ -115,11 +115,17 @@ func (s *Service) Object(c Caller, path string, at wire.Standpoint) (wire.Object
 	if o.Kind.IsRelation() {
 		page.Columns = p.columnViews(o)
 	}
+	if o.View != nil {
+		page.View = p.viewOf(o)
+	}
 	if !s.reviewsObject(st, c, o.ID) {
 		return page, nil
 	}
 	page.Owner, page.OwnOwner = st.model.Ref(st.model.Owner(o.ID)), o.Owner != 0
 	page.Policies = append(page.Policies, st.policiesAt(o)...)
+	for _, view := range st.model.ReadBy(o.ID) {
+		page.ReadBy = append(page.ReadBy, st.model.Path(view.ID))
+	}
 	for _, id := range append([]access.ObjectID{o.ID}, st.model.Above(o.ID)...) {
 		for _, g := range st.model.GrantsOn(id) {
 			page.Grants = append(page.Grants, s.grant(st, g))
@@ -171,8 +177,12 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 		if !p.review {
 			d.By, d.Lost, d.Lifted = nil, nil, nil
 		}
+		treatment := d.Treatment.String()
+		if o.Kind == access.View {
+			treatment = "as its tables have it"
+		}
 		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
-			Treatment: d.Treatment.String(), By: policyNames(d.By), Lost: policyNames(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: p.labels(id)})
+			Treatment: treatment, By: policyNames(d.By), Lost: policyNames(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: p.labels(id)})
 	}
 	return views
 }

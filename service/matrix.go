@@ -31,7 +31,7 @@ func (s *Service) Matrix(ctx context.Context, c Caller, path string) (wire.Matri
 	if o.Kind == access.Column {
 		table, only = st.model.Object(o.Parent), o.ID
 	}
-	if !table.Kind.IsRelation() {
+	if table.Kind != access.Table {
 		return out, problem(422, "wrong_level", "Not possible", "%s is a %s; this takes a table or a column", path, o.Kind)
 	}
 	// It looks as everybody, one after the other.

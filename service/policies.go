@@ -366,12 +366,12 @@ func (st *state) covered(p *policy.RowPolicy) []*access.Object {
 		return true
 	}
 	if p.Label == 0 {
-		st.model.Relations(p.Object, note)
+		st.model.Tables(p.Object, note)
 		return tables
 	}
 	for _, id := range st.policies.Placed(p.Label) {
 		if o := st.model.Object(id); o.Kind != access.Column {
-			st.model.Relations(id, note)
+			st.model.Tables(id, note)
 		}
 	}
 	return tables

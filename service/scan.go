@@ -116,7 +116,7 @@ func (s *Service) Sources(ctx context.Context, c Caller) (wire.List[wire.Source]
 			continue
 		}
 		w := wire.Source{Name: r.Name, Kind: r.Kind}
-		p.Model.Relations(o.ID, func(r *access.Object) bool {
+		p.Model.Tables(o.ID, func(r *access.Object) bool {
 			if p.review || p.Sees(r.ID) {
 				w.Tables++
 			}
@@ -211,6 +211,9 @@ func found(st *state, name string, tables []source.Table) []change {
 		changes = append(changes, o)
 	}
 	for _, t := range tables {
+		if o, err := st.model.Lookup(access.JoinPath(name, t.Schema, t.Name)); err == nil && o.Kind == access.View {
+			continue // the name is a view's; the table is found once the view has another
+		}
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
 		for _, c := range t.Columns {
@@ -284,6 +287,9 @@ func gone(st *state, root *access.Object, tables []source.Table) []change {
 	visit = func(id access.ObjectID) {
 		for _, child := range st.model.Object(id).Children {
 			o := st.model.Object(child)
+			if o.Kind == access.View {
+				continue // which is no table of the source's
+			}
 			if path := st.model.Path(child); !there[path] && !o.Missing {
 				changes = append(changes, access.MissObject{Path: path})
 				continue

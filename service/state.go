@@ -138,6 +138,8 @@ var changeKinds = map[string]reflect.Type{
 	"leave":               reflect.TypeFor[access.Leave](),
 	"rename_subject":      reflect.TypeFor[access.RenameSubject](),
 	"set_owner":           reflect.TypeFor[access.SetOwner](),
+	"put_view":            reflect.TypeFor[access.PutView](),
+	"drop_view":           reflect.TypeFor[access.DropView](),
 	"put_lane":            reflect.TypeFor[access.PutLane](),
 	"remove_lane":         reflect.TypeFor[access.RemoveLane](),
 	"put_bundle":          reflect.TypeFor[access.PutBundle](),

@@ -106,7 +106,7 @@ func (s *Service) sample(ctx context.Context, st *state, lane *access.Object) er
 	found := map[access.ObjectID][]classify.Proposal{}
 	var failed []access.ObjectID
 	tables := 0
-	st.model.Relations(access.PlatformID, func(table *access.Object) bool {
+	st.model.Tables(access.PlatformID, func(table *access.Object) bool {
 		values, err := s.values(ctx, st, lane, table)
 		if err != nil {
 			failed = append(failed, table.ID)

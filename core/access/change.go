@@ -95,6 +95,9 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 	}
 	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key, Declared: c.Declared}
 	m.objects.push(m.edit, o)
+	if kind == View {
+		m.views = append(m.views[:len(m.views):len(m.views)], o.ID)
+	}
 	up := *parent
 	at := len(up.Children)
 	if !up.Kind.IsRelation() {

@@ -10,6 +10,7 @@ type Model struct {
 	byRef    *index[SubjectID]
 	lanes    []ObjectID // by name
 	labels   []ObjectID // by name
+	views    []ObjectID // all that ever were
 	bundles  []*Bundle  // by BundleID; slot 0 is empty; removed ones are nil
 
 	administered bool  // a user has been administrator; see checkAdministrator

@@ -53,11 +53,12 @@ type Object struct {
 	Declared string     // of a column: the database's own type, where Type is another that holds its values
 	NotNull  bool       // of a column
 	Missing  bool
-	Owner    SubjectID // zero: that of the object above
-	Limits   Limits    // of a lane
-	Topic    string    // of a label
-	Level    Level     // of a label
-	Key      bool      // of a column: it is part of the table's primary key
+	Owner    SubjectID   // zero: that of the object above
+	Limits   Limits      // of a lane
+	Topic    string      // of a label
+	Level    Level       // of a label
+	Key      bool        // of a column: it is part of the table's primary key
+	View     *Definition // of a view that is there
 
 	grants []GrantID // on it, on patterns that stand in it, and on a relation's columns
 }
@@ -154,6 +155,11 @@ func (m *Model) searchChild(o *Object, name string) (int, bool) {
 	return sort.Find(len(o.Children), func(i int) int {
 		return strings.Compare(name, m.Object(o.Children[i]).Name)
 	})
+}
+
+// Tables is Relations without views.
+func (m *Model) Tables(id ObjectID, f func(*Object) bool) bool {
+	return m.Relations(id, func(o *Object) bool { return o.Kind == View || f(o) })
 }
 
 // Relations calls f for every table and view at or below id that is not

@@ -55,6 +55,9 @@ func Restore(s *Snapshot) (m *Model, err error) {
 	m.objects.push(e, nil)
 	for i := range s.Objects {
 		m.objects.push(e, &s.Objects[i])
+		if o := &s.Objects[i]; o.Kind == View {
+			m.views = append(m.views, o.ID)
+		}
 	}
 	m.subjects.push(e, nil)
 	for i := range s.Subjects {

@@ -43,6 +43,16 @@ type step struct{ from, to SubjectID }
 // Stand works out what a session holds at the moment now. It is refused for a
 // subject that is disabled or removed, and for a role that is not held.
 func (m *Model) Stand(s Session, now time.Time) (*Standing, error) {
+	st, err := m.stand(s, now)
+	if err == nil {
+		if until := m.ownersUntil(now); !until.IsZero() { // views lend their owners' rights
+			st.Until = earliest(st.Until, until)
+		}
+	}
+	return st, err
+}
+
+func (m *Model) stand(s Session, now time.Time) (*Standing, error) {
 	subject := m.Subject(s.Subject)
 	if subject.Disabled || subject.Removed {
 		return nil, invalid("disabled", "%s is disabled", subject.Ref())

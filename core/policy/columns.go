@@ -154,6 +154,9 @@ func (p *ColumnPolicy) place(m *access.Model, c PutColumnPolicy) error {
 		if column.Kind != access.Column {
 			return invalid("wrong_level", "a column policy belongs to columns; %s is a %s", path, column.Kind)
 		}
+		if m.Object(column.Parent).Kind == access.View {
+			return invalid("wrong_level", "a column policy belongs to a table's columns; %s is a view's, and shows what its tables' policies leave", path)
+		}
 		if p.Table != 0 && column.Parent != p.Table {
 			return invalid("two_tables", "one column policy treats columns of one table; write another for %s, or put a label on the columns and write one for the label", m.Path(column.Parent))
 		}

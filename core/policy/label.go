@@ -49,7 +49,7 @@ func (s *Set) Bearing(m *access.Model, label access.ObjectID) []access.ObjectID 
 			}
 			continue
 		}
-		m.Relations(id, func(table *access.Object) bool {
+		m.Tables(id, func(table *access.Object) bool {
 			for _, c := range table.Children {
 				if !m.Object(c).Missing {
 					columns = append(columns, c)
@@ -113,7 +113,12 @@ func labelAndObject(m *access.Model, label, object string) (access.ObjectID, *ac
 		return 0, nil, err
 	}
 	switch o.Kind {
-	case access.Source, access.Schema, access.Table, access.View, access.Column:
+	case access.Column:
+		if m.Object(o.Parent).Kind == access.View {
+			return 0, nil, invalid("wrong_level", "a view's columns bear what those of its tables bear; put the label there")
+		}
+		return l.ID, o, nil
+	case access.Source, access.Schema, access.Table:
 		return l.ID, o, nil
 	}
 	return 0, nil, invalid("wrong_level", "a label goes on a source, schema, table or column; %s is a %s", object, o.Kind)

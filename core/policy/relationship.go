@@ -63,7 +63,7 @@ func (c PutRelationship) resolve(m *access.Model) (*Relationship, error) {
 			if err != nil {
 				return 0, nil, err
 			}
-			if o.Kind != access.Column || table != 0 && o.Parent != table {
+			if o.Kind != access.Column || m.Object(o.Parent).Kind != access.Table || table != 0 && o.Parent != table {
 				return 0, nil, invalid("bad_relationship", "each side of a relationship is columns of one table; %s is not", path)
 			}
 			table, columns = o.Parent, append(columns, o.ID)

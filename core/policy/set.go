@@ -54,6 +54,9 @@ func (s *Set) AllColumns() []*ColumnPolicy { return s.columns }
 // Rows lists the row policies that are about a table, whatever their status, by
 // name.
 func (s *Set) Rows(m *access.Model, table access.ObjectID) []*RowPolicy {
+	if m.Object(table).Kind == access.View {
+		return nil // its tables have policies
+	}
 	own := s.rowsOf[table]
 	if len(s.wideRows) == 0 {
 		return own
@@ -71,6 +74,9 @@ func (s *Set) Rows(m *access.Model, table access.ObjectID) []*RowPolicy {
 // ColumnPolicies lists the column policies that are about a column of the table,
 // whatever their status, by name.
 func (s *Set) ColumnPolicies(m *access.Model, table access.ObjectID) []*ColumnPolicy {
+	if m.Object(table).Kind == access.View {
+		return nil
+	}
 	own := s.columnsOf[table]
 	if len(s.wideColumns) == 0 {
 		return own

@@ -15,7 +15,8 @@ import (
 // reads better without an error at each step.
 type binder struct {
 	text     string
-	standing *access.Standing
+	standing *access.Standing // whose policies and facts hold
+	rights   *access.Standing // whose privileges are asked: of a view's text, perhaps its owner's
 	model    *access.Model
 	policies *policy.Set
 	params   []any
@@ -35,6 +36,10 @@ type binder struct {
 	depth    int
 	groups   int    // grouping sets bound so far
 	withs    []*CTE // WITH queries in scope, innermost last
+	views    []*Relation
+	within   []access.ObjectID // the views that this text is of, outermost first
+	lends    access.SubjectID  // the owner of the view that lends its rights; zero: nobody
+	kept     []access.ObjectID // what it may read and not pass on
 }
 
 const (

@@ -10,7 +10,7 @@ import (
 
 // A Command is a statement of ISO SQL that changes the access model, or the
 // session: GRANT and REVOKE of privileges and of roles, CREATE ROLE, DROP ROLE,
-// and SET ROLE.
+// CREATE VIEW, DROP VIEW, and SET ROLE.
 type Command struct {
 	Kind CommandKind
 	// Rights are what GRANT and REVOKE name, each with its columns.
@@ -23,6 +23,16 @@ type Command struct {
 	// option alone is taken.
 	Option  bool
 	Cascade bool // of a REVOKE: what rests on it goes along
+	View    *View
+}
+
+// A View is what CREATE VIEW says. Its path is among the command's objects.
+type View struct {
+	Text    string
+	Columns []string
+	Rights  string // owner or reader; empty: not said
+	Sealed  bool
+	Replace bool
 }
 
 // A Right is a privilege, on some columns or on all.
@@ -42,6 +52,8 @@ const (
 	CreateRole
 	DropRole
 	SetRole // Roles has the one to act in; empty: all that are held
+	CreateView
+	DropView
 )
 
 // IsCommand reports whether a text begins as a command does, so that it is not
@@ -79,11 +91,75 @@ func ParseCommand(text string) (c *Command, err error) {
 			b.unsupported(at, "IF EXISTS")
 		}
 		return &Command{Kind: DropRole, Roles: b.roleNames(s.DropRoleStmt.Roles)}, nil
+	case *pg.Node_ViewStmt:
+		return b.createView(s.ViewStmt, at), nil
+	case *pg.Node_DropStmt:
+		return b.dropView(s.DropStmt, at), nil
 	case *pg.Node_VariableSetStmt:
 		return b.setRole(s.VariableSetStmt, at), nil
 	}
 	b.unsupported(at, statementName(tree.Stmts[0].Stmt))
 	return nil, nil
+}
+
+// createView reads CREATE [OR REPLACE] VIEW name [(columns)] [WITH (rights = reader,
+// sealed)] AS query.
+func (b *binder) createView(s *pg.ViewStmt, at int32) *Command {
+	if s.View.Relpersistence == "t" || s.WithCheckOption != pg.ViewCheckOption_NO_CHECK_OPTION {
+		b.unsupported(at, "TEMPORARY, or WITH CHECK OPTION, of a view")
+	}
+	v := &View{Columns: texts(s.Aliases), Replace: s.Replace, Text: b.afterAs()}
+	for _, n := range s.Options {
+		e := n.GetDefElem()
+		value := e.GetArg().GetTypeName()
+		switch {
+		case e.Defname == "rights" && value != nil:
+			v.Rights = texts(value.Names)[len(value.Names)-1]
+		case e.Defname == "rights" && e.GetArg().GetString_() != nil:
+			v.Rights = e.GetArg().GetString_().GetSval()
+		case e.Defname == "sealed" && e.GetArg() == nil:
+			v.Sealed = true
+		default:
+			b.fail(at, Unsupported, "a view is made WITH (rights = owner), WITH (rights = reader) or WITH (sealed); %s is none of these", e.Defname)
+		}
+	}
+	return &Command{Kind: CreateView, Objects: []string{rangePath(s.View)}, View: v}
+}
+
+// afterAs is what stands behind the first AS of the text: the first of all, for a
+// name that reads so is in quotes.
+func (b *binder) afterAs() string {
+	scanned, err := pg.Scan(b.text)
+	if err == nil {
+		for _, t := range scanned.Tokens {
+			if t.Token == pg.Token_AS {
+				return strings.TrimRight(strings.TrimSpace(b.text[t.End:]), "; \t\n")
+			}
+		}
+	}
+	b.unsupported(-1, "this form of CREATE VIEW")
+	return ""
+}
+
+func (b *binder) dropView(s *pg.DropStmt, at int32) *Command {
+	if s.RemoveType != pg.ObjectType_OBJECT_VIEW || s.MissingOk || s.Behavior == pg.DropBehavior_DROP_CASCADE {
+		b.unsupported(at, "DROP of anything but a ROLE or a VIEW, IF EXISTS, and CASCADE")
+	}
+	c := &Command{Kind: DropView}
+	for _, n := range s.Objects {
+		c.Objects = append(c.Objects, access.JoinPath(texts(n.GetList().Items)...))
+	}
+	return c
+}
+
+func rangePath(r *pg.RangeVar) string {
+	parts := []string{}
+	for _, part := range []string{r.Catalogname, r.Schemaname, r.Relname} {
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	return access.JoinPath(parts...)
 }
 
 // setRole reads SET ROLE name, SET ROLE NONE and RESET ROLE, as ISO/IEC 9075-2
@@ -115,14 +191,7 @@ func (b *binder) grantCommand(s *pg.GrantStmt, at int32) *Command {
 	for _, n := range s.Objects {
 		switch s.Objtype {
 		case pg.ObjectType_OBJECT_TABLE:
-			r := n.GetRangeVar()
-			parts := []string{}
-			for _, part := range []string{r.Catalogname, r.Schemaname, r.Relname} {
-				if part != "" {
-					parts = append(parts, part)
-				}
-			}
-			c.Objects = append(c.Objects, access.JoinPath(parts...))
+			c.Objects = append(c.Objects, rangePath(n.GetRangeVar()))
 		case pg.ObjectType_OBJECT_SCHEMA, pg.ObjectType_OBJECT_DATABASE:
 			// A quoted name may be a whole path: ON SCHEMA "survey.drilling".
 			c.Objects = append(c.Objects, n.GetString_().GetSval())

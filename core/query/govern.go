@@ -39,6 +39,21 @@ func (b *binder) govern() []TableUse {
 	return uses
 }
 
+// viewed is what a query does with views.
+func (b *binder) viewed() []TableUse {
+	var uses []TableUse
+	for _, r := range b.views {
+		use := TableUse{Table: r.Table.ID}
+		for i, c := range r.Columns {
+			if r.used[i] {
+				use.Columns = append(use.Columns, c.ID)
+			}
+		}
+		uses = append(uses, use)
+	}
+	return uses
+}
+
 // governance works out what the policies make of a table. One whose policies
 // treat a column that is gone is closed: what the column held may stand under
 // another name now.

@@ -48,7 +48,7 @@ func makePlan(text string, params []any, st *access.Standing, policies *policy.S
 	if err != nil {
 		return nil, err
 	}
-	b := &binder{text: text, standing: st, model: st.Model, policies: policies, params: params}
+	b := &binder{text: text, standing: st, rights: st, model: st.Model, policies: policies, params: params}
 	defer func() {
 		// What binding finds wrong after a table is opaque may come of that.
 		if err != nil && len(b.needs) > 0 {
@@ -81,7 +81,7 @@ func makePlan(text string, params []any, st *access.Standing, policies *policy.S
 func (b *binder) readPlan(n *pgt.Node) *Plan {
 	q := b.query(n.GetSelectStmt(), nil)
 	b.refuseWanting()
-	uses := b.govern()
+	uses := append(b.govern(), b.viewed()...)
 	e := newEmitter(b.model, b.source, b.fencesRead(q))
 	e.query(q)
 	return &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}
@@ -90,7 +90,7 @@ func (b *binder) readPlan(n *pgt.Node) *Plan {
 func (b *binder) writePlan(n *pgt.Node) *Plan {
 	w := b.writing(n)
 	b.refuseWanting()
-	uses := append([]TableUse{b.governTarget(w)}, b.govern()...)
+	uses := append(append([]TableUse{b.governTarget(w)}, b.govern()...), b.viewed()...)
 	e := newEmitter(b.model, b.source, b.fencesWrite(w))
 	e.writing(w)
 	p := &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil}

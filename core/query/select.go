@@ -277,7 +277,7 @@ func (b *binder) readable(e *ColumnRef) bool {
 	if b.own || r.Table == nil {
 		return true
 	}
-	v := b.standing.Resolve(r.Table.ID)
+	v := b.rights.Resolve(r.Table.ID)
 	return v.Covers(access.Select, r.Columns[e.Col].ID)
 }
 

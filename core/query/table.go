@@ -31,6 +31,9 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 		b.fail(v.Location, Unsupported, "one query reads one source; %s is of %s, the others are of %s", b.model.Path(o.ID), source.Name, b.model.Object(b.source).Name)
 	}
 	b.source = source.ID
+	if o.Kind == access.View {
+		return b.view(v, o)
+	}
 	r := b.relation(o)
 	b.tables = append(b.tables, r)
 	if !b.own {
@@ -74,7 +77,7 @@ func (b *binder) resolve(v *pg.RangeVar) *access.Object {
 	name := access.JoinPath(parts...)
 	var found []*access.Object
 	for _, schema := range b.schemas(v) {
-		if o := b.model.Child(schema, v.Relname); o != nil && o.Kind == access.Table && b.exists(o) {
+		if o := b.model.Child(schema, v.Relname); o != nil && (o.Kind == access.Table || o.View != nil && !b.own) && b.exists(o) {
 			found = append(found, o)
 		}
 	}
@@ -100,6 +103,8 @@ func (b *binder) schemas(v *pg.RangeVar) []*access.Object {
 		}
 	case b.home != nil:
 		sources = append(sources, m.Object(m.Object(b.home.Parent).Parent))
+	case b.within != nil: // a view's text stays in its source
+		sources = append(sources, m.Object(b.source))
 	default:
 		for _, id := range m.Object(access.PlatformID).Children {
 			sources = append(sources, m.Object(id))
@@ -128,7 +133,7 @@ func (b *binder) exists(o *access.Object) bool {
 	if b.own {
 		return !o.Missing && !b.model.Object(o.Parent).Missing
 	}
-	v := b.standing.Resolve(o.ID)
+	v := b.rights.Resolve(o.ID)
 	return len(v.Shut) == 0 && (v.Allowed.Has(access.Select) || !o.Missing)
 }
 
@@ -144,11 +149,11 @@ func (b *binder) notThere(v *pg.RangeVar, name string) {
 	}
 	for _, schema := range b.schemas(v) {
 		if o := b.model.Child(schema, v.Relname); o != nil && !o.Missing {
-			e.Needs = b.standing.Missing(access.Select, o.ID)
+			e.Needs = b.rights.Missing(access.Select, o.ID)
 		}
 	}
 	b.model.Relations(access.PlatformID, func(o *access.Object) bool {
-		if b.standing.Sees(o.ID) && (v.Schemaname != "" || strings.EqualFold(o.Name, v.Relname)) {
+		if b.rights.Sees(o.ID) && (v.Schemaname != "" || strings.EqualFold(o.Name, v.Relname)) {
 			e.Near = append(e.Near, b.model.Path(o.ID))
 		}
 		return true
@@ -159,9 +164,16 @@ func (b *binder) notThere(v *pg.RangeVar, name string) {
 // authoriseTable asks whether the session may read the table. Where it may not,
 // the relation is opaque and binding goes on, to find all that is missing.
 func (b *binder) authoriseTable(r *Relation) {
-	if !b.standing.Resolve(r.Table.ID).Allowed.Has(access.Select) {
+	if !b.rights.Resolve(r.Table.ID).Allowed.Has(access.Select) {
 		b.need(access.Select, r.Table.ID)
 		r.opaque, r.Columns = true, nil
+		return
+	}
+	// Who lends a right passes it on, so it takes the right to (ISO/IEC 9075-2, 11.32:
+	// privileges on a view are grantable where those beneath it are).
+	if b.lends != 0 && !b.standing.Counts(b.lends) &&
+		b.model.Entitling(b.lends, access.Set(access.Select), access.Target{Object: r.Table.ID}, b.standing.At) == nil {
+		b.kept = append(b.kept, r.Table.ID)
 	}
 }
 
@@ -181,7 +193,7 @@ func (b *binder) use(e *ColumnRef) {
 	if b.own {
 		return
 	}
-	v := b.standing.Resolve(r.Table.ID)
+	v := b.rights.Resolve(r.Table.ID)
 	switch id := r.Columns[e.Col].ID; {
 	case v.Covers(access.Select, id):
 	case v.Allowed.Has(access.Select):

@@ -147,12 +147,12 @@ type Column struct {
 	Withheld policy.TreatmentKind
 }
 
-// A Relation is one entry of a FROM clause: a base table, a derived table or a
-// reference to a WITH query.
+// A Relation is one entry of a FROM clause: a base table, a view, a derived table
+// or a reference to a WITH query.
 type Relation struct {
 	Alias   string
 	Columns []Column
-	// One of these three.
+	// One of these three; of a view the first two.
 	Table *access.Object
 	Query *Query
 	CTE   *CTE

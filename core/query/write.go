@@ -81,7 +81,7 @@ func (b *binder) writing(n *pg.Node) *Write {
 	return w
 }
 
-func (b *binder) verdict(w *Write) access.Verdict { return b.standing.Resolve(w.Target.Table.ID) }
+func (b *binder) verdict(w *Write) access.Verdict { return b.rights.Resolve(w.Target.Table.ID) }
 
 // target binds the table that is written to. Reading from it, in a condition or
 // by RETURNING, takes SELECT; naming it does not.

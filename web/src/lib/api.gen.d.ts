@@ -2453,6 +2453,136 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** named queries */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description a path; all when not given */
+                    below?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireView"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** make a view, or make it anew */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireViewRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** take a view away, by its path */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description say what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/why": {
         parameters: {
             query?: never;
@@ -2919,6 +3049,11 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireView: {
+            items: components["schemas"]["WireView"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireMatrix: {
             /** @description the columns that a policy treats for somebody, or that is asked for */
             columns: string[];
@@ -3026,10 +3161,14 @@ export interface components {
             policies: components["schemas"]["WirePolicy"][];
             /** @description what the standpoint may do */
             privileges: string[];
+            /** @description views that read it with their owners' rights, so that SELECT on them gives what policies leave of it */
+            read_by?: string[];
             /** Format: int64 */
             revision: number;
             /** @description of a column; of a source, its kind of database */
             type?: string;
+            /** @description of a view */
+            view?: components["schemas"]["WireView"];
         };
         WireOwnerRequest: {
             /** @description say what it would do to whom, and do nothing */
@@ -3703,6 +3842,42 @@ export interface components {
             /** @description the condition, in SQL */
             rule: string;
             sentence: string;
+        };
+        WireView: {
+            columns: string[];
+            owner: string;
+            path: string;
+            /**
+             * @description whose privileges it reads its tables with; policies are always the reader's
+             * @enum {string}
+             */
+            rights: "owner" | "reader";
+            /** @description its text is shown to nobody without DESCRIBE on it */
+            sealed: boolean;
+            /** @description one SELECT; empty: it is sealed, and not for the caller */
+            text: string;
+        };
+        WireViewRequest: {
+            /** @description names of its columns, in place of those of the text */
+            columns?: string[];
+            /** @description say what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description a subject that the caller has the rights of; by default the role that the caller acts in, else the caller */
+            owner?: string;
+            /** @description where it is to stand: SOURCE.SCHEMA.NAME */
+            path: string;
+            /** @description kept in the journal */
+            reason?: string;
+            /** @description make one anew that is there */
+            replace?: boolean;
+            /**
+             * @description owner by default
+             * @enum {string}
+             */
+            rights?: "owner" | "reader";
+            sealed?: boolean;
+            /** @description one SELECT over tables of the same source */
+            text: string;
         };
         WireWhy: {
             allowed: boolean;

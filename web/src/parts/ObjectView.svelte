@@ -15,16 +15,20 @@
   import RowsView from './RowsView.svelte'
   import TabList from './TabList.svelte'
   import Trouble from './Trouble.svelte'
+  import ViewDialog from './ViewDialog.svelte'
+  import ViewText from './ViewText.svelte'
 
   let { path }: { path: string } = $props()
   let page = $state<ObjectPage | null>(null)
   let problem = $state<Problem | null>(null)
   let granting = $state(false)
   let owning = $state(false)
+  let viewing = $state(false)
   let writing = $state<'' | 'rows' | 'columns'>('')
   let editing = $state<Policy | undefined>()
   const isTable = $derived(page?.kind === 'table')
-  const tab = $derived(place.query.get('tab') ?? (isTable ? 'rows' : 'who'))
+  const hasRows = $derived(isTable || page?.kind === 'view')
+  const tab = $derived(place.query.get('tab') ?? (hasRows ? 'rows' : 'who'))
 
   $effect(() => {
     void changes.count
@@ -53,15 +57,18 @@
   }
 
   const tabs = $derived<[string, string][]>([
-    ...(isTable
+    ...(hasRows
       ? ([
           ['rows', 'Rows'],
           ['columns', `Columns ${page!.columns.length}`],
         ] as [string, string][])
       : []),
+    ...(page?.view ? ([['text', 'Text']] as [string, string][]) : []),
     ['who', 'Who can'],
-    ...(isTable && signed.session?.administrator && !place.elsewhere ? ([['matrix', 'Who gets what']] as [string, string][]) : []),
-    ['policies', `Policies ${page?.policies.length ?? 0}`],
+    ...(isTable && signed.session?.administrator && !place.elsewhere
+      ? ([['matrix', 'Who gets what']] as [string, string][])
+      : []),
+    ...(page?.view ? [] : ([['policies', `Policies ${page?.policies.length ?? 0}`]] as [string, string][])),
     ['grants', `Grants ${page?.grants.length ?? 0}`],
   ])
 </script>
@@ -80,6 +87,14 @@
           >{page.own_owner ? '' : ', the owner of what it is in'}
         </p>
       {/if}
+      {#if page.read_by?.length}
+        <p class="mt-1 text-sm text-muted">
+          read with their owners' rights by {#each page.read_by as v, i (v)}{i ? ', ' : ''}<a
+              class="mono hover:underline"
+              href={place.href('/tables/' + v)}>{v}</a
+            >{/each}: who reads these sees what policies leave of it
+        </p>
+      {/if}
       {#if page.needs.length}
         <p class="mt-1 text-sm">
           To use it, this needs {#each page.needs as need (need)}<span class="chip mr-1">{need}</span>{/each}
@@ -91,6 +106,7 @@
         <button class="btn btn-main" onclick={() => (granting = true)}>Grant</button>
         {#if page.kind !== 'platform'}<button class="btn" onclick={() => (owning = true)}>Owner</button>{/if}
         {#if page.kind === 'source'}<button class="btn" onclick={scan}>Scan again</button>{/if}
+        {#if page.kind === 'schema'}<button class="btn" onclick={() => (viewing = true)}>View</button>{/if}
         {#if isTable}
           <button class="btn" onclick={() => edit(undefined, 'rows')}>Row policy</button>
           <button class="btn" onclick={() => edit(undefined, 'columns')}>Column policy</button>
@@ -101,7 +117,7 @@
   <Tabs.Root value={tab} onValueChange={(value) => place.go(place.path, { tab: value })}>
     <TabList {tabs} />
     <Tabs.Content value="rows"
-      >{#if isTable && tab === 'rows'}<RowsView table={page.path} />{/if}</Tabs.Content
+      >{#if hasRows && tab === 'rows'}<RowsView table={page.path} />{/if}</Tabs.Content
     >
     <Tabs.Content value="columns">
       <div class="panel overflow-hidden">
@@ -134,6 +150,9 @@
         </table>
       </div>
     </Tabs.Content>
+    <Tabs.Content value="text"
+      >{#if page.view}<ViewText view={page.view} manage={page.manage} />{/if}</Tabs.Content
+    >
     <Tabs.Content value="who"
       >{#if tab === 'who'}<AccessTable to={page.path} />{/if}</Tabs.Content
     >
@@ -160,6 +179,7 @@
       kind={page.kind}
       columns={page.columns.map((c) => c.name)}
     />{/if}
+  {#if viewing}<ViewDialog bind:open={viewing} schema={page.path} />{/if}
   {#if owning}<OwnerDialog bind:open={owning} object={page.path} owner={page.owner} own={page.own_owner} />{/if}
   {#if writing}<PolicyDialog
       bind:open={() => writing !== '', (open) => open || (writing = '')}

@@ -20,7 +20,9 @@
   let fetched = $state<Node[] | null>(null)
   const children = $derived(node.children ?? fetched)
   const shown = $derived(
-    (children ?? []).filter((c) => !filter || c.kind !== 'table' || c.name.includes(filter.toLowerCase())),
+    (children ?? []).filter(
+      (c) => !filter || (c.kind !== 'table' && c.kind !== 'view') || c.name.includes(filter.toLowerCase()),
+    ),
   )
 
   $effect(() => {
@@ -62,6 +64,7 @@
     <span class="w-3 text-center text-xs text-muted" aria-hidden="true">{leaf ? '' : isOpen ? '▾' : '▸'}</span>
     <BandGlyph bands={node.bands} size={14} />
     <span class="truncate {leaf ? 'mono' : ''} {node.missing ? 'text-muted line-through' : ''}">{node.name}</span>
+    {#if node.kind === 'view'}<span class="text-xs text-muted">view</span>{/if}
   </a>
   {#if isOpen && !leaf}
     <ul role="group" class="ml-3.5 border-l border-line pl-1">

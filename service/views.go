@@ -1,0 +1,248 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/wire"
+)
+
+// PutView makes a view, or with Replace makes it anew.
+func (s *Service) PutView(ctx context.Context, c Caller, in wire.ViewRequest) (wire.Changed, error) {
+	st := s.current.Load()
+	p, err := s.standAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o, err := s.viewOrder(p, c, in)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	return s.make(ctx, o)
+}
+
+// viewOrder works out the change that makes a view. Who may is asked when it is
+// made.
+func (s *Service) viewOrder(p *standpoint, c Caller, in wire.ViewRequest) (order, error) {
+	st := p.state
+	o := order{caller: c, Change: in.Change}
+	if err := s.viewPlace(p, in.Path); err != nil {
+		return o, err
+	}
+	put := access.PutView{Path: in.Path, Text: strings.TrimRight(strings.TrimSpace(in.Text), "; \t\n"), Rights: access.Rights(in.Rights), Sealed: in.Sealed, Owner: in.Owner}
+	verb := "made"
+	old, err := st.model.Lookup(in.Path)
+	switch {
+	case err == nil && old.Kind != access.View:
+		return o, problem(409, "exists", "Not possible", "%s is a %s already", in.Path, old.Kind)
+	case err == nil && !old.Missing && !in.Replace:
+		return o, problem(409, "exists", "Not possible", "there is a view %s already; to make it anew: CREATE OR REPLACE VIEW, or --replace", in.Path)
+	case err == nil && !old.Missing:
+		verb = "made anew"
+		if put.Rights == "" {
+			put.Rights = old.View.Rights
+		}
+		if put.Owner == "" {
+			put.Owner = st.model.Ref(old.Owner)
+		}
+	}
+	if put.Rights == "" {
+		put.Rights = access.OwnerRights
+	}
+	if put.Owner == "" {
+		put.Owner = st.model.Ref(c.User)
+		if p.Session.Role != 0 {
+			put.Owner = st.model.Ref(p.Session.Role)
+		}
+	}
+	rights, err := s.viewRights(st, c, put)
+	if err != nil {
+		return o, err
+	}
+	own, err := s.own(st, c)
+	if err != nil {
+		return o, err
+	}
+	if put.Columns, put.Reads, err = query.CheckView(own, rights, st.policies, put.Path, put.Text, in.Columns); err != nil {
+		return o, s.refuse(c, "change", "the view "+in.Path, err)
+	}
+	whose := "its reader's rights"
+	if put.Rights == access.OwnerRights {
+		whose = "the rights of its owner " + put.Owner
+	}
+	o.changes = []change{put}
+	o.says = []string{fmt.Sprintf("%s the view %s, which reads its tables with %s", verb, in.Path, whose)}
+	if put.Sealed {
+		o.notes = append(o.notes, "it is sealed: its text is shown to nobody without DESCRIBE on it")
+	}
+	if strings.HasPrefix(put.Owner, "user:") {
+		o.notes = append(o.notes, "a role is the better owner: it stays when people go")
+	}
+	return o, nil
+}
+
+// viewPlace wants the schema that a view is to stand in to be there.
+func (s *Service) viewPlace(p *standpoint, path string) error {
+	parts, err := access.ParsePath(path)
+	if err != nil || len(parts) != 3 {
+		return problem(422, "bad_path", "Not possible", "a view stands in a schema: write SOURCE.SCHEMA.NAME, not %q", path)
+	}
+	_, err = s.seen(p, access.JoinPath(parts[:2]...))
+	return err
+}
+
+// viewRights is whose rights the text of a view is checked with.
+func (s *Service) viewRights(st *state, c Caller, put access.PutView) (*access.Standing, error) {
+	if put.Rights == access.ReaderRights || c.User == 0 {
+		return s.own(st, c)
+	}
+	owner, err := st.model.FindSubject(put.Owner)
+	if err != nil {
+		return nil, err
+	}
+	return st.model.Stand(access.Session{Subject: owner.ID}, s.now())
+}
+
+// mayPutView wants CREATE on the schema; of a view that is there, its owner's
+// rights; and those of who is to own it, so that nobody takes rights that they lack
+// by writing what another's view reads. The text is checked again, for the state
+// that the change is made on.
+func (s *Service) mayPutView(st *state, c Caller, own *access.Standing, put access.PutView) error {
+	parts, err := access.ParsePath(put.Path)
+	if err != nil || len(parts) != 3 {
+		return problem(422, "bad_path", "Not possible", "a view stands in a schema: write SOURCE.SCHEMA.NAME, not %q", put.Path)
+	}
+	schema, err := st.model.Lookup(access.JoinPath(parts[:2]...))
+	if err != nil {
+		return err
+	}
+	if !own.Resolve(schema.ID).Allowed.Has(access.Create) {
+		return wants(st, access.Create, schema.ID)
+	}
+	if old, err := st.model.Lookup(put.Path); err == nil && old.Kind == access.View && !old.Missing && !own.Counts(old.Owner) {
+		return problem(403, "refused", "Refused", "%s is %s's; only who has the owner's rights makes it anew", put.Path, st.model.Ref(old.Owner))
+	}
+	if err := mayOwn(st, own, put.Owner); err != nil {
+		return err
+	}
+	rights, err := s.viewRights(st, c, put)
+	if err != nil {
+		return err
+	}
+	columns, reads, err := query.CheckView(own, rights, st.policies, put.Path, put.Text, given(put.Columns))
+	if err == nil && (!slices.Equal(columns, put.Columns) || !slices.Equal(reads, put.Reads)) {
+		err = problem(409, "stale", "Changed meanwhile", "the tables of %s have changed meanwhile; try again", put.Path)
+	}
+	return err
+}
+
+// mayOwn wants the rights of who is to own a view.
+func mayOwn(st *state, own *access.Standing, owner string) error {
+	subject, err := st.model.FindSubject(owner)
+	if err != nil {
+		return err
+	}
+	if !own.Counts(subject.ID) {
+		return problem(403, "refused", "Refused", "a view lends its owner's rights, so its owner is you, or a role that you hold; you do not hold %s", owner)
+	}
+	return nil
+}
+
+// given are the names of a view's columns.
+func given(columns []access.ViewColumn) []string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = c.Name
+	}
+	return names
+}
+
+// mayDropView wants the rights of a view's owner, or MANAGE on it.
+func mayDropView(st *state, own *access.Standing, path string) error {
+	view, err := st.model.Lookup(path)
+	if err == nil && view.Owner != 0 && own.Counts(view.Owner) {
+		return nil
+	}
+	return manages(st, own, path)
+}
+
+// DropView takes a view away.
+func (s *Service) DropView(ctx context.Context, c Caller, path string, in wire.Change) (wire.Changed, error) {
+	st := s.current.Load()
+	p, err := s.standAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o, err := s.dropViewOrder(p, c, path)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o.Change = in
+	return s.make(ctx, o)
+}
+
+func (s *Service) dropViewOrder(p *standpoint, c Caller, path string) (order, error) {
+	o := order{caller: c}
+	view, err := s.seen(p, path)
+	if err != nil {
+		return o, err
+	}
+	if view.Kind != access.View {
+		return o, problem(422, "wrong_level", "Not possible", "%s is a %s, not a view", path, view.Kind)
+	}
+	if view.Missing {
+		return o, problem(404, "not_found", "Not found", "the view %s is gone already", path)
+	}
+	path = p.Model.Path(view.ID)
+	o.changes, o.says = []change{access.DropView{Path: path}}, []string{"took the view " + path + " away"}
+	if n := len(p.Model.GrantsOn(view.ID)); n > 0 {
+		o.notes = append(o.notes, "grants on it stay and take no effect; they count again for a view of that name")
+	}
+	for _, other := range p.Model.Views(access.PlatformID) {
+		if slices.Contains(other.View.Reads, view.ID) && s.reviewsObject(p.state, c, other.ID) {
+			o.notes = append(o.notes, "the view "+p.Model.Path(other.ID)+" reads it, and is closed until it is there again")
+		}
+	}
+	return o, nil
+}
+
+// viewOf describes a view; a sealed one's text is for who may describe it.
+func (p *standpoint) viewOf(o *access.Object) *wire.View {
+	w := &wire.View{Path: p.Model.Path(o.ID), Text: o.View.Text, Rights: string(o.View.Rights), Sealed: o.View.Sealed, Owner: p.Model.Ref(o.Owner), Columns: []string{}}
+	v := p.Resolve(o.ID)
+	if !v.Allowed.Has(access.Describe) && (o.View.Sealed || !v.Allowed.Has(access.Select)) {
+		w.Text = ""
+	}
+	for _, id := range o.Children {
+		if !p.Model.Object(id).Missing {
+			w.Columns = append(w.Columns, p.Model.Object(id).Name)
+		}
+	}
+	return w
+}
+
+// Views lists the views that the caller sees, below an object.
+func (s *Service) Views(c Caller, below string) (wire.List[wire.View], error) {
+	out := wire.List[wire.View]{Items: []wire.View{}}
+	st := s.current.Load()
+	p, err := s.standAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return out, err
+	}
+	root := st.model.Object(access.PlatformID)
+	if below != "" {
+		if root, err = s.seen(p, below); err != nil {
+			return out, err
+		}
+	}
+	for _, o := range st.model.Views(root.ID) {
+		if p.Sees(o.ID) {
+			out.Items = append(out.Items, *p.viewOf(o))
+		}
+	}
+	return out, nil
+}

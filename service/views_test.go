@@ -1,0 +1,251 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+// viewing runs statements as users, for short.
+type viewing struct {
+	*testing.T
+	svc *service.Service
+}
+
+func (v viewing) ask(user, text string) (wire.Result, error) {
+	v.Helper()
+	return v.svc.Query(ctx, caller(v, v.svc, user), wire.QueryRequest{SQL: text})
+}
+
+func (v viewing) must(user, text string) string {
+	v.Helper()
+	out, err := v.ask(user, text)
+	if err != nil {
+		v.Fatalf("%s: %s: %v", user, text, service.Problem(err).Detail)
+	}
+	return fmt.Sprint(out.Rows)
+}
+
+// refused wants a refusal that says something, and nothing else that it must not.
+func (v viewing) refused(user, text string, status int, says string, never ...string) {
+	v.Helper()
+	_, err := v.ask(user, text)
+	p := wants(v, err, status, says)
+	for _, secret := range never {
+		if strings.Contains(fmt.Sprint(p.Detail, p.Missing, p.Fixes), secret) {
+			v.Errorf("%s: %s: the refusal tells of %s: %+v", user, text, secret, p)
+		}
+	}
+}
+
+// TestViewsShowWhatPoliciesLeave: a view with its owner's rights needs no SELECT
+// on what it reads, and shows each reader the rows and values that are theirs.
+func TestViewsShowWhatPoliciesLeave(t *testing.T) {
+	v := viewing{t, demotest.Open(t, demotest.Folder(t))}
+	v.must("opal", "SET ROLE NONE")
+	if says := v.must("opal", "CREATE VIEW survey.drilling.deep (id, place, price) AS SELECT b.id, b.district, b.cost FROM drilling.boreholes AS b WHERE b.depth_m > 300 -- the deep ones\n"); !strings.Contains(says, "made the view survey.drilling.deep") || !strings.Contains(says, "a role is the better owner") {
+		t.Errorf("making a view says %s", says)
+	}
+	v.must("opal", "GRANT SELECT ON survey.drilling.deep TO tuff, garnet, flint, chert")
+	for user, want := range map[string]string{
+		"flint":  "SELECT count(*), min(district), max(cost) FROM survey.drilling.boreholes WHERE depth_m > 300",
+		"chert":  "SELECT count(*), min(district), max(cost) FROM survey.drilling.boreholes WHERE depth_m > 300",
+		"tuff":   "SELECT count(*), min(district), max(cost) FROM survey.drilling.boreholes WHERE depth_m > 300",
+		"garnet": "SELECT count(*), min(district), max(cost) FROM survey.drilling.boreholes WHERE depth_m > 300",
+	} {
+		if got, want := v.must(user, "SELECT count(*), min(place), max(price) FROM survey.drilling.deep"), v.must(user, want); got != want {
+			t.Errorf("%s gets %s from the view and %s from its table", user, got, want)
+		}
+	}
+	if flint, chert := v.must("flint", "SELECT max(price) FROM survey.drilling.deep"), v.must("chert", "SELECT max(price) FROM survey.drilling.deep"); flint != "[[<nil>]]" || chert == flint {
+		t.Errorf("flint sees costs through the view: %s, %s", flint, chert)
+	}
+	v.refused("marl", "SELECT * FROM survey.drilling.deep", 404, "does not exist or is not yours to use")
+	v.refused("beryl", "SELECT id FROM survey.drilling.deep", 404, "does not exist or is not yours to use")
+	// In joins, sub-queries and other views, as a table.
+	v.must("opal", "CREATE VIEW survey.drilling.by_place AS SELECT place, count(*) AS n FROM drilling.deep GROUP BY place")
+	v.must("opal", "GRANT SELECT ON survey.drilling.by_place TO flint")
+	if got, want := v.must("flint", "SELECT sum(n) FROM survey.drilling.by_place"), v.must("flint", "SELECT count(*) FROM survey.drilling.deep AS d JOIN survey.drilling.boreholes AS b USING (id)"); got != want {
+		t.Errorf("a view of a view gives %s, want %s", got, want)
+	}
+	v.refused("opal", "INSERT INTO survey.drilling.deep (id) VALUES (1)", 422, "writing to a view")
+	// The record names the view and what it read.
+	found, err := v.svc.Records(ctx, caller(t, v.svc, "agate"), service.RecordSearch{Actor: "user:tuff", Action: "query"})
+	if err != nil || len(found.Items) == 0 || !strings.Contains(fmt.Sprint(found.Items), "survey.drilling.deep.price") || !strings.Contains(fmt.Sprint(found.Items), "survey.drilling.boreholes.cost") {
+		t.Errorf("the record of a view: %+v (%v)", found.Items, err)
+	}
+	// Its columns can be granted apart.
+	v.must("opal", "REVOKE SELECT ON survey.drilling.deep FROM tuff")
+	v.must("opal", "GRANT SELECT (id) ON survey.drilling.deep TO tuff")
+	v.must("tuff", "SELECT count(id) FROM survey.drilling.deep")
+	v.refused("tuff", "SELECT price FROM survey.drilling.deep", 403, "you lack SELECT on survey.drilling.deep.price")
+	v.refused("tuff", "SELECT * FROM survey.drilling.deep", 403, "* takes in columns that are not granted")
+}
+
+// TestViewsLendNoMoreThanTheirOwnerMay holds each way in which a view could pass on
+// a right that nobody gave.
+func TestViewsLendNoMoreThanTheirOwnerMay(t *testing.T) {
+	v := viewing{t, demotest.Open(t, demotest.Folder(t))}
+	v.must("opal", "GRANT CREATE ON SCHEMA \"survey.drilling\" TO flint, garnet, marl")
+	v.must("opal", "GRANT USAGE ON DATABASE survey TO marl")
+	v.must("opal", "GRANT USAGE ON SCHEMA \"survey.drilling\" TO marl")
+	v.must("opal", "GRANT USAGE ON SCHEMA \"survey.licensing\" TO marl")
+	v.must("opal", "CREATE ROLE geologist_of_views")
+
+	// Who may not read it makes no view of it; nor for another who may.
+	v.refused("flint", "CREATE VIEW survey.drilling.v AS SELECT amount FROM survey.licensing.payments", 403, "SELECT on survey.licensing.payments")
+	v.refused("marl", "CREATE VIEW survey.drilling.v AS SELECT id FROM survey.drilling.boreholes", 403, "SELECT on survey.drilling.boreholes")
+	_, err := v.svc.PutView(ctx, caller(t, v.svc, "flint"), wire.ViewRequest{Path: "survey.drilling.v", Text: "SELECT amount FROM survey.licensing.payments", Owner: "role:licensing_officer"})
+	wants(t, err, 403, "you do not hold role:licensing_officer")
+	v.refused("garnet", "CREATE VIEW survey.licensing.v AS SELECT id FROM survey.licensing.holders", 403, "CREATE on survey.licensing")
+
+	// Who may read and not pass on can make one; nobody else reads it.
+	v.must("flint", "CREATE VIEW survey.drilling.own AS SELECT id FROM survey.drilling.boreholes")
+	v.must("flint", "GRANT SELECT ON survey.drilling.own TO marl")
+	if _, err := v.svc.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "lane:interactive", Subjects: []string{"user:marl"}}, false); err != nil {
+		t.Fatal(err)
+	}
+	v.must("flint", "SELECT count(*) FROM survey.drilling.own")
+	v.refused("marl", "SELECT count(*) FROM survey.drilling.own", 409, "is closed", "boreholes", "flint")
+	v.refused("opal", "SELECT count(*) FROM survey.drilling.own", 409, "its owner user:flint may read survey.drilling.boreholes and not pass it on")
+	v.must("opal", "GRANT SELECT ON survey.drilling.boreholes TO flint WITH GRANT OPTION")
+	if got := v.must("marl", "SELECT count(*) FROM survey.drilling.own"); got != "[[0]]" { // no row policy lets any through
+		t.Errorf("marl sees %s rows through the view", got)
+	}
+	// A view of the owner's view is no way round that either.
+	v.must("opal", "REVOKE GRANT OPTION FOR SELECT ON survey.drilling.boreholes FROM flint")
+	v.must("flint", "CREATE VIEW survey.drilling.again WITH (rights = reader) AS SELECT id FROM survey.drilling.own")
+	v.must("flint", "GRANT SELECT ON survey.drilling.again TO marl")
+	v.refused("marl", "SELECT id FROM survey.drilling.again", 409, "is closed")
+
+	// Nobody writes another's view anew, or makes one another's who has more.
+	v.must("opal", "GRANT MANAGE ON survey.drilling.own TO marl")
+	v.refused("marl", "CREATE OR REPLACE VIEW survey.drilling.own AS SELECT id FROM survey.drilling.lithology", 403, "")
+	_, err = v.svc.SetOwner(ctx, caller(t, v.svc, "marl"), wire.OwnerRequest{Owner: "role:data_curator", Objects: []string{"survey.drilling.own"}})
+	wants(t, err, 403, "you do not hold role:data_curator")
+	v.refused("flint", "CREATE VIEW survey.drilling.own AS SELECT 1 AS x", 409, "there is a view survey.drilling.own already")
+	v.refused("flint", "CREATE VIEW survey.drilling.boreholes AS SELECT 1 AS x", 409, "is a table already")
+	v.refused("marl", "SELECT note FROM survey.drilling.own", 409, "is closed")
+
+	// Rights that end, end in the view; an owner that is gone lends nothing.
+	soon := time.Now().Add(1200 * time.Millisecond)
+	if _, err := v.svc.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}, Option: true, Until: &soon}, false); err != nil {
+		t.Fatal(err)
+	}
+	v.must("marl", "SELECT id FROM survey.drilling.own")
+	time.Sleep(time.Until(soon) + 20*time.Millisecond)
+	v.refused("marl", "SELECT id FROM survey.drilling.own", 409, "is closed")
+	off := true
+	if _, err := v.svc.PutSubject(ctx, caller(t, v.svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Disabled: &off}, true); err != nil {
+		t.Fatal(err)
+	}
+	v.refused("opal", "SELECT id FROM survey.drilling.own", 409, "user:flint is disabled")
+}
+
+// TestReadersRightsAndSeals: a view with its reader's rights needs theirs on what it
+// reads, and a sealed one tells nothing of its text.
+func TestReadersRightsAndSeals(t *testing.T) {
+	dir := demotest.Folder(t)
+	open := func() *service.Service {
+		svc, err := service.Open(ctx, dir, slog.New(slog.DiscardHandler))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return svc
+	}
+	v := viewing{t, open()}
+	v.must("opal", "CREATE VIEW survey.licensing.paid WITH (rights = reader) AS SELECT licence_id, amount FROM licensing.payments")
+	v.must("opal", "CREATE VIEW survey.licensing.quiet WITH (rights = reader, sealed) AS SELECT licence_id, amount FROM licensing.payments WHERE amount < 12345")
+	v.must("opal", "GRANT SELECT ON survey.licensing.paid TO flint, garnet")
+	v.must("opal", "GRANT SELECT ON survey.licensing.quiet TO flint, garnet")
+	v.must("garnet", "SELECT sum(amount) FROM survey.licensing.paid")
+	v.must("garnet", "SELECT sum(amount) FROM survey.licensing.quiet")
+	v.refused("flint", "SELECT amount FROM survey.licensing.paid", 403, "you lack SELECT on survey.licensing.payments")
+	v.refused("flint", "SELECT amount FROM survey.licensing.quiet", 403, "you lack what the sealed view survey.licensing.quiet reads", "payments", "12345")
+	text := func(user, path string) string {
+		o, err := v.svc.Object(caller(t, v.svc, user), path, wire.Standpoint{})
+		if err != nil || o.View == nil {
+			t.Fatalf("%s: %+v (%v)", path, o.View, err)
+		}
+		return o.View.Text
+	}
+	if open, sealed, opal := text("flint", "survey.licensing.paid"), text("flint", "survey.licensing.quiet"), text("opal", "survey.licensing.quiet"); open == "" || sealed != "" || !strings.Contains(opal, "12345") {
+		t.Errorf("the texts: %q, sealed %q, to its owner %q", open, sealed, opal)
+	}
+	list, err := v.svc.Views(caller(t, v.svc, "flint"), "survey.licensing")
+	if err != nil || len(list.Items) != 2 || strings.Contains(fmt.Sprint(list.Items), "12345") {
+		t.Errorf("flint's list: %+v (%v)", list.Items, err)
+	}
+	if _, err := v.ask("garnet", "EXPLAIN SELECT amount FROM survey.licensing.quiet"); err == nil {
+		t.Error("EXPLAIN tells a reader of a sealed view's text")
+	}
+
+	// What no longer fits is closed; a scan leaves views be; a restart keeps them.
+	v.must("opal", "CREATE OR REPLACE VIEW survey.licensing.paid AS SELECT licence_id, amount, settled FROM licensing.payments")
+	v.must("garnet", "SELECT settled FROM survey.licensing.quiet AS q JOIN survey.licensing.paid AS p USING (licence_id)")
+	if _, err := v.svc.Scan(ctx, caller(t, v.svc, "opal"), "survey"); err != nil {
+		t.Fatal(err)
+	}
+	v.must("garnet", "SELECT settled FROM survey.licensing.paid")
+	if err := v.svc.Close(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	v.svc = open()
+	defer v.svc.Close(ctx)
+	v.must("garnet", "SELECT settled FROM survey.licensing.paid")
+	// Dropped, it is gone, and grants on it take no effect.
+	if says := v.must("opal", "DROP VIEW survey.licensing.paid"); !strings.Contains(says, "grants on it stay") {
+		t.Errorf("dropping says %s", says)
+	}
+	v.refused("garnet", "SELECT settled FROM survey.licensing.paid", 404, "")
+	v.refused("opal", "DROP VIEW survey.licensing.paid", 404, "gone already")
+	v.refused("opal", "DROP VIEW survey.licensing.holders", 422, "is a table, not a view")
+	v.refused("garnet", "DROP VIEW survey.licensing.quiet", 403, "MANAGE")
+}
+
+func TestBadViews(t *testing.T) {
+	v := viewing{t, demotest.Open(t, demotest.Folder(t))}
+	for text, says := range map[string]string{
+		"CREATE VIEW survey.drilling.v AS SELECT * FROM drilling.lithology":                "write them in the place of *: id, borehole_id",
+		"CREATE VIEW survey.drilling.v AS SELECT id, id FROM drilling.lithology":           "column 2 of the view needs a name of its own",
+		"CREATE VIEW survey.drilling.v AS SELECT 1 + 1":                                    "column 1 of the view needs a name of its own",
+		"CREATE VIEW survey.drilling.v (a, b, c) AS SELECT 1 AS x":                         "3 names are given",
+		"CREATE VIEW survey.drilling.v AS SELECT id FROM drilling.nowhere":                 "nowhere",
+		"CREATE VIEW survey.drilling.v AS SELECT id FROM drilling.lithology WHERE id = $1": "$1 has no value",
+		"CREATE VIEW survey.drilling.v WITH (security = low) AS SELECT 1 AS x":             "security is none of these",
+		"CREATE VIEW survey.drilling.v WITH (rights = everyone) AS SELECT 1 AS x":          "not of \"everyone\"",
+		"CREATE TEMPORARY VIEW survey.drilling.v AS SELECT 1 AS x":                         "TEMPORARY",
+		"CREATE VIEW v AS SELECT 1 AS x":                                                   "write SOURCE.SCHEMA.NAME",
+		"CREATE VIEW survey.nowhere.v AS SELECT 1 AS x":                                    "nowhere",
+		"CREATE VIEW survey.drilling.v AS SELECT pg_sleep(1) AS x":                         "no function pg_sleep",
+		"CREATE VIEW survey.drilling.v AS DELETE FROM drilling.lithology":                  "",
+		"CREATE MATERIALIZED VIEW survey.drilling.v AS SELECT 1 AS x":                      "",
+		"DROP TABLE survey.drilling.boreholes":                                             "DROP of anything but a ROLE or a VIEW",
+		"DROP VIEW survey.drilling.nothing":                                                "nothing",
+	} {
+		_, err := v.ask("opal", text)
+		if err == nil || !strings.Contains(service.Problem(err).Detail, says) {
+			t.Errorf("%s\ngives %v, want %q", text, err, says)
+		}
+	}
+	v.must("opal", "CREATE VIEW drilling.a AS SELECT id FROM drilling.lithology")
+	v.must("opal", "CREATE VIEW drilling.b AS SELECT id FROM drilling.a")
+	v.must("opal", "CREATE OR REPLACE VIEW drilling.a AS SELECT id FROM drilling.lithology WHERE id > 1")
+	v.refused("opal", "CREATE OR REPLACE VIEW drilling.a AS SELECT id FROM drilling.b", 409, "reads itself")
+	for _, put := range []wire.PolicyRequest{
+		{Policy: wire.Policy{Kind: "rows", Name: "p", Table: "survey.drilling.a", Rule: "true"}},
+		{Policy: wire.Policy{Kind: "columns", Name: "p", Table: "survey.drilling.a", Columns: []string{"id"}, Treatment: &wire.Treatment{Kind: "suppress"}}},
+		{Policy: wire.Policy{Kind: "rows", Name: "p", Table: "survey.drilling.lithology", Rule: "id IN (SELECT id FROM drilling.a)"}},
+	} {
+		if _, err := v.svc.PutPolicy(ctx, caller(t, v.svc, "opal"), put); err == nil {
+			t.Errorf("a policy can be about or read a view: %+v", put)
+		}
+	}
+}

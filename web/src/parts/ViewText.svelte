@@ -1,0 +1,41 @@
+<script lang="ts">
+  import { api, get, type View } from '../lib/api'
+  import { place } from '../lib/place.svelte'
+  import ChangeDialog from './ChangeDialog.svelte'
+  import ViewDialog from './ViewDialog.svelte'
+
+  // What a view is made of.
+  let { view, manage }: { view: View; manage: boolean } = $props()
+  let editing = $state(false)
+  let dropping = $state(false)
+</script>
+
+<p class="mb-2">
+  It reads its tables with the rights of its {view.rights}{#if view.rights === 'owner'},
+    <a class="mono hover:underline" href={place.href('/subjects/' + view.owner)}>{view.owner || 'nobody'}</a
+    >{/if}{view.sealed ? '; it is sealed' : ''}. What policies leave of them is its reader's own.
+</p>
+{#if view.text}
+  <pre class="mono panel overflow-auto p-3 whitespace-pre-wrap" data-testid="view-text">{view.text}</pre>
+{:else}
+  <p class="panel p-3 text-muted">Its text is sealed. Who has DESCRIBE on the view sees it.</p>
+{/if}
+{#if manage}
+  <div class="mt-3 flex gap-2">
+    <button class="btn" onclick={() => (editing = true)}>Change the text</button>
+    <button class="btn" onclick={() => (dropping = true)}>Take it away</button>
+  </div>
+{/if}
+{#if editing}<ViewDialog bind:open={editing} {view} />{/if}
+{#if dropping}
+  <ChangeDialog
+    bind:open={dropping}
+    title="Take {view.path} away"
+    verb="Take it away"
+    asked={view.path}
+    none="Nobody loses anything by it."
+    send={(dry) =>
+      get(api.DELETE('/api/v1/views/{name}', { params: { path: { name: view.path }, query: { dry_run: dry } } }))}
+    ondone={() => place.go('/tables/' + view.path.slice(0, view.path.lastIndexOf('.')))}
+  />
+{/if}
