@@ -113,7 +113,7 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 		fmt.Fprintf(a.out, "Limits: %d at once, %d seconds, %d rows, %d MiB.\n", o.Limits.Queries, o.Limits.Seconds, o.Limits.Rows, o.Limits.Bytes>>20)
 	}
 	if len(o.ReadBy) > 0 {
-		fmt.Fprintf(a.out, "Read by %s, with their owners' rights: who reads them sees what policies leave of it.\n", strings.Join(o.ReadBy, ", "))
+		fmt.Fprintf(a.out, "Also read through %s: SELECT there gives what policies leave of it.\n", strings.Join(o.ReadBy, ", "))
 	}
 	if o.View != nil {
 		a.head("View")

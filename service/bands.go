@@ -104,6 +104,10 @@ func (p *standpoint) relationBands(o *access.Object) wire.Bands {
 		b.Verbs, b.Says = full, "reads, and may "+writes.String()
 	}
 	if o.Kind == access.View {
+		if err := p.viewTrouble(o); err != nil {
+			b.Says += "; no rows: what the view reads cannot be read"
+			return b
+		}
 		b.Rows, b.Columns = hatched, hatched
 		b.Says += "; rows and columns as policies leave them in its tables"
 		return b

@@ -285,7 +285,9 @@ func (s *Service) reviewable(st *state, c Caller, ref string) (*access.Subject, 
 func (s *Service) access(p *standpoint, o *access.Object, paths bool) wire.Access {
 	v := p.Resolve(o.ID)
 	a := wire.Access{Subject: p.words, Object: p.Model.Path(o.ID), Kind: o.Kind.String(), Privileges: privilegeNames(v.Allowed), Bands: p.bands(o.ID)}
-	if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {
+	if o.Kind == access.View && v.Allowed.Has(access.Select) {
+		a.Rows = afterVerbs(a.Bands.Says)
+	} else if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {
 		g := p.state.policies.Govern(p.Standing, o.ID)
 		a.Rows, a.Columns = p.rowsSay(g), p.columnsSay(v, g)
 	} else if o.Kind == access.Column && v.Allowed.Has(access.Select) {

@@ -225,6 +225,19 @@ func (p *standpoint) viewOf(o *access.Object) *wire.View {
 	return w
 }
 
+// viewTrouble is why a standpoint that holds SELECT on a view cannot read it, or nil.
+func (p *standpoint) viewTrouble(o *access.Object) error {
+	var columns []string
+	v := p.Resolve(o.ID)
+	for _, id := range o.Children {
+		if c := p.Model.Object(id); !c.Missing && v.Covers(access.Select, id) {
+			columns = append(columns, access.Quote(c.Name))
+		}
+	}
+	_, err := p.state.plan(p.Standing, "SELECT "+strings.Join(columns, ", ")+" FROM "+p.Model.Path(o.ID), nil)
+	return err
+}
+
 // Views lists the views that the caller sees, below an object.
 func (s *Service) Views(c Caller, below string) (wire.List[wire.View], error) {
 	out := wire.List[wire.View]{Items: []wire.View{}}

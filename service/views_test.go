@@ -69,6 +69,9 @@ func TestViewsShowWhatPoliciesLeave(t *testing.T) {
 	}
 	v.refused("marl", "SELECT * FROM survey.drilling.deep", 404, "does not exist or is not yours to use")
 	v.refused("beryl", "SELECT id FROM survey.drilling.deep", 404, "does not exist or is not yours to use")
+	if table, err := v.svc.Object(caller(t, v.svc, "opal"), "survey.drilling.boreholes", wire.Standpoint{}); err != nil || fmt.Sprint(table.ReadBy) != "[survey.drilling.deep]" {
+		t.Errorf("boreholes are read by %v (%v)", table.ReadBy, err)
+	}
 	// In joins, sub-queries and other views, as a table.
 	v.must("opal", "CREATE VIEW survey.drilling.by_place AS SELECT place, count(*) AS n FROM drilling.deep GROUP BY place")
 	v.must("opal", "GRANT SELECT ON survey.drilling.by_place TO flint")
@@ -169,6 +172,18 @@ func TestReadersRightsAndSeals(t *testing.T) {
 	v.must("garnet", "SELECT sum(amount) FROM survey.licensing.quiet")
 	v.refused("flint", "SELECT amount FROM survey.licensing.paid", 403, "you lack SELECT on survey.licensing.payments")
 	v.refused("flint", "SELECT amount FROM survey.licensing.quiet", 403, "you lack what the sealed view survey.licensing.quiet reads", "payments", "12345")
+	why, err := v.svc.Why(caller(t, v.svc, "opal"), "user:flint", "select", "survey.licensing.paid", wire.Standpoint{})
+	if err != nil || !strings.Contains(why.Says, "holds SELECT on survey.licensing.paid, and cannot read it: you lack SELECT on survey.licensing.payments") || !strings.Contains(fmt.Sprint(why.Missing), "SELECT on survey.licensing.payments") || why.Bands.Rows != "empty" {
+		t.Errorf("why flint cannot read a view: %+v (%v)", why, err)
+	}
+	who, err := v.svc.AccessTo(caller(t, v.svc, "opal"), "survey.licensing.paid", false)
+	if err != nil || strings.Contains(fmt.Sprint(who.Items), "in clear") {
+		t.Errorf("a view is said to show all in clear: %+v (%v)", who.Items, err)
+	}
+	read, err := v.svc.Object(caller(t, v.svc, "opal"), "survey.licensing.payments", wire.Standpoint{})
+	if err != nil || len(read.ReadBy) != 0 { // with readers' rights it gives nobody what they have not
+		t.Errorf("payments are read by %v (%v)", read.ReadBy, err)
+	}
 	text := func(user, path string) string {
 		o, err := v.svc.Object(caller(t, v.svc, user), path, wire.Standpoint{})
 		if err != nil || o.View == nil {

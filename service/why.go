@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -48,6 +49,9 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 				out.Policies = p.policySentences(o.ID)
 			}
 		}
+		if o.View != nil && want == access.Select {
+			s.whyNotView(c, p, o, &out)
+		}
 	case st.model.Object(o.ID).Missing:
 		out.Says = fmt.Sprintf("%s is no longer in its source; no right on it takes effect", out.Object)
 	default:
@@ -63,6 +67,20 @@ func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint)
 		}
 	}
 	return out, nil
+}
+
+// whyNotView adds why a view cannot be read by who holds SELECT on it.
+func (s *Service) whyNotView(c Caller, p *standpoint, o *access.Object, out *wire.Why) {
+	err := p.viewTrouble(o)
+	if err == nil {
+		return
+	}
+	told := s.told(p.state, c, err)
+	out.Says = fmt.Sprintf("%s holds SELECT on %s, and cannot read it: %s", out.Subject, out.Object, told.Detail)
+	var q *query.Error
+	if errors.As(err, &q) && len(q.Needs) > 0 && s.reviews(p.state, c) {
+		out.Missing, out.Fixes = p.needs(q.Needs), s.fixesFor(p, q.Needs)
+	}
 }
 
 // policySentences lists what the live policies of a table make of it here.

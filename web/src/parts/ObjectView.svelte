@@ -89,10 +89,10 @@
       {/if}
       {#if page.read_by?.length}
         <p class="mt-1 text-sm text-muted">
-          read with their owners' rights by {#each page.read_by as v, i (v)}{i ? ', ' : ''}<a
+          also read through {#each page.read_by as v, i (v)}{i ? ', ' : ''}<a
               class="mono hover:underline"
               href={place.href('/tables/' + v)}>{v}</a
-            >{/each}: who reads these sees what policies leave of it
+            >{/each}: SELECT there gives what policies leave of it
         </p>
       {/if}
       {#if page.needs.length}
