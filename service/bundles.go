@@ -97,6 +97,9 @@ func (s *Service) SetOwner(ctx context.Context, c Caller, in wire.OwnerRequest) 
 		if before != "" {
 			says += ", which was " + before + "'s"
 		}
+		if owner == "" && object.View != nil {
+			o.notes = append(o.notes, "a view without an owner of its own has nobody's rights to lend: one with its owner's is closed until it has one")
+		}
 		o.says = append(o.says, says)
 		o.changes = append(o.changes, access.SetOwner{Object: st.model.Path(object.ID), Owner: owner})
 	}

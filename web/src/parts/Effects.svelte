@@ -32,5 +32,5 @@
   </ul>
 {/if}
 {#each changed.notes as note (note)}
-  <p class="mt-1 rounded bg-feldspar-wash px-2 py-1 text-sm"><span aria-hidden="true">◆ </span>Note: {note}</p>
+  <p class="mt-1 rounded bg-feldspar-wash px-2 py-1 text-sm"><span aria-hidden="true">◆</span> Note: {note}</p>
 {/each}

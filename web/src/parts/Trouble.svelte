@@ -18,7 +18,7 @@
 </script>
 
 <div class="rounded border border-garnet bg-garnet-wash px-3 py-2" role="alert">
-  <p class="font-medium whitespace-pre-wrap"><span aria-hidden="true">⊘</span>{' '}{problem.detail}</p>
+  <p class="font-medium whitespace-pre-wrap"><span aria-hidden="true">⊘</span> {problem.detail}</p>
   {#if problem.missing?.length}
     <p class="mt-1">
       Missing: {#each problem.missing as m (m)}<span class="chip mr-1">{m}</span>{/each}

@@ -3,6 +3,7 @@
   import { api, get, type View } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import ChangeDialog from './ChangeDialog.svelte'
+  import SubjectPicker from './SubjectPicker.svelte'
 
   // Makes a view in a schema, or one that is there anew.
   let { open = $bindable(false), schema = '', view }: { open: boolean; schema?: string; view?: View } = $props()
@@ -10,6 +11,7 @@
   let name = $state('')
   let text = $state(was?.text ?? '')
   let rights = $state<'owner' | 'reader'>(was?.rights ?? 'owner')
+  let owner = $state('')
   let sealed = $state(was?.sealed ?? false)
   const path = $derived(was?.path ?? `${schema}.${name}`)
 </script>
@@ -18,13 +20,21 @@
   bind:open
   title={was ? `Change ${was.path}` : `Make a view in ${schema}`}
   verb={was ? 'Make it anew' : 'Make'}
-  asked={JSON.stringify([path, text, rights, sealed])}
+  asked={JSON.stringify([path, text, rights, sealed, owner])}
   ready={(!!was || !!name) && !!text.trim()}
   none="Nobody gains or loses by it now; grant SELECT on it to let others read it."
   send={(dry) =>
     get(
       api.POST('/api/v1/views', {
-        body: { path, text, rights, sealed, replace: !!was || undefined, dry_run: dry || undefined },
+        body: {
+          path,
+          text,
+          rights,
+          sealed,
+          owner: owner || undefined,
+          replace: !!was || undefined,
+          dry_run: dry || undefined,
+        },
       }),
     )}
   ondone={() => place.go('/tables/' + path)}
@@ -36,7 +46,7 @@
   {/if}
   <label class="text-sm text-muted"
     >Text <textarea
-      class="field mono min-h-32 text-ink"
+      class="field mono min-h-20 text-ink"
       bind:value={text}
       name="text"
       spellcheck="false"
@@ -51,6 +61,12 @@
       ></select
     ></label
   >
+  <SubjectPicker
+    bind:value={owner}
+    label="Owner"
+    placeholder={was?.owner || 'you, or a role that you hold'}
+    kinds={['role']}
+  />
   <label class="flex items-center gap-2"
     ><input type="checkbox" bind:checked={sealed} name="sealed" /> sealed: its text is shown to nobody without DESCRIBE</label
   >
