@@ -58,9 +58,10 @@ func (a *app) look(root *cobra.Command) {
 
 	show := &cobra.Command{
 		Use: "show OBJECT-OR-SUBJECT", Short: "Say what something is and what touches it", GroupID: "look", Args: words(1, 1),
-		Example: "  gneiss show survey.drilling.boreholes\n  gneiss show role:survey_reader", ValidArgsFunction: a.completeAny,
+		Example: "  gneiss show survey.drilling.boreholes\n  gneiss show role:survey_reader\n  gneiss show label:contact", ValidArgsFunction: a.completeAny,
 		RunE: func(c *cobra.Command, args []string) error {
-			if strings.Contains(args[0], ":") && !strings.HasPrefix(args[0], "lane:") || args[0] == "public" {
+			kind, _, _ := strings.Cut(args[0], ":")
+			if slices.Contains([]string{"user", "service", "group", "role", "public"}, kind) {
 				return a.showSubject(c, args[0])
 			}
 			return a.showObject(c, args[0])

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -140,4 +141,18 @@ func TestEveryCommandHasHelp(t *testing.T) {
 		}
 	}
 	visit(root)
+}
+
+// TestUnknownCommands: a word that is no command is refused, also behind one that
+// only has others below it.
+func TestUnknownCommands(t *testing.T) {
+	for _, c := range []struct{ args, says string }{
+		{"polcy", "policy"}, {"policy row", "there is no command gneiss policy row; did you mean rows?"}, {"label nothing", "there is no command gneiss label nothing"}, {"view lst", "did you mean list?"},
+	} {
+		var out, errOut bytes.Buffer
+		root := New(strings.NewReader(""), &out, &errOut)
+		if code := Run(context.Background(), root, strings.Fields(c.args), &errOut); code != ExitUsage || !strings.Contains(errOut.String(), c.says) {
+			t.Errorf("gneiss %s ends with %d: %s", c.args, code, errOut.String())
+		}
+	}
 }

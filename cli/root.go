@@ -86,7 +86,29 @@ role:survey_reader, service:pumice, public.`,
 	a.views(root)
 	a.querying(root)
 	a.record(root)
+	for _, c := range root.Commands() {
+		if c.HasSubCommands() {
+			answerUnknown(c)
+		}
+	}
 	return root
+}
+
+// answerUnknown makes a command that only has others below it refuse a word that is
+// none of them, and not show its help as if all were well.
+func answerUnknown(c *cobra.Command) {
+	c.Args = cobra.ArbitraryArgs
+	c.SuggestionsMinimumDistance = 2
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return c.Help()
+		}
+		says := fmt.Sprintf("there is no command %s %s", c.CommandPath(), args[0])
+		if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+			says += "; did you mean " + near[0] + "?"
+		}
+		return usageError{errors.New(says)}
+	}
 }
 
 func envOr(name, other string) string {

@@ -33,6 +33,13 @@ func (p *standpoint) bands(id access.ObjectID) wire.Bands {
 		}
 		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: "not open: no query may run here"}
 	}
+	if o.Kind == access.Label {
+		says := fmt.Sprintf("about %s, %s", o.Topic, o.Level)
+		if p.review {
+			says += "; borne by " + count(len(p.state.policies.Bearing(p.Model, id)), "column")
+		}
+		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: says}
+	}
 	all := wire.Bands{}
 	n, readable := 0, 0
 	p.Model.Relations(id, func(r *access.Object) bool {

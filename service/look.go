@@ -107,6 +107,9 @@ func (s *Service) Object(c Caller, path string, at wire.Standpoint) (wire.Object
 	v := p.Resolve(o.ID)
 	page := wire.Object{Node: p.node(o, 0), Privileges: privilegeNames(v.Allowed), Missing: p.needs(p.Standing.Missing(access.Select, o.ID)),
 		Columns: []wire.ColumnView{}, Policies: []wire.Policy{}, Grants: []wire.Grant{}, Manage: s.manages(st, c, o.ID), Revision: st.revision}
+	if o.Kind == access.Label {
+		page.Missing = []string{}
+	}
 	if o.Kind == access.Lane {
 		page.Missing = p.needs(p.Standing.Missing(access.Usage, o.ID))
 		limits := wire.Limits(o.Limits)
