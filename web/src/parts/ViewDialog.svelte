@@ -61,12 +61,15 @@
       ></select
     ></label
   >
-  <SubjectPicker
-    bind:value={owner}
-    label="Owner"
-    placeholder={was?.owner || 'you, or a role that you hold'}
-    kinds={['role']}
-  />
+  <div class="text-sm text-muted">
+    Owner
+    <SubjectPicker
+      bind:value={owner}
+      label="Owner"
+      placeholder={was?.owner || 'you, or a role that you hold'}
+      kinds={['role']}
+    />
+  </div>
   <label class="flex items-center gap-2"
     ><input type="checkbox" bind:checked={sealed} name="sealed" /> sealed: its text is shown to nobody without DESCRIBE</label
   >
