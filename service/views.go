@@ -30,10 +30,18 @@ func (s *Service) PutView(ctx context.Context, c Caller, in wire.ViewRequest) (w
 func (s *Service) viewOrder(p *standpoint, c Caller, in wire.ViewRequest) (order, error) {
 	st := p.state
 	o := order{caller: c, Change: in.Change}
-	if err := s.viewPlace(p, in.Path); err != nil {
+	schema, err := s.viewPlace(p, in.Path)
+	if err != nil {
 		return o, err
 	}
 	put := access.PutView{Path: in.Path, Text: strings.TrimRight(strings.TrimSpace(in.Text), "; \t\n"), Rights: access.Rights(in.Rights), Sealed: in.Sealed, Owner: in.Owner}
+	own, err := s.own(st, c)
+	if err != nil {
+		return o, err
+	}
+	if c.User != 0 && !own.Resolve(schema.ID).Allowed.Has(access.Create) {
+		return o, s.refuse(c, "change", "the view "+in.Path, wants(st, access.Create, schema.ID))
+	}
 	verb := "made"
 	old, err := st.model.Lookup(in.Path)
 	switch {
@@ -59,11 +67,14 @@ func (s *Service) viewOrder(p *standpoint, c Caller, in wire.ViewRequest) (order
 			put.Owner = st.model.Ref(p.Session.Role)
 		}
 	}
-	rights, err := s.viewRights(st, c, put)
-	if err != nil {
-		return o, err
+	err = nil
+	if c.User != 0 {
+		err = mayPlaceView(st, own, put) // first, for the text is bound with its owner's rights
 	}
-	own, err := s.own(st, c)
+	if err != nil {
+		return o, s.refuse(c, "change", "the view "+in.Path, err)
+	}
+	rights, err := s.viewRights(st, c, put)
 	if err != nil {
 		return o, err
 	}
@@ -85,14 +96,13 @@ func (s *Service) viewOrder(p *standpoint, c Caller, in wire.ViewRequest) (order
 	return o, nil
 }
 
-// viewPlace wants the schema that a view is to stand in to be there.
-func (s *Service) viewPlace(p *standpoint, path string) error {
+// viewPlace finds the schema that a view is to stand in.
+func (s *Service) viewPlace(p *standpoint, path string) (*access.Object, error) {
 	parts, err := access.ParsePath(path)
 	if err != nil || len(parts) != 3 {
-		return problem(422, "bad_path", "Not possible", "a view stands in a schema: write SOURCE.SCHEMA.NAME, not %q", path)
+		return nil, problem(422, "bad_path", "Not possible", "a view stands in a schema: write SOURCE.SCHEMA.NAME, not %q", path)
 	}
-	_, err = s.seen(p, access.JoinPath(parts[:2]...))
-	return err
+	return s.seen(p, access.JoinPath(parts[:2]...))
 }
 
 // viewRights is whose rights the text of a view is checked with.
@@ -112,6 +122,22 @@ func (s *Service) viewRights(st *state, c Caller, put access.PutView) (*access.S
 // by writing what another's view reads. The text is checked again, for the state
 // that the change is made on.
 func (s *Service) mayPutView(st *state, c Caller, own *access.Standing, put access.PutView) error {
+	if err := mayPlaceView(st, own, put); err != nil {
+		return err
+	}
+	rights, err := s.viewRights(st, c, put)
+	if err != nil {
+		return err
+	}
+	columns, reads, err := query.CheckView(own, rights, st.policies, put.Path, put.Text, given(put.Columns))
+	if err == nil && (!slices.Equal(columns, put.Columns) || !slices.Equal(reads, put.Reads)) {
+		err = problem(409, "stale", "Changed meanwhile", "the tables of %s have changed meanwhile; try again", put.Path)
+	}
+	return err
+}
+
+// mayPlaceView is mayPutView but for the text.
+func mayPlaceView(st *state, own *access.Standing, put access.PutView) error {
 	parts, err := access.ParsePath(put.Path)
 	if err != nil || len(parts) != 3 {
 		return problem(422, "bad_path", "Not possible", "a view stands in a schema: write SOURCE.SCHEMA.NAME, not %q", put.Path)
@@ -126,18 +152,7 @@ func (s *Service) mayPutView(st *state, c Caller, own *access.Standing, put acce
 	if old, err := st.model.Lookup(put.Path); err == nil && old.Kind == access.View && !old.Missing && !own.Counts(old.Owner) {
 		return problem(403, "refused", "Refused", "%s is %s's; only who has the owner's rights makes it anew", put.Path, st.model.Ref(old.Owner))
 	}
-	if err := mayOwn(st, own, put.Owner); err != nil {
-		return err
-	}
-	rights, err := s.viewRights(st, c, put)
-	if err != nil {
-		return err
-	}
-	columns, reads, err := query.CheckView(own, rights, st.policies, put.Path, put.Text, given(put.Columns))
-	if err == nil && (!slices.Equal(columns, put.Columns) || !slices.Equal(reads, put.Reads)) {
-		err = problem(409, "stale", "Changed meanwhile", "the tables of %s have changed meanwhile; try again", put.Path)
-	}
-	return err
+	return mayOwn(st, own, put.Owner)
 }
 
 // mayOwn wants the rights of who is to own a view.

@@ -107,6 +107,10 @@ func TestViewsLendNoMoreThanTheirOwnerMay(t *testing.T) {
 	v.refused("marl", "CREATE VIEW survey.drilling.v AS SELECT id FROM survey.drilling.boreholes", 403, "SELECT on survey.drilling.boreholes")
 	_, err := v.svc.PutView(ctx, caller(t, v.svc, "flint"), wire.ViewRequest{Path: "survey.drilling.v", Text: "SELECT amount FROM survey.licensing.payments", Owner: "role:licensing_officer"})
 	wants(t, err, 403, "you do not hold role:licensing_officer")
+	_, err = v.svc.PutView(ctx, caller(t, v.svc, "flint"), wire.ViewRequest{Path: "survey.drilling.v", Text: "SELECT no_such_column FROM survey.licensing.payments", Owner: "role:licensing_officer"})
+	wants(t, err, 403, "you do not hold role:licensing_officer") // whatever the text would tell of what that role may read
+	_, err = v.svc.PutView(ctx, caller(t, v.svc, "beryl"), wire.ViewRequest{Path: "survey.assay.v", Text: "SELECT no_such_column FROM survey.licensing.payments", Owner: "role:licensing_officer"})
+	wants(t, err, 403, "you do not hold role:licensing_officer")
 	v.refused("garnet", "CREATE VIEW survey.licensing.v AS SELECT id FROM survey.licensing.holders", 403, "CREATE on survey.licensing")
 
 	// Who may read and not pass on can make one; nobody else reads it.

@@ -15,7 +15,7 @@ var postgresSpelling = spelling{mark: "$", cross: "CROSS JOIN", offset: "OFFSET 
 
 // comparable are the declared types whose values compare with those of the type
 // that the language has for them as they are, so that an index can serve.
-var comparable = map[string]bool{"smallint": true, "integer": true, "real": true, "numeric": true, "character varying": true, "timestamp with time zone": true}
+var comparable = map[string]bool{"smallint": true, "integer": true, "real": true, "character varying": true, "timestamp with time zone": true}
 
 // own is where Gneiss's functions are on a connection.
 const own = "pg_temp.gneiss_"
@@ -50,8 +50,15 @@ func (e postgres) truth(v bool) {
 }
 
 func (e postgres) column(c *ColumnRef) {
-	e.columnName(c)
-	if e.declared(c) != "" {
+	switch e.declared(c) {
+	case "":
+		e.columnName(c)
+	case "numeric": // which holds greater numbers
+		e.write(own, "number(")
+		e.columnName(c)
+		e.write(")")
+	default:
+		e.columnName(c)
 		e.write("::", c.Type().String())
 	}
 }
@@ -155,7 +162,7 @@ func (e postgres) binary(x *Binary) {
 	case "date+":
 		e.apply(own+"days", x.L, x.R)
 	case "date-":
-		e.apply(own+"days", x.L, &Unary{"-", x.R})
+		e.apply(own+"days_back", x.L, x.R)
 	case "days":
 		e.apply(own+"between", x.L, x.R)
 	default:
@@ -166,17 +173,26 @@ func (e postgres) binary(x *Binary) {
 // compared writes a comparison, of columns as what they are declared where the
 // database can compare them so.
 func (e postgres) compared(l Expr, op string, r Expr) {
+	write := e.comparing(l, r)
 	e.write("(")
-	if e.uuids(l, r) {
-		e.asUUID(l)
-		e.write(" ", op, " ")
-		e.asUUID(r)
-	} else {
-		e.operand(l)
-		e.write(" ", op, " ")
-		e.operand(r)
-	}
+	write(l)
+	e.write(" ", op, " ")
+	write(r)
 	e.write(")")
+}
+
+// comparing returns how operands are written that are compared with each other.
+func (e postgres) comparing(list ...Expr) func(Expr) {
+	switch {
+	case e.all(list, "uuid", func(l *Literal) bool {
+		s, ok := l.Value.(string)
+		return ok && formOfUUID.MatchString(s)
+	}):
+		return func(x Expr) { e.declaredAs(x, "uuid") }
+	case e.all(list, "numeric", func(l *Literal) bool { return l.Value != nil && l.T.numeric() }):
+		return func(x Expr) { e.declaredAs(x, "numeric") }
+	}
+	return e.operand
 }
 
 func (e postgres) operand(x Expr) {
@@ -190,18 +206,19 @@ func (e postgres) operand(x Expr) {
 	e.expr(x)
 }
 
-// uuids reports whether all are columns of UUIDs, or texts of that form.
-func (e postgres) uuids(list ...Expr) bool {
+// all reports whether all are columns of a declared type, one at least, or literals
+// that fit it.
+func (e postgres) all(list []Expr, declared string, fits func(*Literal) bool) bool {
 	columns := 0
 	for _, x := range list {
 		switch x := x.(type) {
 		case *ColumnRef:
-			if e.declared(x) != "uuid" {
+			if e.declared(x) != declared {
 				return false
 			}
 			columns++
 		case *Literal:
-			if s, ok := x.Value.(string); !ok || !formOfUUID.MatchString(s) {
+			if !fits(x) {
 				return false
 			}
 		default:
@@ -214,20 +231,18 @@ func (e postgres) uuids(list ...Expr) bool {
 // formOfUUID is the form in which the database writes a UUID (RFC 9562).
 var formOfUUID = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 
-func (e postgres) asUUID(x Expr) {
+// declaredAs writes a column as it is, and a literal as a value of the type.
+func (e postgres) declaredAs(x Expr, declared string) {
 	if c, ok := x.(*ColumnRef); ok {
 		e.columnName(c)
 		return
 	}
 	e.expr(x)
-	e.write("::uuid")
+	e.write("::", declared)
 }
 
 func (e postgres) inList(x *InList) {
-	write := e.operand
-	if e.uuids(append([]Expr{x.X}, x.List...)...) {
-		write = e.asUUID
-	}
+	write := e.comparing(append([]Expr{x.X}, x.List...)...)
 	e.write("(")
 	write(x.X)
 	e.write(" ", not(x.Not), "IN (")

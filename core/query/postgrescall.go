@@ -82,10 +82,7 @@ func (e postgres) scalar(name string, c *Call) {
 	case "extract":
 		e.apply(own+"part", args...)
 	case "date_trunc":
-		if args[1].Type() == Date {
-			name = own + "truncate"
-		}
-		e.apply(name, args...)
+		e.apply(own+"truncate", args...)
 	default:
 		if to := renamed[name]; to != "" {
 			name = to

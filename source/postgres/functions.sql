@@ -61,6 +61,10 @@ CREATE FUNCTION pg_temp.gneiss_days(x date, n bigint) RETURNS date LANGUAGE sql 
     AND x + n::integer BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN x + n::integer END
 $$;
 
+CREATE FUNCTION pg_temp.gneiss_days_back(x date, n bigint) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN n BETWEEN -4000000 AND 4000000 THEN pg_temp.gneiss_days(x, -n) END
+$$;
+
 CREATE FUNCTION pg_temp.gneiss_between(x date, y date) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
   SELECT CASE WHEN isfinite(x) AND isfinite(y) THEN (x - y)::bigint END
 $$;
@@ -80,6 +84,10 @@ $$;
 
 CREATE FUNCTION pg_temp.gneiss_truncate(field text, x date) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
   SELECT CASE WHEN x BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN date_trunc(field, x::timestamp)::date END
+$$;
+
+CREATE FUNCTION pg_temp.gneiss_truncate(field text, x timestamp) RETURNS timestamp LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x BETWEEN TIMESTAMP '0001-01-01' AND TIMESTAMP '9999-12-31 23:59:59.999999' THEN date_trunc(field, x) END
 $$;
 
 CREATE FUNCTION pg_temp.gneiss_part(field text, x timestamp) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
@@ -104,7 +112,12 @@ BEGIN
 EXCEPTION WHEN others THEN RETURN NULL;
 END $$;
 
--- Numbers.
+-- Numbers. The database fails on results that are too great, and on those that are
+-- too small to be other than nothing.
+
+CREATE FUNCTION pg_temp.gneiss_number(x numeric) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN abs(x) <= 1.7e308 AND (abs(x) >= 1e-300 OR x = 0) THEN x::double precision END
+$$;
 
 CREATE FUNCTION pg_temp.gneiss_abs(x bigint) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
   SELECT CASE WHEN x > -9223372036854775808 THEN abs(x) END
@@ -205,6 +218,7 @@ END $$;
 CREATE FUNCTION pg_temp.gneiss_rounded(x double precision, decimals bigint, multiple double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
   SELECT CASE
     WHEN abs(x) >= 1e150 THEN NULL
+    WHEN multiple > 1e-150 AND abs(x) < multiple / 2 THEN 0
     WHEN multiple > 1e-150 THEN sign(x) * floor(abs(x) / multiple + 0.5::double precision) * multiple
     WHEN abs(x) >= 4503599627370496 THEN x
     WHEN decimals <= 280 THEN sign(x) * floor(abs(x) * 10::double precision ^ decimals + 0.5::double precision) / 10::double precision ^ decimals END
@@ -220,7 +234,10 @@ BEGIN
 END $$;
 
 CREATE FUNCTION pg_temp.gneiss_bucket(x double precision, width double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN abs(x) < 1e150 AND width > 1e-150 THEN floor(x / width) * width END
+  SELECT CASE
+    WHEN abs(x) >= 1e150 OR width <= 1e-150 THEN NULL
+    WHEN abs(x) < width THEN CASE WHEN x < 0 THEN -width ELSE 0 END
+    ELSE floor(x / width) * width END
 $$;
 
 -- Noise: the amount is made from the column, the value and the key of its row.
@@ -241,7 +258,7 @@ BEGIN
 END $$;
 
 CREATE FUNCTION pg_temp.gneiss_noise(x double precision, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN abs(x) < 1e307 AND width < 1e307 THEN x + (pg_temp.gneiss_amount(x::text, inner_block, outer_block, of, row_key) / 4503599627370496::double precision - 1) * width END
+  SELECT CASE WHEN width < 1e-290 THEN x WHEN abs(x) < 1e307 AND width < 1e307 THEN x + (pg_temp.gneiss_amount(x::text, inner_block, outer_block, of, row_key) / 4503599627370496::double precision - 1) * width END
 $$;
 
 CREATE FUNCTION pg_temp.gneiss_noise(x date, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$

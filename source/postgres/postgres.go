@@ -284,8 +284,9 @@ var types = map[string]string{"bool": "boolean", "int8": "bigint", "int4": "bigi
 var declared = map[string]string{"int4": "integer", "int2": "smallint", "float4": "real", "numeric": "numeric", "varchar": "character varying", "bpchar": "character",
 	"uuid": "uuid", "timestamptz": "timestamp with time zone"}
 
-// Scan lists the tables that the account may read. Partitions are left out, since
-// the table that they are of is there; so are views.
+// Scan lists the tables that the account may read. Partitions and tables that
+// inherit from another are left out: their rows are rows of that other, and a
+// policy on one of the two would leave the other open. So are views.
 func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	rows, err := s.readers.Query(ctx, `
 		SELECT n.nspname, c.relname, a.attname, coalesce(base.typname, t.typname), format_type(t.oid, a.atttypmod), a.attnotnull,
@@ -296,7 +297,8 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		JOIN pg_type t ON t.oid = a.atttypid
 		LEFT JOIN pg_type base ON base.oid = t.typbasetype
 		LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
-		WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
+		WHERE c.relkind IN ('r', 'p', 'f') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
+		  AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)
 		  AND has_schema_privilege(n.oid, 'USAGE') AND has_column_privilege(c.oid, a.attnum, 'SELECT')
 		ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C", a.attnum`)
 	if err != nil {
@@ -332,7 +334,7 @@ func (s *Source) foreignKeys(ctx context.Context, tables []source.Table) error {
 		FROM pg_constraint k
 		JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_class p ON p.oid = k.confrelid JOIN pg_namespace pn ON pn.oid = p.relnamespace
-		WHERE k.contype = 'f' AND NOT c.relispartition AND NOT p.relispartition
+		WHERE k.contype = 'f'
 		ORDER BY k.oid`)
 	if err != nil {
 		return told(err)

@@ -25,14 +25,15 @@ const setup = `
 	CREATE SCHEMA s;
 	CREATE DOMAIN s.depth AS integer CHECK (VALUE >= 0);
 	CREATE TYPE s.rock AS ENUM ('gneiss', 'schist');
-	CREATE TABLE s.t (id integer PRIMARY KEY, small smallint, big bigint, r real, num numeric(12, 3), name varchar(20), code char(5), key uuid, d date, at timestamp, zoned timestamptz, deep s.depth, rock s.rock, doc jsonb);
-	INSERT INTO s.t VALUES (1, 7, 9000000000, 0.5, 12.125, 'alder', 'ab', '0f8fad5b-d9cb-469f-a165-70867728950e', '2024-02-29', '2024-02-29 10:00:00.75', '2024-02-29 10:00:00+02', 40, 'gneiss', '{}'),
-		(2, NULL, NULL, 'NaN', 'NaN', NULL, NULL, NULL, 'infinity', '-infinity', 'infinity', NULL, NULL, NULL),
-		(3, -32768, 9223372036854775807, 3e38, 0.1, '', '', '7c9e6679-7425-40de-944b-e07fc1f90ae7', '294276-12-31', '294276-12-31 23:00:00', '2024-01-01 00:00:00+00', 0, 'schist', '[]');
+	CREATE TABLE s.t (id integer PRIMARY KEY, small smallint, big bigint, r real, num numeric(12, 3), name varchar(20), code char(5), key uuid, d date, at timestamp, zoned timestamptz, deep s.depth, rock s.rock, doc jsonb, vast numeric);
+	INSERT INTO s.t VALUES (1, 7, 9000000000, 0.5, 12.125, 'alder', 'ab', '0f8fad5b-d9cb-469f-a165-70867728950e', '2024-02-29', '2024-02-29 10:00:00.75', '2024-02-29 10:00:00+02', 40, 'gneiss', '{}', 5),
+		(2, NULL, NULL, 'NaN', 'NaN', NULL, NULL, NULL, 'infinity', '-infinity', 'infinity', NULL, NULL, NULL, 'NaN'),
+		(3, -32768, 9223372036854775807, 3e38, 0.1, '', '', '7c9e6679-7425-40de-944b-e07fc1f90ae7', '294276-12-31', '4713-01-02 00:00:00 BC', '2024-01-01 00:00:00+00', 0, 'schist', '[]', 1e400);
 	CREATE TABLE s.child (n integer PRIMARY KEY, t_id integer NOT NULL REFERENCES s.t (id), x smallint CHECK (x < 100), u integer UNIQUE);
 	CREATE TABLE s.part (day date, v integer) PARTITION BY RANGE (day);
 	CREATE TABLE s.part_2024 PARTITION OF s.part FOR VALUES FROM ('2024-01-01') TO ('2025-01-01');
 	INSERT INTO s.part VALUES ('2024-05-05', 1);
+	CREATE TABLE s.heir (more text) INHERITS (s.child);
 	CREATE VIEW s.seen AS SELECT * FROM s.t;
 	CREATE TABLE s.closed (secret text);
 	CREATE INDEX t_key ON s.t (key);
@@ -49,7 +50,7 @@ func made(t *testing.T) (*pgtest.Server, string, *postgres.Source, *access.Stand
 	exec(t, server, url, setup+`
 		CREATE ROLE gneiss LOGIN;
 		GRANT USAGE ON SCHEMA s TO gneiss;
-		GRANT SELECT, INSERT, UPDATE, DELETE ON s.t, s.child, s.part, s.part_2024, s.seen TO gneiss;`)
+		GRANT SELECT, INSERT, UPDATE, DELETE ON s.t, s.child, s.heir, s.part, s.part_2024, s.seen TO gneiss;`)
 	url = strings.Replace(url, "//postgres@", "//gneiss@", 1)
 	src := open(t, url)
 	return server, url, src, standing(t, src)
@@ -155,7 +156,7 @@ func TestScan(t *testing.T) {
 		t.Errorf("tables %v, want %s", names, want)
 	}
 	want := []string{"id bigint/integer", "small bigint/smallint", "big bigint", "r double precision/real", "num double precision/numeric", "name text/character varying", "code text/character",
-		"key text/uuid", "d date", "at timestamp", "zoned timestamp/timestamp with time zone", "deep bigint/integer", "rock s.rock", "doc jsonb"}
+		"key text/uuid", "d date", "at timestamp", "zoned timestamp/timestamp with time zone", "deep bigint/integer", "rock s.rock", "doc jsonb", "vast double precision/numeric"}
 	if !slices.Equal(columns, want) {
 		t.Errorf("columns\n%v, want\n%v", columns, want)
 	}
@@ -189,6 +190,7 @@ func TestDeclaredTypes(t *testing.T) {
 		{"SELECT extract(year from d), d + 1, d - DATE '2024-01-01', date_trunc('month', d), to_char(d, 'YYYY'), d::timestamp FROM src.s.t WHERE id = 2", "∅,∅,∅,∅,∅,∅"},
 		{"SELECT extract(year from d), d + 1, date_trunc('month', d), d + INTERVAL '1 day' FROM src.s.t WHERE id = 3", "∅,∅,∅,∅"},
 		{"SELECT at::text, (d - DATE '2024-02-28') FROM src.s.t WHERE id = 1", "2024-02-29,10:00:00,1"},
+		{"SELECT id, vast FROM src.s.t WHERE num >= 12.125 OR num = 0.1 ORDER BY num", "3,∅ 1,5 2,∅"},
 		{"SELECT v FROM src.s.part WHERE day = '2024-05-05'", "1"},
 	} {
 		got, err := rows(t, src, st, c.text)
@@ -405,7 +407,7 @@ func TestErrorsTellNothing(t *testing.T) {
 	}
 	for _, fails := range []string{"big * 2 > 0", "big + big > 0", "- (big - 9223372036854775807 - 2) > 0", "big * id = 7", "r * 1e270 > 0", "1e308 / num > 0", "(big - 9223372036854775807 - 1) / -1 < 0",
 		"small * big > 0", "coalesce(big, 0) * 10 IN (1, 2)", "CASE WHEN big * 2 > 0 THEN true END", "abs(big + 1) > 0", "make_date(big, 1, 1) IS NULL", "sqrt(- big) IS NULL", "d + big IS NULL", "power(big, 99) IS NULL", "date_trunc('month', d) > DATE '2024-01-01'",
-		"extract(year from at) > 5", "exp(big) IS NULL", "name::int IS NULL", "d::timestamp > TIMESTAMP '2024-01-01'", "lpad(name, 1000) = 'x'", "round(r, 9) > 0", "r::int > 0", "d + INTERVAL '900 years' > DATE '2024-01-01'", "left(name, 9) LIKE 'a%'"} {
+		"extract(year from at) > 5", "exp(big) IS NULL", "name::int IS NULL", "d - big IS NULL", "vast > 1.5", "vast = 5", "round(vast, 1) > 1", "vast IN (1, 2.5)", "vast = r", "greatest(vast, 1) > 0", "date_trunc('week', at) IS NULL", "date_trunc('month', zoned) IS NULL", "round(r / 3, 2) IS NULL", "d::timestamp > TIMESTAMP '2024-01-01'", "lpad(name, 1000) = 'x'", "round(r, 9) > 0", "r::int > 0", "d + INTERVAL '900 years' > DATE '2024-01-01'", "left(name, 9) LIKE 'a%'"} {
 		for _, text := range []string{
 			"SELECT id FROM src.s.t WHERE " + fails,
 			"SELECT count(*) FROM src.s.t WHERE " + fails,
@@ -420,7 +422,7 @@ func TestErrorsTellNothing(t *testing.T) {
 			"SELECT n FROM src.s.child WHERE EXISTS (SELECT 1 FROM src.s.t WHERE " + fails + ")",
 			"SELECT n FROM src.s.child WHERE n IN (SELECT id FROM src.s.t WHERE " + fails + ")",
 			"SELECT n, (SELECT max(id) FROM src.s.t WHERE t.id = child.t_id AND " + fails + ") FROM src.s.child",
-			"SELECT id FROM src.s.t GROUP BY id, big, r, num, small, name, d, at HAVING " + fails,
+			"SELECT id FROM src.s.t GROUP BY id, big, r, num, small, name, d, at, vast, zoned HAVING " + fails,
 			"SELECT id FROM src.s.t WHERE " + fails + " UNION SELECT n FROM src.s.child",
 			"SELECT rank() OVER (ORDER BY " + fails + ") FROM src.s.t",
 			"DELETE FROM src.s.t WHERE " + fails,
