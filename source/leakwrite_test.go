@@ -135,23 +135,7 @@ func TestNoLeakByWriting(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		subject, err := m.FindSubject("user:" + user)
-		if err != nil {
-			t.Fatal(err)
-		}
-		session := access.Session{Subject: subject.ID, Purpose: w.purpose}
-		if len(w.acting[user]) < len(w.roles[user]) {
-			role, err := m.FindSubject("role:" + w.acting[user][0])
-			if err != nil {
-				t.Fatal(err)
-			}
-			session.Role = role.ID
-			// What is granted to the user itself counts in any role.
-		}
-		standing, err := m.Stand(session, time.Unix(2, 0))
-		if err != nil {
-			t.Fatal(err)
-		}
+		standing := w.stand(t, m, user)
 		context := fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nstatement: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user])
 		if strings.Count(q.text, "src."+q.table) > 1 && len(w.visible(user, q.table)) != len(w.touchable(user, q.table)) {
 			src.Close()
@@ -204,11 +188,7 @@ func TestNoLeakByWriting(t *testing.T) {
 			}
 		}
 		compare(src, plan)
-		onServer, err := declared(t, m).Stand(session, time.Unix(2, 0))
-		if err != nil {
-			t.Fatal(err)
-		}
-		there, err := query.Make(q.text, nil, onServer, set)
+		there, err := query.Make(q.text, nil, w.stand(t, declared(t, m), user), set)
 		if err != nil {
 			t.Fatalf("on PostgreSQL: %v\n%s", err, context)
 		}
@@ -240,7 +220,7 @@ func (w *world) expected(t *testing.T, plain source.Source, q *leakWrite, user s
 	} else {
 		err := plain.Write(context.Background(), strings.NewReplacer("src.", "", "RETURNING a.id, a.", "RETURNING id, ", "RETURNING a.id", "RETURNING id").Replace(q.plain()), nil, plan.Columns, func(row []any) error {
 			lines = append(lines, slices.Clone(row))
-			given = append(given, fmt.Sprintf("%#v", row))
+			given = append(given, line(row))
 			return nil
 		}, func(int64) error { return nil })
 		if err != nil {
@@ -266,15 +246,15 @@ func (w *world) whole(table string) []string {
 func written(table string, rows map[int64]map[string]any) []string {
 	out := []string{}
 	for _, id := range slices.Sorted(maps.Keys(rows)) {
-		var line []any
+		var cells []any
 		for _, def := range tables {
 			if def.name == table {
 				for _, c := range columnNames(def) {
-					line = append(line, rows[id][c])
+					cells = append(cells, rows[id][c])
 				}
 			}
 		}
-		out = append(out, fmt.Sprintf("%#v", line))
+		out = append(out, line(cells))
 	}
 	return out
 }
@@ -318,7 +298,7 @@ func governedWrite(s source.Source, plan *query.Plan) ([]string, error) {
 			}
 			row = row[:len(row)-1]
 		}
-		out = append(out, fmt.Sprintf("%#v", row))
+		out = append(out, line(row))
 		return nil
 	}, func(int64) error { return nil })
 	return out, err

@@ -68,19 +68,6 @@ func exposed(q *Query) bool {
 			return found
 		})
 	}
-	var from func(From)
-	from = func(item From) {
-		switch item := item.(type) {
-		case *Join:
-			from(item.L)
-			from(item.R)
-			inside(item.On)
-		case *Relation:
-			if item.Query != nil {
-				anywhere(item.Query)
-			}
-		}
-	}
 	for _, c := range q.With {
 		anywhere(c.Query)
 	}
@@ -94,9 +81,16 @@ func exposed(q *Query) bool {
 			}
 		}
 	case *Select:
-		for _, item := range body.From {
-			from(item)
-		}
+		eachItem(body.From, func(item From) {
+			switch item := item.(type) {
+			case *Join:
+				inside(item.On)
+			case *Relation:
+				if item.Query != nil {
+					anywhere(item.Query)
+				}
+			}
+		})
 		inside(body.Where)
 		inside(body.Having)
 		for _, list := range [][]Expr{body.Items, body.GroupBy} {

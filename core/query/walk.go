@@ -199,21 +199,18 @@ func key(e Expr) string {
 	return b.String()
 }
 
+// eachItem calls f for every join and relation of a FROM clause.
+func eachItem(items []From, f func(From)) {
+	for _, item := range items {
+		if join, ok := item.(*Join); ok {
+			eachItem([]From{join.L, join.R}, f)
+		}
+		f(item)
+	}
+}
+
 // eachRelation calls f for every relation of a query, sub-queries included.
 func eachRelation(q *Query, f func(*Relation)) {
-	var from func(From)
-	from = func(item From) {
-		switch item := item.(type) {
-		case *Join:
-			from(item.L)
-			from(item.R)
-		case *Relation:
-			f(item)
-			if item.Query != nil {
-				eachRelation(item.Query, f)
-			}
-		}
-	}
 	for _, c := range q.With {
 		eachRelation(c.Query, f)
 	}
@@ -223,9 +220,14 @@ func eachRelation(q *Query, f func(*Relation)) {
 		eachRelation(body.R, f)
 	case *Values: // its expressions come below
 	case *Select:
-		for _, item := range body.From {
-			from(item)
-		}
+		eachItem(body.From, func(item From) {
+			if r, ok := item.(*Relation); ok {
+				f(r)
+				if r.Query != nil {
+					eachRelation(r.Query, f)
+				}
+			}
+		})
 	}
 	eachExpr(q, func(e Expr) {
 		if sub := subquery(e); sub != nil {
@@ -249,19 +251,6 @@ func eachExpr(q *Query, f func(Expr)) {
 			visit(c)
 		}
 	}
-	var from func(From)
-	from = func(item From) {
-		switch item := item.(type) {
-		case *Join:
-			from(item.L)
-			from(item.R)
-			visit(item.On)
-		case *Relation:
-			if item.Query != nil {
-				eachExpr(item.Query, f)
-			}
-		}
-	}
 	for _, c := range q.With {
 		eachExpr(c.Query, f)
 	}
@@ -279,9 +268,16 @@ func eachExpr(q *Query, f func(Expr)) {
 		for _, e := range body.Items {
 			visit(e)
 		}
-		for _, item := range body.From {
-			from(item)
-		}
+		eachItem(body.From, func(item From) {
+			switch item := item.(type) {
+			case *Join:
+				visit(item.On)
+			case *Relation:
+				if item.Query != nil {
+					eachExpr(item.Query, f)
+				}
+			}
+		})
 		visit(body.Where)
 		for _, e := range body.GroupBy {
 			visit(e)

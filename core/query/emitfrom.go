@@ -1,0 +1,179 @@
+package query
+
+import (
+	"gneiss/core/access"
+)
+
+func (e *emitter) fromItems(items []From) {
+	for i, item := range items {
+		if i == 0 {
+			e.line()
+			e.write("FROM ")
+		} else {
+			e.write(" ", e.cross, " ")
+		}
+		e.joined(item, i > 0)
+	}
+}
+
+// joined writes an item, in parentheses where it is a join on the right.
+func (e *emitter) joined(item From, right bool) {
+	if _, join := item.(*Join); !join || !right {
+		e.from(item)
+		return
+	}
+	e.write("(")
+	e.from(item)
+	e.write(")")
+}
+
+func (e *emitter) from(item From) {
+	switch item := item.(type) {
+	case *Join:
+		e.from(item.L)
+		e.line()
+		if item.Kind == "CROSS" {
+			e.write(e.cross, " ")
+		} else {
+			e.write(item.Kind, " JOIN ")
+		}
+		e.joined(item.R, true)
+		if item.On != nil {
+			e.write(" ON ")
+			e.expr(item.On)
+		}
+	case *Relation:
+		e.relation(item)
+	}
+}
+
+func (e *emitter) relation(r *Relation) {
+	alias := e.fresh(r.Alias)
+	e.aliases[r] = alias
+	switch {
+	case r.Query != nil:
+		e.write("(")
+		e.nested(r.Query)
+		e.write(")")
+	case r.CTE != nil:
+		e.write(quoteName(e.ctes[r.CTE]))
+	case r.governed != nil:
+		e.write("(")
+		e.governed(r)
+		e.write(")")
+	default:
+		e.write(e.tableName(r))
+	}
+	e.write(" AS ", quoteName(alias))
+}
+
+func (e *emitter) tableName(r *Relation) string {
+	schema := e.model.Object(r.Table.Parent)
+	return quoteName(schema.Name) + "." + quoteName(r.Table.Name)
+}
+
+// governed writes the sub-query that stands in a table's place: the columns
+// that the query uses, treated, of the rows that are there for the session.
+func (e *emitter) governed(r *Relation) {
+	g := r.governed
+	e.indent++
+	e.line()
+	inner := e.fresh(r.Table.Name)
+	e.aliases[g.inner] = inner
+	rest := e.detour(func() { // for the aliases
+		for _, item := range g.joins {
+			e.write(" ", e.cross, " ")
+			e.joined(item, true)
+		}
+	})
+	e.write("SELECT ")
+	n := 0
+	for i, c := range r.Columns {
+		if !r.used[i] {
+			continue
+		}
+		if n > 0 {
+			e.write(", ")
+		}
+		n++
+		treated, ok := g.treated[i]
+		if !ok {
+			treated = &ColumnRef{g.inner, i}
+		}
+		e.item(treated)
+		e.write(" AS ", quoteName(tableColumn(e.model, c)))
+	}
+	if n == 0 {
+		e.write("1")
+	}
+	e.line()
+	e.write("FROM ", e.tableName(r), " AS ", quoteName(inner), rest)
+	if g.filter != nil {
+		e.line()
+		e.write("WHERE ")
+		e.policies++
+		e.expr(g.filter)
+		e.policies--
+		if e.fenced {
+			// With LIMIT the database keeps the sub-query whole: the filter
+			// comes before any expression of the user's.
+			e.line()
+			e.write(e.fence)
+		}
+	}
+	e.indent--
+	e.line()
+}
+
+// tableColumn is a column's own name; an alias list may have renamed it.
+func tableColumn(m *access.Model, c Column) string { return m.Object(c.ID).Name }
+
+// columnName writes a reference by the name that its relation gives the column.
+func (e *emitter) columnName(c *ColumnRef) {
+	alias, ok := e.aliases[c.Rel]
+	if !ok {
+		panic("query: a column of a relation that is not in scope")
+	}
+	if r := e.inline; r != nil && c.Rel == r && r.governed != nil {
+		if treated, ok := r.governed.treated[c.Col]; ok {
+			e.expr(treated)
+			return
+		}
+	}
+	name := ""
+	switch r := c.Rel; {
+	case r.Query != nil:
+		name = columnNames(r.Query.Columns)[c.Col]
+	case r.CTE != nil:
+		name = columnNames(r.CTE.Query.Columns)[c.Col]
+	default:
+		name = tableColumn(e.model, r.Columns[c.Col])
+	}
+	e.write(quoteName(alias), ".", quoteName(name))
+}
+
+// declared is the database's own type of a column, where it is another than the
+// tree's; else empty.
+func (e *emitter) declared(c *ColumnRef) string {
+	r := c.Rel
+	switch {
+	case r.Query != nil:
+		return e.declaredOutput(r.Query, c.Col)
+	case r.CTE != nil && r.CTE.Recursive:
+		return "" // whose columns are those of a set operation
+	case r.CTE != nil:
+		return e.declaredOutput(r.CTE.Query, c.Col)
+	case r.governed != nil && r.governed.treated[c.Col] != nil:
+		return ""
+	}
+	return e.model.Object(r.Columns[c.Col].ID).Declared
+}
+
+func (e *emitter) declaredOutput(q *Query, i int) string {
+	if sel, ok := q.Body.(*Select); ok {
+		if ref, ok := sel.Items[i].(*ColumnRef); ok {
+			return e.declared(ref)
+		}
+	}
+	return ""
+}

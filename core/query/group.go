@@ -1,0 +1,124 @@
+package query
+
+import (
+	"slices"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+)
+
+// groupItem binds an item of GROUP BY: a column of FROM, else an output column
+// by name or number, else an expression.
+func (b *binder) groupItem(n *pg.Node, sel *Select, s *scope) Expr {
+	if i, ok := b.position(n, len(sel.Items), "GROUP BY"); ok {
+		return b.groupable(sel.Items[i-1], n)
+	}
+	if name := plainName(n); name != "" && b.plainColumn(&scope{relations: s.relations, columns: s.columns}, name, locate(n)) == nil {
+		if e := b.aliased(s, name, n); e != nil {
+			return b.groupable(e, n)
+		}
+	}
+	return b.groupable(b.expr(n, s), n)
+}
+
+func (b *binder) groupable(e Expr, n *pg.Node) Expr {
+	b.plain(e, locate(n), "GROUP BY")
+	return e
+}
+
+// aliased finds the output column of the name, or returns nil.
+func (b *binder) aliased(s *scope, name string, n *pg.Node) Expr {
+	var found Expr
+	for _, a := range s.aliases {
+		if a.name == name {
+			if found != nil && !same(found, a.expr) {
+				b.fail(locate(n), Ambiguous, "two output columns are called %s", access.Quote(name))
+			}
+			found = a.expr
+		}
+	}
+	return found
+}
+
+// plainName returns the name when the node is a column's name without more.
+func plainName(n *pg.Node) string {
+	if ref := n.GetColumnRef(); ref != nil && len(ref.Fields) == 1 {
+		return ref.Fields[0].GetString_().GetSval()
+	}
+	return ""
+}
+
+// position reads a number that stands for an output column.
+func (b *binder) position(n *pg.Node, most int, what string) (int, bool) {
+	c := n.GetAConst()
+	if c == nil {
+		return 0, false
+	}
+	if _, isInt := c.Val.(*pg.A_Const_Ival); !isInt {
+		b.fail(c.Location, Mismatch, "%s takes a name, an expression or the number of an output column", what)
+	}
+	i := int(c.GetIval().GetIval())
+	if i < 1 || i > most {
+		b.fail(c.Location, Unknown, "%s %d: there are %d output columns", what, i, most)
+	}
+	return i, true
+}
+
+// checkGrouping refuses columns that are neither grouped nor aggregated, as ISO
+// SQL does; SQLite would take any row's value.
+func (b *binder) checkGrouping(q *Query, sel *Select, s *scope, more []Expr) {
+	grouped := len(sel.GroupBy) > 0 || sel.Having != nil
+	all := append(append(slices.Clone(sel.Items), sel.Having), more...)
+	for _, o := range q.OrderBy {
+		if o.Expr != nil {
+			all = append(all, o.Expr)
+			b.ungrouped(o.Expr, "ORDER BY")
+		}
+	}
+	for _, e := range all {
+		grouped = grouped || anyExpr(e, isAggregate)
+	}
+	if !grouped || len(b.needs) > 0 {
+		return
+	}
+	for _, e := range all {
+		b.groupedOnly(e, sel, s)
+	}
+}
+
+func (b *binder) groupedOnly(e Expr, sel *Select, s *scope) {
+	if e == nil || isAggregate(e) || slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return same(g, e) }) {
+		return
+	}
+	if c, ok := e.(*ColumnRef); ok && owns(sel.From, c.Rel) {
+		b.fail(-1, Grouping, "column %s must be in GROUP BY or inside an aggregate function", access.Quote(c.Rel.Columns[c.Col].Name))
+	}
+	if q := subquery(e); q != nil {
+		b.groupedSubquery(q, sel, s)
+	}
+	for _, c := range children(e) {
+		b.groupedOnly(c, sel, s)
+	}
+}
+
+// groupedSubquery looks for columns of a grouped query inside a sub-query of
+// its select list.
+func (b *binder) groupedSubquery(q *Query, sel *Select, s *scope) {
+	eachExpr(q, func(e Expr) {
+		if c, ok := e.(*ColumnRef); ok && owns(sel.From, c.Rel) &&
+			!slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return same(g, e) }) {
+			b.fail(-1, Grouping, "column %s, used in a sub-query, must be in GROUP BY", access.Quote(c.Rel.Columns[c.Col].Name))
+		}
+	})
+}
+
+// owns reports whether the relation is one of the FROM items.
+func owns(items []From, r *Relation) bool {
+	return slices.ContainsFunc(items, func(f From) bool {
+		if j, ok := f.(*Join); ok {
+			return owns([]From{j.L, j.R}, r)
+		}
+		return f == From(r)
+	})
+}

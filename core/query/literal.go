@@ -1,0 +1,90 @@
+package query
+
+import (
+	"math"
+	"strconv"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+)
+
+func (b *binder) constant(c *pg.A_Const) Expr {
+	if c.Isnull {
+		return &Literal{}
+	}
+	switch v := c.Val.(type) {
+	case *pg.A_Const_Ival:
+		return &Literal{Bigint, int64(v.Ival.Ival)}
+	case *pg.A_Const_Fval:
+		// The grammar gives whole numbers past 32 bits as text, too.
+		if n, err := strconv.ParseInt(v.Fval.Fval, 10, 64); err == nil {
+			return &Literal{Bigint, n}
+		}
+		if x, err := strconv.ParseFloat(v.Fval.Fval, 64); err == nil && !math.IsInf(x, 0) {
+			return &Literal{Double, x}
+		}
+		b.fail(c.Location, Mismatch, "the number %s is too large", v.Fval.Fval)
+	case *pg.A_Const_Boolval:
+		return &Literal{Boolean, v.Boolval.Boolval}
+	case *pg.A_Const_Sval:
+		if strings.IndexByte(v.Sval.Sval, 0) >= 0 {
+			b.unsupported(c.Location, "a NUL character in a text")
+		}
+		return &Literal{Untyped, v.Sval.Sval}
+	}
+	b.unsupported(c.Location, "this kind of constant")
+	return nil
+}
+
+func (b *binder) param(p *pg.ParamRef) Expr {
+	if p.Number < 1 || int(p.Number) > len(b.params) {
+		b.fail(p.Location, Unknown, "$%d has no value: %d were given", p.Number, len(b.params))
+	}
+	switch v := b.params[p.Number-1].(type) {
+	case nil:
+		return &Literal{}
+	case bool:
+		return &Literal{Boolean, v}
+	case int64:
+		return &Literal{Bigint, v}
+	case float64:
+		if v == math.Trunc(v) && math.Abs(v) < 1<<53 {
+			return &Literal{Bigint, int64(v)} // JSON has one kind of number
+		}
+		return &Literal{Double, v}
+	case string:
+		return &Literal{Untyped, v}
+	}
+	b.fail(p.Location, Mismatch, "$%d must be a text, a number, a truth value or null", p.Number)
+	return nil
+}
+
+// convertLiteral gives an untyped literal the type; other expressions stay.
+func (b *binder) convertLiteral(e Expr, to Type, at int32) Expr {
+	l, ok := e.(*Literal)
+	if !ok || l.T != Untyped {
+		return e
+	}
+	if l.Value == nil || to == Untyped {
+		return &Literal{to, l.Value}
+	}
+	value, ok := parseLiteral(l.Value.(string), to)
+	if !ok {
+		b.fail(at, Mismatch, "'%s' is no %s", l.Value, to)
+	}
+	return &Literal{to, value}
+}
+
+// convert takes an expression to a type that unify found for it.
+func (b *binder) convert(e Expr, to Type, at int32) Expr {
+	e = b.convertLiteral(e, to, at)
+	if e.Type() == to || e.Type() == Untyped || to == Untyped {
+		return e
+	}
+	if l, ok := e.(*Literal); ok && to == Double {
+		if n, isInt := l.Value.(int64); isInt {
+			return &Literal{Double, float64(n)}
+		}
+	}
+	return &Cast{e, to}
+}

@@ -1,0 +1,72 @@
+package query
+
+import (
+	"slices"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+)
+
+// setOperation binds UNION, INTERSECT and EXCEPT.
+func (b *binder) setOperation(q *Query, s *pg.SelectStmt, outer *scope) {
+	op := &SetOp{All: s.All, L: b.query(s.Larg, outer), R: b.query(s.Rarg, outer)}
+	q.Body = op
+	op.Op = strings.TrimPrefix(s.Op.String(), "SETOP_")
+	if op.All && op.Op != "UNION" {
+		b.unsupported(-1, op.Op+" ALL")
+	}
+	l, r := op.L.Columns, op.R.Columns
+	if len(l) != len(r) {
+		if len(b.needs) > 0 {
+			q.Columns = l
+			return
+		}
+		b.fail(-1, Mismatch, "both sides of %s need as many columns: here are %d and %d", op.Op, len(l), len(r))
+	}
+	for i := range l {
+		t, ok := unify(l[i].Type, r[i].Type)
+		if !ok {
+			b.fail(-1, Mismatch, "column %d of %s is %s on one side and %s on the other; add a cast", i+1, op.Op, l[i].Type, r[i].Type)
+		}
+		q.Columns = append(q.Columns, Column{Name: l[i].Name, Type: t, NotNull: l[i].NotNull && r[i].NotNull})
+	}
+	b.coerceOutput(op.L, q.Columns)
+	b.coerceOutput(op.R, q.Columns)
+	b.sortOutputs(q, s.SortClause, op.Op)
+}
+
+// sortOutputs binds an ORDER BY that can name output columns only.
+func (b *binder) sortOutputs(q *Query, clause []*pg.Node, after string) {
+	for _, n := range clause {
+		o := b.direction(n.GetSortBy())
+		if i, ok := b.position(n.GetSortBy().Node, len(q.Columns), "ORDER BY"); ok {
+			o.Output = i
+		} else {
+			name := plainName(n.GetSortBy().Node)
+			o.Output = 1 + slices.IndexFunc(q.Columns, func(c Column) bool { return c.Name == name })
+			if o.Output == 0 {
+				b.fail(locate(n.GetSortBy().Node), Unknown, "after %s, ORDER BY takes the name or number of an output column", after)
+			}
+		}
+		o.NotNull = q.Columns[o.Output-1].NotNull
+		q.OrderBy = append(q.OrderBy, o)
+	}
+}
+
+// coerceOutput makes the select list of one side give the common types.
+func (b *binder) coerceOutput(q *Query, to []Column) {
+	for i := range to {
+		switch body := q.Body.(type) {
+		case *Select:
+			body.Items[i] = b.convert(body.Items[i], to[i].Type, -1)
+		case *SetOp:
+			b.coerceOutput(body.L, to)
+			b.coerceOutput(body.R, to)
+		case *Values:
+			for _, row := range body.Rows {
+				row[i] = b.convert(row[i], to[i].Type, -1)
+			}
+		}
+		q.Columns[i].Type = to[i].Type
+	}
+}
