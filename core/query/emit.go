@@ -262,10 +262,7 @@ func (e *emitter) selectBody(s *Select, q *Query) {
 	}
 	names := columnNames(q.Columns)
 	aggregated := slices.ContainsFunc(s.Items, func(item Expr) bool { return anyExpr(item, isAggregate) })
-	for i, item := range s.Items {
-		if i > 0 {
-			e.write(", ")
-		}
+	e.commas(s.Items, func(i int, item Expr) {
 		if i == 0 && s.Having != nil && len(s.GroupBy) == 0 && !aggregated {
 			// All rows, or none, are one group. SQLite takes HAVING only where
 			// something is aggregated, so something is.
@@ -273,7 +270,7 @@ func (e *emitter) selectBody(s *Select, q *Query) {
 		}
 		e.item(item)
 		e.write(" AS ", quoteName(names[i]))
-	}
+	})
 	e.write(rest)
 }
 

@@ -126,13 +126,18 @@ func (e *emitter) infix(l Expr, op string, r Expr) {
 	e.write(")")
 }
 
-func (e *emitter) exprs(list []Expr) {
+// commas writes the items of a list with commas between them.
+func (e *emitter) commas(list []Expr, item func(i int, x Expr)) {
 	for i, x := range list {
 		if i > 0 {
 			e.write(", ")
 		}
-		e.expr(x)
+		item(i, x)
 	}
+}
+
+func (e *emitter) exprs(list []Expr) {
+	e.commas(list, func(_ int, x Expr) { e.expr(x) })
 }
 
 // apply writes a call of a function by its name.
@@ -171,12 +176,7 @@ func (e *emitter) over(w *Window) {
 	e.write(" OVER (")
 	if len(w.Partition) > 0 {
 		e.write("PARTITION BY ")
-		for i, x := range w.Partition {
-			if i > 0 {
-				e.write(", ")
-			}
-			e.item(x)
-		}
+		e.commas(w.Partition, func(_ int, x Expr) { e.item(x) })
 	}
 	for i, o := range w.Order {
 		if i == 0 {

@@ -62,13 +62,10 @@ func (e *emitter) returning(w *Write) {
 	e.write("RETURNING ")
 	if w.Returning != nil {
 		names := columnNames(w.Returning.Columns)
-		for i, item := range w.Returning.Body.(*Select).Items {
-			if i > 0 {
-				e.write(", ")
-			}
+		e.commas(w.Returning.Body.(*Select).Items, func(i int, item Expr) {
 			e.item(item)
 			e.write(" AS ", quoteName(names[i]))
-		}
+		})
 	}
 	if w.Check != nil {
 		if w.Returning != nil {
@@ -103,12 +100,9 @@ func (e *emitter) insert(w *Write) {
 	default:
 		for i, row := range w.Rows {
 			e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
-			for j, x := range row {
-				if j > 0 {
-					e.write(", ")
-				}
+			e.commas(row, func(j int, x Expr) {
 				e.assigned(w.Target.Columns[w.Columns[j]], x)
-			}
+			})
 			e.write(")")
 		}
 	}

@@ -246,12 +246,7 @@ func (e postgres) inList(x *InList) {
 	e.write("(")
 	write(x.X)
 	e.write(" ", not(x.Not), "IN (")
-	for i, item := range x.List {
-		if i > 0 {
-			e.write(", ")
-		}
-		write(item)
-	}
+	e.commas(x.List, func(_ int, item Expr) { write(item) })
 	e.write("))")
 }
 

@@ -1,8 +1,11 @@
 package query
 
-import "fmt"
+import (
+	"cmp"
+	"fmt"
+)
 
-// renamed are the functions that PostgreSQL has under the same meaning.
+// renamed are the functions that PostgreSQL has by another name.
 var renamed = map[string]string{"position": "strpos", "substring": "substr"}
 
 // guarded are those that fail on some values there, and are written by a function
@@ -24,15 +27,12 @@ func (e postgres) call(c *Call) {
 // for positions and lengths.
 func (e postgres) places(name string, args []Expr, n int) {
 	e.write(name, "(")
-	for i, a := range args {
-		if i > 0 {
-			e.write(", ")
-		}
+	e.commas(args, func(i int, a Expr) {
 		e.expr(a)
 		if i >= n && a.Type() == Bigint {
 			e.write("::integer")
 		}
-	}
+	})
 	e.write(")")
 }
 
@@ -40,22 +40,14 @@ func (e postgres) scalar(name string, c *Call) {
 	args := c.Args
 	switch name {
 	case "substring", "left", "right", "lpad", "rpad", "split_part":
-		if to := renamed[name]; to != "" {
-			name = to
-		}
-		e.places(name, args, 1)
+		e.places(cmp.Or(renamed[name], name), args, 1)
 	case "lower", "upper", "initcap":
 		e.write(name, "(")
 		e.byCodePoint(args[0])
 		e.write(")")
 	case "greatest", "least":
 		e.write(name, "(")
-		for i, a := range args {
-			if i > 0 {
-				e.write(", ")
-			}
-			e.byCodePoint(a)
-		}
+		e.commas(args, func(_ int, a Expr) { e.byCodePoint(a) })
 		e.write(")")
 	case "floor", "ceil":
 		if args[0].Type() == Bigint {
@@ -84,13 +76,10 @@ func (e postgres) scalar(name string, c *Call) {
 	case "date_trunc":
 		e.apply(own+"truncate", args...)
 	default:
-		if to := renamed[name]; to != "" {
-			name = to
-		}
 		if guarded[name] {
 			name = own + name
 		}
-		e.apply(name, args...)
+		e.apply(cmp.Or(renamed[name], name), args...)
 	}
 }
 
@@ -129,10 +118,7 @@ func (e postgres) window(c *Call) {
 		tail = "::bigint"
 	case "lag", "lead", "nth_value":
 		args = func() {
-			for i, a := range c.Args {
-				if i > 0 {
-					e.write(", ")
-				}
+			e.commas(c.Args, func(i int, a Expr) {
 				switch {
 				case i == 1:
 					e.expr(a)
@@ -142,7 +128,7 @@ func (e postgres) window(c *Call) {
 				default:
 					e.expr(a)
 				}
-			}
+			})
 		}
 	}
 	if tail != "" {

@@ -144,12 +144,7 @@ func (e sqlite) cast(x *Cast) {
 func (e sqlite) call(c *Call) {
 	if c.Fn.Kind == scalarFunction && c.Fn.own {
 		e.write("gneiss_", c.Fn.Name, "(")
-		for i, a := range c.Args {
-			if i > 0 {
-				e.write(", ")
-			}
-			e.number(a)
-		}
+		e.commas(c.Args, func(_ int, a Expr) { e.number(a) })
 		e.write(")")
 		return
 	}
