@@ -35,6 +35,7 @@ type binder struct {
 	recurses bool // a WITH query reads itself
 	depth    int
 	groups   int    // grouping sets bound so far
+	cost     int    // what has been bound comes to; see mostCost
 	withs    []*CTE // WITH queries in scope, innermost last
 	views    []*Relation
 	within   []access.ObjectID // the views that this text is of, outermost first

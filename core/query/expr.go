@@ -32,6 +32,7 @@ func (b *binder) expr(n *pg.Node, s *scope) Expr { return b.exprIn(n, s, nil) }
 
 func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	defer b.deeper(locate(n))()
+	b.costs(1)
 	switch v := n.GetNode().(type) {
 	case *pg.Node_ColumnRef:
 		return b.column(v.ColumnRef, s)
@@ -55,8 +56,10 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	case *pg.Node_CoalesceExpr:
 		return b.call(functions["coalesce"], b.exprs(v.CoalesceExpr.Args, s, w), v.CoalesceExpr.Location)
 	case *pg.Node_MinMaxExpr:
-		name := strings.ToLower(strings.TrimPrefix(v.MinMaxExpr.Op.String(), "IS_"))
-		return b.call(functions[name], b.exprs(v.MinMaxExpr.Args, s, w), v.MinMaxExpr.Location)
+		name, before := strings.ToLower(strings.TrimPrefix(v.MinMaxExpr.Op.String(), "IS_")), b.cost
+		args := b.exprs(v.MinMaxExpr.Args, s, w)
+		b.copies(written[name], before)
+		return b.call(functions[name], args, v.MinMaxExpr.Location)
 	case *pg.Node_TypeCast:
 		return b.cast(v.TypeCast, s, w)
 	case *pg.Node_SubLink:
@@ -88,7 +91,9 @@ func (b *binder) caseOf(c *pg.CaseExpr, s *scope, w windows) Expr {
 	out := &Case{}
 	var operand Expr
 	if c.Arg != nil {
+		before := b.cost
 		operand = b.exprIn(c.Arg, s, w)
+		b.copies(len(c.Args), before)
 	}
 	var results []Expr
 	for _, n := range c.Args {

@@ -238,7 +238,9 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 	if fn.Kind == aggregateFunction && f.Over == nil {
 		inner = nil // no window function inside an aggregate
 	}
+	before := b.cost
 	args := b.exprs(f.Args, s, inner)
+	b.copies(max(written[fn.Name], 1), before)
 	if fn.Kind == aggregateFunction && f.Over == nil {
 		for i, a := range args {
 			b.plain(a, locate(f.Args[i]), "an aggregate function")

@@ -133,6 +133,7 @@ func (b *binder) takeOver(own *binder) {
 	b.fenced = b.fenced || own.fenced
 	b.growth += own.growth
 	b.recurses = b.recurses || own.recurses
+	b.costs(own.cost)
 	b.behind = append(b.behind, own.others(nil)...)
 }
 

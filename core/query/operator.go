@@ -37,7 +37,9 @@ func (b *binder) operator(e *pg.A_Expr, s *scope, w windows) Expr {
 	case pg.A_Expr_Kind_AEXPR_IN:
 		return b.inList(b.exprIn(e.Lexpr, s, w), e.Rexpr.GetList().GetItems(), op == "<>", s, w, at)
 	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN:
+		before := b.cost
 		x := b.exprIn(e.Lexpr, s, w)
+		b.copies(2, before)
 		bounds := b.exprs(e.Rexpr.GetList().GetItems(), s, w)
 		between := &Binary{"AND", b.compare(">=", x, bounds[0], at), b.compare("<=", x, bounds[1], at), Boolean}
 		if e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN {

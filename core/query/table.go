@@ -12,6 +12,7 @@ import (
 
 // table binds a table's name: a WITH query, or an object of the catalog.
 func (b *binder) table(v *pg.RangeVar) *Relation {
+	b.costs(tableCost)
 	if !v.Inh {
 		b.unsupported(v.Location, "ONLY")
 	}

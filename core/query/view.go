@@ -43,7 +43,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 		panic(closed("the view reads itself"))
 	}
 	inner := &binder{text: o.View.Text, standing: b.standing, rights: b.rights, model: b.model, policies: b.policies, source: b.source,
-		depth: b.depth, groups: b.groups, within: append(slices.Clone(b.within), o.ID), lends: b.lends}
+		depth: b.depth, groups: b.groups, cost: b.cost, within: append(slices.Clone(b.within), o.ID), lends: b.lends}
 	lends := o.View.Rights == access.OwnerRights
 	if lends {
 		owner, err := b.standing.StandOwner(o)
@@ -75,7 +75,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	}
 	b.tables, b.views, b.behind = append(b.tables, inner.tables...), append(b.views, inner.views...), append(b.behind, inner.behind...)
 	b.kept = append(b.kept, inner.kept...)
-	b.growth, b.groups = b.growth+inner.growth, inner.groups
+	b.growth, b.groups, b.cost = b.growth+inner.growth, inner.groups, inner.cost
 	b.fenced, b.recurses = b.fenced || inner.fenced, b.recurses || inner.recurses
 	return q
 }

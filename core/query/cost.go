@@ -1,0 +1,26 @@
+package query
+
+// mostCost bounds what a statement comes to, written out: its expressions, with
+// those that are written more than once counted as often, and its tables. Copies
+// of copies double at each level, so that a short text could come to more than any
+// machine holds.
+const mostCost = 200_000
+
+// tableCost is that of a table, with what policies make of it, or of a view.
+const tableCost = 200
+
+// costs adds to what the statement comes to.
+func (b *binder) costs(n int) {
+	if b.cost += n; b.cost > mostCost {
+		b.fail(-1, Unsupported, "the statement comes to too much: too many tables, or expressions in each other that are written more than once, such as abs, greatest, BETWEEN or CASE … WHEN")
+	}
+}
+
+// copies counts what was bound since the cost was before as written n times.
+func (b *binder) copies(n, before int) {
+	b.costs((n - 1) * (b.cost - before))
+}
+
+// written is how often a function's operands are written at the most, by name;
+// others' are written once.
+var written = map[string]int{"abs": 3, "floor": 4, "ceil": 4, "greatest": 8, "least": 8, "date_trunc": 2}
