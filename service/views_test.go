@@ -78,6 +78,7 @@ func TestViewsShowWhatPoliciesLeave(t *testing.T) {
 	if got, want := v.must("flint", "SELECT sum(n) FROM survey.drilling.by_place"), v.must("flint", "SELECT count(*) FROM survey.drilling.deep AS d JOIN survey.drilling.boreholes AS b USING (id)"); got != want {
 		t.Errorf("a view of a view gives %s, want %s", got, want)
 	}
+	v.refused("garnet", "SELECT count(*) FROM survey.drilling.by_place", 403, "you lack SELECT on survey.drilling.by_place")
 	v.refused("opal", "INSERT INTO survey.drilling.deep (id) VALUES (1)", 422, "writing to a view")
 	// The record names the view and what it read.
 	found, err := v.svc.Records(ctx, caller(t, v.svc, "agate"), service.RecordSearch{Actor: "user:tuff", Action: "query"})
@@ -146,9 +147,15 @@ func TestViewsLendNoMoreThanTheirOwnerMay(t *testing.T) {
 	if _, err := v.svc.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}, Option: true, Until: &soon}, false); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := v.svc.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:flint"}, Until: &soon}, false); err != nil {
+		t.Fatal(err)
+	}
+	v.must("flint", "CREATE VIEW survey.drilling.paid AS SELECT amount FROM survey.licensing.payments")
+	v.must("flint", "SELECT count(*) FROM survey.drilling.paid")
 	v.must("marl", "SELECT id FROM survey.drilling.own")
 	time.Sleep(time.Until(soon) + 20*time.Millisecond)
 	v.refused("marl", "SELECT id FROM survey.drilling.own", 409, "is closed")
+	v.refused("flint", "SELECT count(*) FROM survey.drilling.paid", 409, "is closed")
 	off := true
 	if _, err := v.svc.PutSubject(ctx, caller(t, v.svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Disabled: &off}, true); err != nil {
 		t.Fatal(err)

@@ -95,6 +95,9 @@ func randomCondition(r *rand.Rand) condition {
 		condition{t, "g IN (SELECT g FROM s2.ent WHERE person = CURRENT_USER)", func(w *world, u string, row map[string]any) bool {
 			return slices.ContainsFunc(w.rows["s2.ent"], func(e map[string]any) bool { return e["person"] == u && e["g"] == row["g"] })
 		}},
+		condition{t, "g NOT IN (SELECT g FROM s2.ent WHERE person = CURRENT_USER)", func(w *world, u string, row map[string]any) bool {
+			return !slices.ContainsFunc(w.rows["s2.ent"], func(e map[string]any) bool { return e["person"] == u && e["g"] == row["g"] })
+		}},
 		condition{u, "g IN (SELECT ent.g FROM src.s2.ent WHERE person = CURRENT_USER)", func(w *world, u string, row map[string]any) bool {
 			return slices.ContainsFunc(w.rows["s2.ent"], func(e map[string]any) bool { return e["person"] == u && e["g"] == row["g"] })
 		}},

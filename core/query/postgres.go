@@ -257,12 +257,12 @@ func (e postgres) inQuery(x *InQuery) {
 	e.write("(")
 	e.operand(x.X)
 	if e.policies > 0 && !correlated(x.Query) {
-		e.write(map[bool]string{false: " = ANY(ARRAY(", true: " <> ALL(ARRAY("}[x.Not])
+		e.write(" = ANY(ARRAY(")
 		e.nested(e.exact(x.Query))
 		e.write(")))")
 		return
 	}
-	e.write(" ", not(x.Not), "IN (")
+	e.write(" IN (")
 	e.nested(e.exact(x.Query))
 	e.write("))")
 }

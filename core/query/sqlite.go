@@ -71,7 +71,7 @@ func (e sqlite) inList(x *InList) {
 func (e sqlite) inQuery(x *InQuery) {
 	e.write("(")
 	e.expr(x.X)
-	e.write(" ", not(x.Not), "IN (")
+	e.write(" IN (")
 	e.nested(x.Query)
 	e.write("))")
 }

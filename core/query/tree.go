@@ -45,11 +45,10 @@ type (
 		List []Expr
 		Not  bool
 	}
-	// An InQuery is [NOT] IN with a sub-query.
+	// An InQuery is IN with a sub-query; NOT IN is NOT of it.
 	InQuery struct {
 		X     Expr
 		Query *Query
-		Not   bool
 	}
 	// An Exists is EXISTS with a sub-query. One says that the sub-query has one row
 	// at the most, so that it can be joined in its place.

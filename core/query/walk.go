@@ -118,7 +118,7 @@ func replace(e Expr, f func(Expr) Expr) Expr {
 	case *InList:
 		return &InList{in(e.X), all(e.List), e.Not}
 	case *InQuery:
-		return &InQuery{in(e.X), e.Query, e.Not}
+		return &InQuery{in(e.X), e.Query}
 	case *Cast:
 		return &Cast{in(e.X), e.To}
 	case *Like:
