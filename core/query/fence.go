@@ -34,7 +34,7 @@ func treatsByArithmetic(tables []*Relation) bool {
 			continue
 		}
 		for _, x := range r.governed.treated {
-			if anyExpr(x, canFail) {
+			if failsWithin(x) {
 				return true
 			}
 		}
@@ -48,16 +48,8 @@ func treatsByArithmetic(tables []*Relation) bool {
 // list is worked out last.
 func exposed(q *Query) bool {
 	found := false
-	anywhere := func(q *Query) { eachExpr(q, func(x Expr) { found = found || canFail(x) }) }
-	inside := func(x Expr) { // of a condition
-		anyExpr(x, func(x Expr) bool {
-			found = found || canFail(x)
-			if sub := subquery(x); sub != nil {
-				anywhere(sub)
-			}
-			return found
-		})
-	}
+	anywhere := func(q *Query) { found = found || failsAnywhere(q) }
+	inside := func(x Expr) { found = found || failsWithin(x) } // of a condition
 	last := func(x Expr) {
 		anyExpr(x, func(x Expr) bool {
 			if s, ok := x.(*Scalar); ok {
@@ -103,6 +95,22 @@ func exposed(q *Query) bool {
 		last(o.Expr)
 	}
 	return found
+}
+
+// failsAnywhere reports whether an expression of a query can fail, sub-queries
+// included.
+func failsAnywhere(q *Query) bool {
+	found := false
+	eachExpr(q, func(x Expr) { found = found || canFail(x) })
+	return found
+}
+
+// failsWithin reports whether an expression, or one within it, can fail.
+func failsWithin(x Expr) bool {
+	return anyExpr(x, func(x Expr) bool {
+		sub := subquery(x)
+		return canFail(x) || sub != nil && failsAnywhere(sub)
+	})
 }
 
 // canFail reports whether an operation can fail on PostgreSQL for what a row

@@ -49,7 +49,7 @@ func Check(text string) error {
 	if err != nil || u.Scheme != "postgresql" && u.Scheme != "postgres" || u.User.Username() == "" || strings.Trim(u.Path, "/") == "" {
 		return errors.New("a PostgreSQL source is given as postgresql://ACCOUNT@HOST:PORT/DATABASE")
 	}
-	if _, has := u.User.Password(); has || u.Query().Has("password") {
+	if _, has := u.User.Password(); has || u.Query().Has("password") || u.Query().Has("sslpassword") {
 		return errors.New("the URL is kept and shown, so it must not hold the password: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file that only the service can read, and add ?passfile=FILE to the URL")
 	}
 	if _, err := pgxpool.ParseConfig(text); err != nil {
