@@ -179,3 +179,32 @@ func TestTheRecordNamesLabels(t *testing.T) {
 	_, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Label: "contakt"})
 	wants(t, err, 404, "did you mean")
 }
+
+// TestOwnRecordsAreNoOracle: who may not read the whole record cannot find out by
+// searching their own lines what those have beside their text.
+func TestOwnRecordsAreNoOracle(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	flint := caller(t, svc, "flint")
+	svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT phone FROM survey.licensing.holders"})
+	svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT amount FROM survey.licensing.payments"})
+	for _, label := range []string{"contact", "finance", "no_such_label"} {
+		_, err := svc.Records(ctx, flint, service.RecordSearch{Label: label})
+		wants(t, err, 403, "AUDIT on platform")
+	}
+	for contains, want := range map[string]int{"phone": 1, "payments": 1, "missing": 0, "SELECT on": 0, "licensing.holders.phone": 0} {
+		list, err := svc.Records(ctx, flint, service.RecordSearch{Contains: contains, Action: "query"})
+		if err != nil || len(list.Items) != want {
+			t.Errorf("a search for %q finds %d of flint's own lines, want %d (%v)", contains, len(list.Items), want, err)
+		}
+		for _, r := range list.Items {
+			if len(r.Labels)+len(r.Objects)+len(r.Missing) > 0 || r.Reason != "" {
+				t.Errorf("flint is told more than the text: %+v", r)
+			}
+		}
+	}
+	for _, contains := range []string{"missing", "licensing.holders.phone"} { // which an auditor finds
+		if list, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Contains: contains}); err != nil || len(list.Items) == 0 {
+			t.Errorf("an auditor finds nothing that contains %q (%v)", contains, err)
+		}
+	}
+}

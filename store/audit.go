@@ -117,6 +117,7 @@ type Search struct {
 	Action   string
 	Decision string
 	Contains string // in the text, the objects or the reason
+	TextOnly bool   // Contains looks at the text alone
 	Label    string // that an object bore
 	Before   int64  // only records with a smaller id
 	Limit    int
@@ -138,7 +139,10 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Decision != "" {
 		add("decision = ?", s.Decision)
 	}
-	if s.Contains != "" {
+	switch {
+	case s.Contains != "" && s.TextOnly:
+		add("instr(text, ?) > 0", s.Contains)
+	case s.Contains != "":
 		add("(instr(text, ?) > 0 OR instr(objects, ?) > 0 OR instr(reason, ?) > 0)", s.Contains, s.Contains, s.Contains)
 	}
 	if s.Label != "" {

@@ -1,8 +1,8 @@
 <script lang="ts">
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
-  import { loaded } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
+  import { signed } from '../lib/session.svelte'
   import RecordDialog from '../parts/RecordDialog.svelte'
   import SubjectPicker from '../parts/SubjectPicker.svelte'
   import Trouble from '../parts/Trouble.svelte'
@@ -18,7 +18,15 @@
   let action = $state('')
   let contains = $state('')
   let label = $state('')
-  const labels = loaded(() => get(api.GET('/api/v1/labels', {})))
+  // Which labels data bear is for who reviews them; others do not ask.
+  const byLabel = $derived(!!signed.session?.auditor && signed.session.reviewer)
+  let labels = $state<string[]>([])
+  $effect(() => {
+    if (byLabel)
+      get(api.GET('/api/v1/labels', {}))
+        .then((list) => (labels = list.items.map((l) => l.name)))
+        .catch((error) => (problem = says(error)))
+  })
   let open = $state(false)
   const shown = $derived(place.query.get('record') ?? '')
 
@@ -64,10 +72,9 @@
       ><option value="">any decision</option>{#each ['allowed', 'refused', 'failed'] as d (d)}<option>{d}</option
         >{/each}</select
     >
-    <select class="field w-auto" bind:value={label} aria-label="Label"
-      ><option value="">any label</option>{#each labels.value?.items ?? [] as l (l.name)}<option>{l.name}</option
-        >{/each}</select
-    >
+    {#if byLabel}<select class="field w-auto" bind:value={label} aria-label="Label"
+        ><option value="">any label</option>{#each labels as l (l)}<option>{l}</option>{/each}</select
+      >{/if}
     <input class="field w-48" bind:value={contains} placeholder="containing …" aria-label="Containing" />
     {#if actor || action || decision || contains || label}<button
         class="btn"
