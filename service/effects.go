@@ -220,6 +220,9 @@ type difference struct{ what, on, within, how string }
 // onRelations are the privileges that effects are told of, relation by relation.
 var onRelations = access.Set(access.Select, access.Insert, access.Update, access.Delete, access.References, access.Describe, access.Reveal, access.Manage)
 
+// onViews are those of them that come to something on a view.
+var onViews = access.Set(access.Select, access.Describe, access.Manage)
+
 func (c *comparison) relation(o *access.Object) {
 	var next wire.Bands
 	var had, has access.Privileges
@@ -228,6 +231,9 @@ func (c *comparison) relation(o *access.Object) {
 	}
 	if c.is != nil {
 		next, has = c.is.relationBands(o), c.is.Resolve(o.ID).Allowed&onRelations
+	}
+	if o.Kind == access.View {
+		had, has = had&onViews, has&onViews
 	}
 	m := c.after.model
 	d := difference{on: m.Path(o.ID), within: m.Path(o.Parent)}

@@ -75,6 +75,8 @@ func queryProblem(q *query.Error) *wire.Problem {
 		status, title = 403, "Refused"
 	case query.Broken:
 		status, title = 409, "Table closed"
+	case query.ViewClosed:
+		status, title = 409, "View closed"
 	}
 	near := nearest(q.Name, q.Near)
 	p := problem(status, q.Code, title, "%s%s", q.Error(), didYouMean(near))

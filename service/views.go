@@ -39,8 +39,9 @@ func (s *Service) viewOrder(p *standpoint, c Caller, in wire.ViewRequest) (order
 	if err != nil {
 		return o, err
 	}
-	if c.User != 0 && !own.Resolve(schema.ID).Allowed.Has(access.Create) {
-		return o, s.refuse(c, "change", "the view "+in.Path, wants(st, access.Create, schema.ID))
+	refuse := func(err error) (order, error) { return o, s.refuse(c, "change", "the view "+in.Path, err) }
+	if !own.Resolve(schema.ID).Allowed.Has(access.Create) { // before it is told what the schema has
+		return refuse(wants(st, access.Create, schema.ID))
 	}
 	verb := "made"
 	old, err := st.model.Lookup(in.Path)
@@ -67,19 +68,15 @@ func (s *Service) viewOrder(p *standpoint, c Caller, in wire.ViewRequest) (order
 			put.Owner = st.model.Ref(p.Session.Role)
 		}
 	}
-	err = nil
-	if c.User != 0 {
-		err = mayPlaceView(st, own, put) // first, for the text is bound with its owner's rights
-	}
-	if err != nil {
-		return o, s.refuse(c, "change", "the view "+in.Path, err)
+	if err := mayPlaceView(st, own, put); err != nil { // first, for the text is bound with its owner's rights
+		return refuse(err)
 	}
 	rights, err := s.viewRights(st, c, put)
 	if err != nil {
 		return o, err
 	}
 	if put.Columns, put.Reads, err = query.CheckView(own, rights, st.policies, put.Path, put.Text, in.Columns); err != nil {
-		return o, s.refuse(c, "change", "the view "+in.Path, err)
+		return refuse(err)
 	}
 	whose := "its reader's rights"
 	if put.Rights == access.OwnerRights {
@@ -107,7 +104,7 @@ func (s *Service) viewPlace(p *standpoint, path string) (*access.Object, error) 
 
 // viewRights is whose rights the text of a view is checked with.
 func (s *Service) viewRights(st *state, c Caller, put access.PutView) (*access.Standing, error) {
-	if put.Rights == access.ReaderRights || c.User == 0 {
+	if put.Rights == access.ReaderRights {
 		return s.own(st, c)
 	}
 	owner, err := st.model.FindSubject(put.Owner)

@@ -16,6 +16,7 @@ const (
 	Mismatch    = "type_mismatch"  // an operand of the wrong type
 	Grouping    = "grouping"       // a column that is neither grouped nor aggregated
 	Refused     = "refused"        // for want of a privilege
+	ViewClosed  = "view_closed"    // a view whose text cannot be read, or whose owner lends what it may not
 	Broken      = "policy_broken"  // a policy that no longer fits its table
 )
 

@@ -37,7 +37,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	defer b.deeper(-1)()
 	path := b.model.Path(o.ID)
 	closed := func(why string, args ...any) *Error {
-		return &Error{Code: Broken, Text: fmt.Sprintf("%s is closed: %s. Its owner has to make it anew", path, fmt.Sprintf(why, args...))}
+		return &Error{Code: ViewClosed, Text: fmt.Sprintf("%s is closed: %s. Its owner has to make it anew", path, fmt.Sprintf(why, args...))}
 	}
 	if slices.Contains(b.within, o.ID) {
 		panic(closed("the view reads itself"))
@@ -55,7 +55,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	q, err := inner.bindView()
 	var e *Error
 	switch {
-	case errors.As(err, &e) && e.Code == Broken:
+	case errors.As(err, &e) && (e.Code == Broken || e.Code == ViewClosed):
 		panic(e)
 	case lends && len(inner.needs) > 0:
 		panic(closed("its owner %s lacks what it reads: %v", b.model.Ref(o.Owner), refusal(b.model, inner.needs)))
