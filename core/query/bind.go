@@ -26,28 +26,24 @@ type binder struct {
 	own  bool
 	home *access.Object // a table
 
-	source   access.ObjectID   // the one source of all tables
-	tables   []*Relation       // base tables, in the order of the text
-	behind   []access.ObjectID // tables that policies read
-	needs    []access.Need
-	growth   int  // operands of concatenations, which can make long texts
-	fenced   bool // an expression can fail on a value
-	recurses bool // a WITH query reads itself
-	depth    int
-	groups   int    // grouping sets bound so far
-	cost     int    // what has been bound comes to; see mostCost
-	withs    []*CTE // WITH queries in scope, innermost last
-	views    []*Relation
-	within   []access.ObjectID // the views that this text is of, outermost first
-	lends    access.SubjectID  // the owner of the view that lends its rights; zero: nobody
-	kept     []access.ObjectID // what it may read and not pass on
+	source access.ObjectID   // the one source of all tables
+	tables []*Relation       // base tables, in the order of the text
+	behind []access.ObjectID // tables that policies read
+	needs  []access.Need
+	depth  int
+	groups int    // grouping sets bound so far
+	cost   int    // what has been bound comes to; see mostCost
+	withs  []*CTE // WITH queries in scope, innermost last
+	views  []*Relation
+	within []access.ObjectID // the views that this text is of, outermost first
+	lends  access.SubjectID  // the owner of the view that lends its rights; zero: nobody
+	kept   []access.ObjectID // what it may read and not pass on
 }
 
 const (
 	mostDepth    = 100     // nested queries and expressions
 	mostText     = 100_000 // bytes
 	mostComments = 100
-	mostGrowth   = 16 // operands of concatenations before a fence is put up
 )
 
 // parseOne reads one statement, of any kind.

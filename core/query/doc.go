@@ -17,12 +17,8 @@
 // nodes that no code here handles are refused. The bound tree is a closed set
 // of types.
 //
-// # Errors that would tell
+// # The barrier
 //
-// An expression of the user's that can fail on a value could tell of rows that
-// the session may not see, were the database to evaluate it before the
-// policy's filter. The allowed functions cannot fail, whatever their input: a
-// division by zero and a cast of a text that does not fit are NULL. The few
-// that can (a result past the database's size limit) put a fence round the
-// governed sub-queries, so that the filter comes first.
+// What the user wrote is never worked out on a row that a policy hides, since its
+// failure, or the time that it takes, would tell of the row. See barrier.go.
 package query

@@ -30,20 +30,23 @@ type emitter struct {
 	ctes    map[*CTE]string
 	taken   map[string]bool
 	model   *access.Model
-	fenced  bool
-	indent  int
-	inline  *Relation // the table that is written to
+	barriers
+	moved  map[columnKey]moved // columns that a fenced block gives, by their places in it
+	apart  map[*Relation]Expr  // hard barriers that are blocks of their own, with the conditions inside
+	whole  int                 // conditions being written beside what is not plain
+	indent int
+	inline *Relation // the table that is written to
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
 }
 
 // newEmitter makes one for the source that a query reads.
-func newEmitter(m *access.Model, source access.ObjectID, fenced bool) *emitter {
+func newEmitter(m *access.Model, source access.ObjectID) *emitter {
 	e := &emitter{numbers: map[Arg]int{}, aliases: map[*Relation]string{}, ctes: map[*CTE]string{},
-		taken: map[string]bool{}, model: m, fenced: fenced}
+		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{}, apart: map[*Relation]Expr{}}
 	if speaks(m, source) == Postgres {
-		e.dialect, e.spelling = postgres{e}, postgresSpelling
+		e.dialect, e.spelling, e.overflows = postgres{e}, postgresSpelling, true
 	} else {
 		e.dialect, e.spelling = sqlite{e}, sqliteSpelling
 	}
@@ -243,12 +246,7 @@ func (e *emitter) exact(q *Query) *Query {
 func (e *emitter) selectBody(s *Select, q *Query) {
 	// FROM is written first, for the aliases that the select list needs.
 	rest := e.detour(func() {
-		e.fromItems(s.From)
-		if s.Where != nil {
-			e.line()
-			e.write("WHERE ")
-			e.expr(s.Where)
-		}
+		e.rowsOf(s)
 		e.list("GROUP BY ", s.GroupBy)
 		if s.Having != nil {
 			e.line()

@@ -30,19 +30,28 @@ func (e *emitter) joined(item From, right bool) {
 func (e *emitter) from(item From) {
 	switch item := item.(type) {
 	case *Join:
-		e.from(item.L)
+		e.side(item, item.L)
 		e.line()
 		if item.Kind == "CROSS" {
 			e.write(e.cross, " ")
 		} else {
 			e.write(item.Kind, " JOIN ")
 		}
-		e.joined(item.R, true)
+		if e.sideApart(item, item.R) {
+			e.block([]From{item.R}, nil)
+		} else {
+			e.joined(item.R, true)
+		}
 		if item.On != nil {
 			e.write(" ON ")
-			e.expr(item.On)
+			e.besides(e.risky(item.On), item.On)
 		}
 	case *Relation:
+		if where, ok := e.apart[item]; ok {
+			delete(e.apart, item)
+			e.block([]From{item}, where)
+			return
+		}
 		e.relation(item)
 	}
 }
@@ -53,7 +62,11 @@ func (e *emitter) relation(r *Relation) {
 	switch {
 	case r.Query != nil:
 		e.write("(")
-		e.nested(r.Query)
+		if e.kept(r) {
+			e.keptWhole(r.Query)
+		} else {
+			e.nested(r.Query)
+		}
 		e.write(")")
 	case r.CTE != nil:
 		e.write(quoteName(e.ctes[r.CTE]))
@@ -114,9 +127,7 @@ func (e *emitter) governed(r *Relation) {
 		e.policies++
 		e.expr(g.filter)
 		e.policies--
-		if e.fenced {
-			// With LIMIT the database keeps the sub-query whole: the filter
-			// comes before any expression of the user's.
+		if e.fails(g.filter) {
 			e.line()
 			e.write(e.fence)
 		}
@@ -130,6 +141,10 @@ func tableColumn(m *access.Model, c Column) string { return m.Object(c.ID).Name 
 
 // columnName writes a reference by the name that its relation gives the column.
 func (e *emitter) columnName(c *ColumnRef) {
+	if m, ok := e.moved[columnKey{c.Rel, c.Col}]; ok {
+		e.write(quoteName(m.alias), ".", quoteName(m.name))
+		return
+	}
 	alias, ok := e.aliases[c.Rel]
 	if !ok {
 		panic("query: a column of a relation that is not in scope")

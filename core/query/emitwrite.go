@@ -24,7 +24,7 @@ func (e *emitter) writing(w *Write) {
 		e.insert(w)
 	case access.Update:
 		e.write("UPDATE ", e.tableName(r), " AS ", quoteName(alias))
-		rest := e.detour(func() { e.fromItems(w.From) }) // first, for the aliases
+		rest := e.detour(func() { e.fromOf(w) }) // first, for the aliases
 		e.set(r, w.Columns, w.Rows[0])
 		e.write(rest)
 	case access.Delete:
@@ -145,40 +145,67 @@ func (e *emitter) assignment(c Column) string {
 	return ""
 }
 
+// fromOf writes what an UPDATE reads beside its table, apart from conditions that
+// are not plain.
+func (e *emitter) fromOf(w *Write) {
+	barred := false
+	eachItem(w.From, func(item From) {
+		if r, ok := item.(*Relation); ok {
+			barred = barred || e.barrier(r)
+		}
+	})
+	if !barred || e.risky(w.Where) == 0 {
+		e.fromItems(w.From)
+		return
+	}
+	e.line()
+	e.write("FROM ")
+	e.block(w.From, e.about(w.From, w.Where))
+}
+
 // whereOf writes the condition of the statement, and of the rows that are there
-// for the session. Behind a fence the statement's is worked out for no other.
+// for the session. What is not plain of the statement's is worked out for no other:
+// a CASE works out its results only where its condition holds.
 func (e *emitter) whereOf(w *Write) {
 	var filter Expr
 	if g := w.Target.governed; g != nil {
 		filter = g.filter
 	}
-	if filter == nil && w.Where == nil {
-		return
+	plain, rest := e.divide(w.Where)
+	if filter == nil {
+		plain, rest = w.Where, nil
+	} else if e.fails(filter) {
+		plain, rest = nil, w.Where
 	}
-	e.line()
-	e.write("WHERE ")
+	first := true
+	and := func(write func()) {
+		if first {
+			e.line()
+			e.write("WHERE ")
+		} else {
+			e.write(" AND ")
+		}
+		first = false
+		write()
+	}
 	policies := func() {
 		e.policies++
 		e.expr(filter)
 		e.policies--
 	}
-	switch {
-	case filter == nil:
-		e.expr(w.Where)
-	case w.Where == nil:
-		policies()
-	case e.fenced:
-		policies()
-		e.write(" AND CASE WHEN ")
-		policies()
-		e.write(" THEN ")
-		e.expr(w.Where)
-		e.write(" END")
-	default:
-		e.write("(")
-		policies()
-		e.write(" AND ")
-		e.expr(w.Where)
-		e.write(")")
+	if filter != nil {
+		and(policies)
+	}
+	if plain != nil {
+		and(func() { e.besides(e.risky(plain), plain) })
+	}
+	if rest != nil {
+		and(func() {
+			e.write("CASE WHEN ")
+			policies()
+			e.write(" THEN ")
+			e.besides(e.risky(rest), rest)
+			e.write(" END")
+		})
 	}
 }

@@ -18,15 +18,13 @@ const (
 
 // A Function is one that queries may call. What is not listed is refused: none
 // of these reads files, sleeps, changes settings, or looks at the database's
-// own catalog, and none fails on a value unless mayFail says so.
+// own catalog.
 type Function struct {
-	Name    string
-	Kind    functionKind
-	result  func(args []Type) (Type, bool)
-	grows   bool // its result can be longer than its operands together
-	mayFail bool
-	own     bool   // it is registered on every connection, as gneiss_ and its name
-	takes   string // the operands, for messages
+	Name   string
+	Kind   functionKind
+	result func(args []Type) (Type, bool)
+	own    bool   // it is registered on every connection, as gneiss_ and its name
+	takes  string // the operands, for messages
 }
 
 // signature makes a result function for fixed operand types, of which the last
@@ -98,10 +96,10 @@ func listed() map[string]*Function {
 		{Name: "btrim", result: signature(Text, 1, Text, Text), takes: "a text, and the characters to take off"},
 		{Name: "ltrim", result: signature(Text, 1, Text, Text), takes: "a text, and the characters to take off"},
 		{Name: "rtrim", result: signature(Text, 1, Text, Text), takes: "a text, and the characters to take off"},
-		{Name: "replace", result: signature(Text, 0, Text, Text, Text), mayFail: true, takes: "a text, what to replace and with what"},
+		{Name: "replace", result: signature(Text, 0, Text, Text, Text), takes: "a text, what to replace and with what"},
 		{Name: "strpos", result: signature(Bigint, 0, Text, Text), takes: "a text and what to find"},
 		{Name: "position", result: signature(Bigint, 0, Text, Text), takes: "a text and what to find"},
-		{Name: "concat", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text), grows: true, takes: "up to eight texts"},
+		{Name: "concat", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text), takes: "up to eight texts"},
 		{Name: "coalesce", result: alike(1, 100), takes: "values of one type"},
 		{Name: "nullif", result: alike(2, 2), takes: "two values of one type"},
 		{Name: "greatest", result: alike(1, 4), takes: "up to four values of one type"},
@@ -129,7 +127,7 @@ func listed() map[string]*Function {
 		{Name: "initcap", result: signature(Text, 0, Text), own: true, takes: "a text"},
 		{Name: "starts_with", result: signature(Boolean, 0, Text, Text), own: true, takes: "a text and a beginning"},
 		{Name: "split_part", result: signature(Text, 0, Text, Text, Bigint), own: true, takes: "a text, what parts it, and which part"},
-		{Name: "concat_ws", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text, Text), own: true, grows: true, takes: "what to put between, and up to eight texts"},
+		{Name: "concat_ws", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text, Text), own: true, takes: "what to put between, and up to eight texts"},
 		{Name: "to_char", result: func(args []Type) (Type, bool) {
 			return Text, len(args) == 2 && (args[0] == Date || args[0] == Timestamp) && (args[1] == Text || args[1] == Untyped)
 		}, own: true, takes: "a date or timestamp, and its form: 'YYYY-MM', 'DD.MM.YYYY', 'HH24:MI'"},
@@ -143,7 +141,7 @@ func listed() map[string]*Function {
 		{Name: "avg", Kind: aggregateFunction, result: signature(Double, 0, Double), takes: "a number"},
 		{Name: "min", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
 		{Name: "max", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
-		{Name: "string_agg", Kind: aggregateFunction, result: signature(Text, 0, Text, Text), mayFail: true, takes: "a text, and what to put between"},
+		{Name: "string_agg", Kind: aggregateFunction, result: signature(Text, 0, Text, Text), takes: "a text, and what to put between"},
 		{Name: "stddev_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
 		{Name: "stddev_pop", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
 		{Name: "var_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
@@ -350,10 +348,6 @@ func (b *binder) call(fn *Function, args []Expr, at int32) Expr {
 			args[i] = b.convertLiteral(args[i], Text, at)
 		}
 	}
-	if fn.grows {
-		b.growth += len(args)
-	}
-	b.fenced = b.fenced || fn.mayFail
 	return &Call{Fn: fn, Args: args, T: t}
 }
 

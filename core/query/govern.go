@@ -130,9 +130,6 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 // takeOver notes what the binder of a policy's text has found that matters for
 // the whole statement.
 func (b *binder) takeOver(own *binder) {
-	b.fenced = b.fenced || own.fenced
-	b.growth += own.growth
-	b.recurses = b.recurses || own.recurses
 	b.costs(own.cost)
 	b.behind = append(b.behind, own.others(nil)...)
 }

@@ -136,7 +136,6 @@ func (b *binder) concat(l, r Expr, at int32) Expr {
 		b.fail(at, Mismatch, "|| cannot take %s; add a cast", e.Type())
 		return nil
 	}
-	b.growth += 2
 	return &Binary{"||", text(l), text(r), Text}
 }
 
@@ -185,9 +184,7 @@ func (b *binder) like(e *pg.A_Expr, not bool, s *scope, w windows) Expr {
 		}
 	}
 	pattern, fixed := r.(*Literal)
-	if !fixed {
-		b.fenced = true // a pattern that is too long is an error
-	} else if s, ok := pattern.Value.(string); ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 {
+	if s, ok := valueOf(pattern).(string); fixed && ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 {
 		b.fail(e.Location, Mismatch, `the pattern of LIKE ends in \, which escapes the next character; write \\ for the sign itself`)
 	}
 	return &Like{l, r, not, e.Kind == pg.A_Expr_Kind_AEXPR_ILIKE}

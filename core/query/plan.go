@@ -82,7 +82,7 @@ func (b *binder) readPlan(n *pgt.Node) *Plan {
 	q := b.query(n.GetSelectStmt(), nil)
 	b.refuseWanting()
 	uses := append(b.govern(), b.viewed()...)
-	e := newEmitter(b.model, b.source, b.fencesRead(q))
+	e := newEmitter(b.model, b.source)
 	e.query(q)
 	return &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}
 }
@@ -91,7 +91,7 @@ func (b *binder) writePlan(n *pgt.Node) *Plan {
 	w := b.writing(n)
 	b.refuseWanting()
 	uses := append(append([]TableUse{b.governTarget(w)}, b.govern()...), b.viewed()...)
-	e := newEmitter(b.model, b.source, b.fencesWrite(w))
+	e := newEmitter(b.model, b.source)
 	e.writing(w)
 	p := &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil}
 	if w.Returning != nil {

@@ -157,6 +157,7 @@ type Relation struct {
 	CTE   *CTE
 
 	used       []bool // of a base table: the columns that the query uses
+	lends      bool   // a view, read with its owner's rights
 	governance policy.Governance
 	// governed is what the session's policies put in the table's place; nil
 	// for a table that none touches.

@@ -74,7 +74,7 @@ func (b *binder) recursive(cte *CTE, c *pg.CommonTableExpr, s *pg.SelectStmt, ou
 	}
 	b.coerceOutput(op.R, columns)
 	if cte.uses > 0 {
-		cte.Recursive, b.recurses = true, true
+		cte.Recursive = true
 		b.checkRecursion(cte, op.R, c.Location)
 	}
 }

@@ -22,6 +22,7 @@ func (b *binder) view(v *pg.RangeVar, o *access.Object) *Relation {
 	r := b.relation(o)
 	b.authoriseTable(r)
 	if !r.opaque {
+		r.lends = o.View.Rights == access.OwnerRights
 		r.Query = b.definition(o, r.Columns)
 		for i := range r.Columns {
 			r.Columns[i].NotNull = r.Query.Columns[i].NotNull
@@ -75,8 +76,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	}
 	b.tables, b.views, b.behind = append(b.tables, inner.tables...), append(b.views, inner.views...), append(b.behind, inner.behind...)
 	b.kept = append(b.kept, inner.kept...)
-	b.growth, b.groups, b.cost = b.growth+inner.growth, inner.groups, inner.cost
-	b.fenced, b.recurses = b.fenced || inner.fenced, b.recurses || inner.recurses
+	b.groups, b.cost = inner.groups, inner.cost
 	return q
 }
 

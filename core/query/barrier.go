@@ -1,0 +1,350 @@
+package query
+
+import "strings"
+
+// What a person writes must never be worked out on a row that is not there for
+// them: an error, or the time that it takes, would tell of the row. So a table
+// that row or column policies touch for the session, and a view that lends its
+// owner's rights, is a barrier. Inside it stand the policies' conditions and
+// treatments, and of the person's conditions those that are plain. All others
+// stand outside a fence that the database does not look through:
+//
+//	SELECT … FROM (SELECT … FROM t WHERE policies AND plain OFFSET 0) WHERE the rest
+//
+// The fence stands once for each SELECT, around its joins, so that joins and plain
+// conditions reach the indexes. A SELECT without a barrier, or whose conditions
+// are all plain, has no fence. What is selected, grouped by or sorted by is worked
+// out after the conditions and needs none.
+//
+// A barrier is hard where its policies need other tables for each row (a
+// relationship that is followed, a sub-query about the row): the database may then
+// read it, and join it with others, before the policies have dropped a row. Beside
+// what takes long, such as a derived table that groups, it has a fence of its own.
+
+// Bounds of what counts as plain.
+const (
+	mostPlainText    = 4096 // bytes of a constant that is compared with
+	mostPlainPattern = 200  // bytes of the pattern of a LIKE
+)
+
+// barriers answers what the emitter asks of a bound statement about fences. It
+// remembers its answers, since definitions can be built on each other many times.
+type barriers struct {
+	overflows bool // arithmetic fails on this database
+	plainDef  map[columnKey]bool
+	barred    map[*Query]bool
+	hardIn    map[*Query]bool
+	heavyIn   map[*Query]bool
+}
+
+type columnKey struct {
+	rel *Relation
+	col int
+}
+
+func newBarriers() barriers {
+	return barriers{plainDef: map[columnKey]bool{}, barred: map[*Query]bool{}, hardIn: map[*Query]bool{}, heavyIn: map[*Query]bool{}}
+}
+
+// plain reports whether a condition, or a part of one, can neither fail nor take
+// long on any value: a comparison of columns and constants, and what joins such.
+func (b *barriers) plain(x Expr) bool {
+	switch x := x.(type) {
+	case *ColumnRef:
+		return b.plainColumn(x)
+	case *Literal:
+		s, isText := x.Value.(string)
+		return !isText || len(s) <= mostPlainText
+	case *Now:
+		return true
+	case *Unary:
+		return x.Op == "NOT" && b.plain(x.X) || constant(x)
+	case *Binary:
+		switch x.Op {
+		case "=", "<>", "<", "<=", ">", ">=", "IS", "IS NOT", "AND", "OR":
+			return b.plain(x.L) && b.plain(x.R)
+		}
+		return constant(x)
+	case *IsNull:
+		return b.plain(x.X)
+	case *IsTrue:
+		return b.plain(x.X)
+	case *InList:
+		for _, item := range x.List {
+			if !b.plain(item) {
+				return false
+			}
+		}
+		return b.plain(x.X)
+	case *Like:
+		return !x.Fold && b.plain(x.X) && plainPattern(x.Pattern)
+	case *Cast:
+		from := x.X.Type()
+		widens := from == x.To || from == Bigint && x.To == Double || from == Date && x.To == Timestamp
+		return widens && b.plain(x.X) || constant(x)
+	}
+	return constant(x)
+}
+
+// plainPattern reports whether a pattern is matched in one pass from the text's
+// beginning: a constant that does not begin with a wildcard and has at most one %.
+func plainPattern(x Expr) bool {
+	l, ok := x.(*Literal)
+	s, isText := valueOf(l).(string)
+	return ok && (l.Value == nil || isText && len(s) <= mostPlainPattern &&
+		!strings.HasPrefix(s, "%") && !strings.HasPrefix(s, "_") && strings.Count(s, "%") <= 1)
+}
+
+// constant reports whether an expression has one value for the whole statement,
+// which is cheap to work out: numbers and dates that are reckoned with.
+func constant(x Expr) bool {
+	switch x := x.(type) {
+	case *Literal:
+		s, isText := x.Value.(string)
+		return !isText || len(s) <= mostPlainText
+	case *Now:
+		return true
+	case *Unary:
+		return constant(x.X)
+	case *Binary:
+		return x.Op != "||" && constant(x.L) && constant(x.R)
+	case *Cast:
+		return constant(x.X)
+	case *Call:
+		if x.Fn.Name != "shift" {
+			return false
+		}
+		for _, a := range x.Args {
+			if !constant(a) {
+				return false
+			}
+		}
+		return true
+	}
+	return false
+}
+
+// plainColumn reports whether a column is there without working anything out: it
+// is a table's, or what stands in its place is plain.
+func (b *barriers) plainColumn(c *ColumnRef) bool {
+	key := columnKey{c.Rel, c.Col}
+	if known, ok := b.plainDef[key]; ok {
+		return known
+	}
+	plain := true
+	switch r := c.Rel; {
+	case r.Query != nil:
+		plain = b.plainOutput(r.Query, c.Col)
+	case r.CTE != nil && !r.CTE.Recursive:
+		plain = b.plainOutput(r.CTE.Query, c.Col)
+	case r.governed != nil:
+		if treated, ok := r.governed.treated[c.Col]; ok {
+			plain = b.plain(treated)
+		}
+	}
+	b.plainDef[key] = plain
+	return plain
+}
+
+// plainOutput is plainColumn for a column of a query. What is worked out of many
+// rows is there only after the policies, and conditions on it come later still.
+func (b *barriers) plainOutput(q *Query, i int) bool {
+	if q.Limit != nil || q.Offset != nil {
+		return true
+	}
+	switch body := q.Body.(type) {
+	case *Select:
+		item := body.Items[i]
+		return b.plain(item) || anyExpr(item, func(x Expr) bool { return isAggregate(x) || isWindow(x) })
+	case *SetOp:
+		return b.plainOutput(body.L, i) && b.plainOutput(body.R, i)
+	case *Values:
+		for _, row := range body.Rows {
+			if !b.plain(row[i]) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// barrier reports whether rows of a relation can be hidden, or values treated,
+// where conditions on it may still be worked out before that.
+func (b *barriers) barrier(r *Relation) bool {
+	switch {
+	case r.governed != nil || r.lends:
+		return true
+	case r.Query != nil:
+		return b.bars(r.Query)
+	case r.CTE != nil:
+		return b.bars(r.CTE.Query)
+	}
+	return false
+}
+
+// bars reports whether there is a barrier anywhere in a query.
+func (b *barriers) bars(q *Query) bool {
+	return b.remembered(b.barred, q, func(r *Relation) bool { return r.governed != nil || r.lends })
+}
+
+// hardBarrier is barrier for hard ones.
+func (b *barriers) hardBarrier(r *Relation) bool {
+	switch {
+	case isHard(r):
+		return true
+	case r.Query != nil:
+		return b.hardens(r.Query)
+	case r.CTE != nil:
+		return b.hardens(r.CTE.Query)
+	}
+	return false
+}
+
+func (b *barriers) hardens(q *Query) bool { return b.remembered(b.hardIn, q, isHard) }
+
+func isHard(r *Relation) bool {
+	return r.lends || r.governed != nil && (len(r.governed.joins) > 0 || anyExpr(r.governed.filter, func(x Expr) bool {
+		sub := subquery(x)
+		return sub != nil && correlated(sub)
+	}))
+}
+
+// remembered reports whether f holds for a relation of a query, at any depth.
+func (b *barriers) remembered(known map[*Query]bool, q *Query, f func(*Relation) bool) bool {
+	if found, ok := known[q]; ok {
+		return found
+	}
+	known[q] = false // for a query that reads itself
+	found := false
+	eachRelation(q, func(r *Relation) {
+		found = found || f(r) || r.CTE != nil && b.remembered(known, r.CTE.Query, f)
+	})
+	known[q] = found
+	return found
+}
+
+// heavy reports whether a relation is a query that takes more than to join tables
+// by plain conditions.
+func (b *barriers) heavy(r *Relation) bool {
+	switch {
+	case r.Query != nil:
+		return b.heavyQuery(r.Query)
+	case r.CTE != nil:
+		return r.CTE.Recursive || b.heavyQuery(r.CTE.Query)
+	}
+	return false
+}
+
+func (b *barriers) heavyQuery(q *Query) bool {
+	if known, ok := b.heavyIn[q]; ok {
+		return known
+	}
+	b.heavyIn[q] = true
+	s, plain := q.Body.(*Select)
+	found := !plain || q.Limit != nil || q.Offset != nil || s.Distinct || len(s.GroupBy) > 0 || s.Having != nil || b.riskyIn(s)
+	if plain && !found {
+		for _, x := range s.Items {
+			found = found || anyExpr(x, func(x Expr) bool { return isAggregate(x) || isWindow(x) || isSubquery(x) })
+		}
+		eachItem(s.From, func(item From) {
+			if r, ok := item.(*Relation); ok {
+				found = found || b.heavy(r)
+			}
+		})
+	}
+	b.heavyIn[q] = found
+	return found
+}
+
+// riskyIn reports whether a SELECT has a condition that is not plain.
+func (b *barriers) riskyIn(s *Select) bool {
+	found := b.risky(s.Where) > 0 || b.riskyHaving(s.Having)
+	eachItem(s.From, func(item From) {
+		if join, ok := item.(*Join); ok {
+			found = found || b.risky(join.On) > 0
+		}
+	})
+	return found
+}
+
+// risky counts the conjuncts of a condition that are not plain.
+func (b *barriers) risky(x Expr) int {
+	n := 0
+	for _, c := range conjuncts(x) {
+		if !b.plain(c) {
+			n++
+		}
+	}
+	return n
+}
+
+// riskyHaving reports whether HAVING has a conjunct that the database may work out
+// on rows, before it groups them.
+func (b *barriers) riskyHaving(x Expr) bool {
+	for _, c := range conjuncts(x) {
+		if !b.plain(c) && !anyExpr(c, isAggregate) {
+			return true
+		}
+	}
+	return false
+}
+
+// fails reports whether a condition of a policy's can fail on a value. It is then
+// worked out on every row of its table, whatever else is asked.
+func (b *barriers) fails(x Expr) bool {
+	return anyExpr(x, func(x Expr) bool {
+		if sub := subquery(x); sub != nil {
+			found := false
+			eachExpr(sub, func(x Expr) { found = found || b.canFail(x) })
+			return found
+		}
+		return b.canFail(x)
+	})
+}
+
+// canFail reports whether an operation can fail for what a row holds.
+func (b *barriers) canFail(x Expr) bool {
+	switch x := x.(type) {
+	case *Binary:
+		switch x.Op {
+		case "+", "-", "*", "/", "%":
+			return b.overflows && !constant(x)
+		}
+	case *Unary:
+		return x.Op == "-" && b.overflows && !constant(x)
+	case *Like:
+		_, fixed := x.Pattern.(*Literal)
+		return !fixed
+	case *Call:
+		switch x.Fn.Name {
+		case "sum", "avg", "replace", "string_agg":
+			return true
+		}
+		return x.Fn.Kind == aggregateFunction && x.Fn.own
+	}
+	return false
+}
+
+// conjuncts lists the conditions that all must hold for a condition to hold.
+func conjuncts(x Expr) []Expr {
+	if x == nil {
+		return nil
+	}
+	if and, ok := x.(*Binary); ok && and.Op == "AND" {
+		return append(conjuncts(and.L), conjuncts(and.R)...)
+	}
+	return []Expr{x}
+}
+
+// divide parts a condition into its plain conjuncts and the rest; each nil where
+// there is none.
+func (b *barriers) divide(x Expr) (plain, rest Expr) {
+	for _, c := range conjuncts(x) {
+		if b.plain(c) {
+			plain = join("AND", plain, c)
+		} else {
+			rest = join("AND", rest, c)
+		}
+	}
+	return plain, rest
+}

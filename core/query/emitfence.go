@@ -1,0 +1,248 @@
+package query
+
+import (
+	"fmt"
+	"strings"
+)
+
+// moved is the place of a column in a fenced block.
+type moved struct{ alias, name string }
+
+// rowsOf writes FROM and WHERE of a SELECT. Where it has a barrier and a condition
+// that is not plain, FROM is a block: the rows that are there for the reader and
+// meet what is plain.
+func (e *emitter) rowsOf(s *Select) {
+	items, where := s.From, s.Where
+	barred, hard, heavy := false, false, 0
+	eachItem(items, func(item From) {
+		if r, ok := item.(*Relation); ok {
+			barred, hard = barred || e.barrier(r), hard || e.hardBarrier(r)
+			if e.heavy(r) {
+				heavy++
+			}
+		}
+	})
+	if barred {
+		items, where = e.unjoined(items, where)
+	}
+	plain, rest := e.divide(where)
+	if hard && heavy > 0 {
+		e.setApart(items, plain, heavy)
+	}
+	if barred && (rest != nil || e.riskyHaving(s.Having)) || hard && e.whole > 0 {
+		e.line()
+		e.write("FROM ")
+		e.block(items, plain)
+	} else {
+		e.fromItems(s.From)
+		rest = s.Where
+	}
+	if rest == nil {
+		return
+	}
+	others := e.risky(rest) + heavy
+	if e.riskyHaving(s.Having) {
+		others++
+	}
+	e.line()
+	e.write("WHERE ")
+	e.besides(others, rest)
+}
+
+// setApart makes hard barriers blocks of their own, where another item is heavy.
+func (e *emitter) setApart(items []From, where Expr, heavy int) {
+	var visit func(item From, inner bool) // inner: no NULLs stand for its rows
+	visit = func(item From, inner bool) {
+		switch item := item.(type) {
+		case *Join:
+			both := item.Kind == "INNER" || item.Kind == "CROSS"
+			visit(item.L, inner && (both || item.Kind == "LEFT"))
+			visit(item.R, inner && (both || item.Kind == "RIGHT"))
+		case *Relation:
+			if !e.hardBarrier(item) || heavy == 1 && e.heavy(item) {
+				return
+			}
+			e.apart[item] = nil
+			if inner {
+				e.apart[item] = e.about([]From{item}, where)
+			}
+		}
+	}
+	for _, item := range items {
+		visit(item, true)
+	}
+}
+
+// besides writes a condition of which n conjuncts are not plain. Where there is
+// another beside one with a sub-query, the database could join the sub-query's hard
+// barriers before the other is worked out, so they are kept whole.
+func (e *emitter) besides(n int, x Expr) {
+	if n > 1 {
+		e.whole++
+		defer func() { e.whole-- }()
+	}
+	e.expr(x)
+}
+
+// unjoined takes what is not plain out of the conditions of inner joins, and adds
+// it to where.
+func (e *emitter) unjoined(items []From, where Expr) ([]From, Expr) {
+	out := make([]From, len(items))
+	var open func(item From) From
+	open = func(item From) From {
+		j, ok := item.(*Join)
+		if !ok || j.Kind != "INNER" && j.Kind != "CROSS" {
+			return item
+		}
+		next := &Join{Kind: j.Kind, L: open(j.L), R: open(j.R)}
+		plain, rest := e.divide(j.On)
+		if next.On = plain; plain == nil {
+			next.Kind = "CROSS"
+		}
+		where = join("AND", where, rest)
+		return next
+	}
+	for i, item := range items {
+		out[i] = open(item)
+	}
+	return out, where
+}
+
+// side writes the left side of a join.
+func (e *emitter) side(j *Join, item From) {
+	if e.sideApart(j, item) {
+		e.block([]From{item}, nil)
+		return
+	}
+	e.from(item)
+}
+
+// sideApart reports whether a side of an outer join is a block of its own. It is where
+// the join's condition is not plain; and where NULLs can stand for the side's rows
+// and something of it is worked out, which the database does before it joins a hard
+// barrier with what its policies need.
+func (e *emitter) sideApart(j *Join, side From) bool {
+	if j.Kind == "INNER" || j.Kind == "CROSS" {
+		return false
+	}
+	barred, hard, works := false, false, false
+	eachItem([]From{side}, func(item From) {
+		r, ok := item.(*Relation)
+		if !ok {
+			return
+		}
+		barred, hard = barred || e.barrier(r), hard || e.hardBarrier(r)
+		for i := range r.Columns {
+			works = works || e.gives(r, i) && !e.plainColumn(&ColumnRef{r, i})
+		}
+	})
+	nullable := j.Kind == "FULL" || (side == j.R) == (j.Kind == "LEFT")
+	return barred && e.risky(j.On) > 0 || nullable && hard && works
+}
+
+// gives reports whether a query uses a column of a relation, as far as is known.
+func (e *emitter) gives(r *Relation, column int) bool {
+	return r.used == nil || r.Query != nil || r.used[column]
+}
+
+// block writes FROM items, and the rows of them that meet a condition, as one
+// sub-query that the database keeps whole, and moves references to their columns
+// there.
+func (e *emitter) block(items []From, where Expr) {
+	alias := e.fresh("rows")
+	e.write("(")
+	e.indent++
+	e.line()
+	body := e.detour(func() {
+		e.fromItems(items)
+		if where != nil {
+			e.line()
+			e.write("WHERE ")
+			e.expr(where)
+		}
+	})
+	e.write("SELECT ")
+	places, taken := map[columnKey]moved{}, map[string]bool{}
+	eachItem(items, func(item From) {
+		r, ok := item.(*Relation)
+		if !ok {
+			return
+		}
+		for i, c := range r.Columns {
+			if !e.gives(r, i) {
+				continue
+			}
+			name := c.Name
+			for n := 2; taken[strings.ToLower(name)]; n++ {
+				name = fmt.Sprintf("%s_%d", c.Name, n)
+			}
+			taken[strings.ToLower(name)] = true
+			if len(places) > 0 {
+				e.write(", ")
+			}
+			e.item(&ColumnRef{r, i})
+			e.write(" AS ", quoteName(name))
+			places[columnKey{r, i}] = moved{alias, name}
+		}
+	})
+	if len(places) == 0 {
+		e.write("1")
+	}
+	e.write(body)
+	e.line()
+	e.write(e.fence)
+	e.indent--
+	e.line()
+	e.write(") AS ", quoteName(alias))
+	for key, place := range places {
+		e.moved[key] = place
+	}
+}
+
+// kept reports whether a view is kept whole: its owner lends their rights, and not
+// all of its conditions are plain. They are worked out on every row, whatever its
+// reader asks.
+func (e *emitter) kept(r *Relation) bool {
+	s, ok := r.Query.Body.(*Select)
+	return r.lends && r.Query.Limit == nil && r.Query.Offset == nil && (!ok || e.riskyIn(s))
+}
+
+func (e *emitter) keptWhole(q *Query) {
+	if _, plain := q.Body.(*Select); plain {
+		e.indent++
+		e.line()
+		e.query(q)
+		e.line()
+		e.write(e.fence)
+		e.indent--
+		e.line()
+		return
+	}
+	e.indent++
+	e.line()
+	e.write("SELECT * FROM (")
+	e.nested(q)
+	e.write(") AS ", quoteName(e.fresh("q")))
+	e.line()
+	e.write(e.fence)
+	e.indent--
+	e.line()
+}
+
+// about is what of a condition's plain conjuncts is about FROM items alone.
+func (e *emitter) about(items []From, where Expr) Expr {
+	own := map[*Relation]bool{}
+	eachItem(items, func(item From) {
+		if r, ok := item.(*Relation); ok {
+			own[r] = true
+		}
+	})
+	var out Expr
+	for _, c := range conjuncts(where) {
+		foreign := anyExpr(c, func(x Expr) bool { ref, ok := x.(*ColumnRef); return ok && !own[ref.Rel] })
+		if !foreign && e.plain(c) {
+			out = join("AND", out, c)
+		}
+	}
+	return out
+}
