@@ -172,7 +172,6 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 		{"a key that a hidden row has, in the same words", flint, strings.Replace(fmt.Sprintf(insert, "north"), "90001", fmt.Sprint(do(opal, "SELECT min(id) FROM survey.drilling.boreholes WHERE district = 'coast'").Rows[0][0]), 1), "is not yours to write"},
 		{"a key that a visible row has, in the same words", flint, strings.Replace(fmt.Sprintf(insert, "north"), "90001", fmt.Sprint(do(flint, "SELECT min(id) FROM survey.drilling.boreholes").Rows[0][0]), 1), "is not yours to write"},
 		{"ON CONFLICT, which would tell of hidden keys", flint, strings.Replace(fmt.Sprintf(insert, "north"), " RETURNING", " ON CONFLICT (id) DO NOTHING RETURNING", 1), "it would tell of rows"},
-		{"an expression that could fail", flint, "UPDATE survey.drilling.boreholes SET status = 'x' WHERE replace(name, 'a', 'b') = 'x'", "cannot be used where rows"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := svc.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql})

@@ -83,7 +83,7 @@ func Run() (s *Server, err error) {
 	if err != nil {
 		return nil, err
 	}
-	server := command("postgres", "-D", data, "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off")
+	server := command("postgres", "-D", data, "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "autovacuum=off")
 	if err := server.Start(); err != nil {
 		return nil, err
 	}
