@@ -38,7 +38,7 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	}
 	planned := s.now().Sub(started)
 	if plan.Explain {
-		return s.explain(ctx, c, p, plan, record, planned)
+		return s.explain(ctx, c, p, lane, plan, record, planned)
 	}
 	if plan.Write {
 		return s.write(ctx, c, p, in, plan, lane, record)
@@ -69,7 +69,7 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 		return wire.Result{}, s.failed(p, record, started, err)
 	}
 	if in.Plan && s.showsPlan(st, c, plan) {
-		if out.Plan, err = s.showPlan(ctx, p, plan, args, planned); err != nil {
+		if out.Plan, err = s.showPlan(ctx, c, p, lane, plan, args, planned); err != nil {
 			return wire.Result{}, s.failed(p, record, started, err)
 		}
 	}
@@ -167,7 +167,7 @@ func (s *Service) showsPlan(st *state, c Caller, plan *query.Plan) bool {
 }
 
 // showPlan is what --show-plan prints.
-func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
+func (s *Service) showPlan(ctx context.Context, c Caller, p *standpoint, lane *access.Object, plan *query.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
 	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, Tables: []wire.Shaped{}, PlanUS: planned.Microseconds()}
 	for i, a := range plan.Args {
 		text := map[bool]string{true: "the key of pseudonyms", false: "a secret of this query's"}[a.Key]
@@ -184,6 +184,16 @@ func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan,
 		out.Policies = append(out.Policies, p.policySentences(t.Table)...)
 		out.Tables = append(out.Tables, shaped(p.Model, t))
 	}
+	if hidden := s.hiddenFrom(p.state, c, plan); hidden != 0 {
+		out.Database = []string{fmt.Sprintf("The database's own plan estimates how many rows there are; it is shown to who sees all rows of %s.", p.Model.Path(hidden))}
+		return out, nil
+	}
+	ctx, cancel := within(ctx, lane)
+	defer cancel()
+	if err := s.traffic.enter(ctx, lane); err != nil {
+		return nil, err
+	}
+	defer s.traffic.leave(lane.ID)
 	src, err := s.planSource(ctx, plan)
 	if err != nil {
 		return nil, err
@@ -192,12 +202,28 @@ func (s *Service) showPlan(ctx context.Context, p *standpoint, plan *query.Plan,
 	return out, err
 }
 
+// hiddenFrom finds a table of a plan of which the caller, as themself, does not see
+// all rows; zero: none.
+func (s *Service) hiddenFrom(st *state, c Caller, plan *query.Plan) access.ObjectID {
+	own, err := s.own(st, c)
+	ids := slices.Clone(plan.Behind)
+	for _, t := range plan.Tables {
+		ids = append(ids, t.Table)
+	}
+	for _, id := range ids {
+		if o := st.model.Object(id); o.Kind == access.Table && (err != nil || !query.SeesAllRows(own, st.policies, id)) {
+			return id
+		}
+	}
+	return 0
+}
+
 // explain gives the plan of a statement, line by line, and does not run it.
-func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, plan *query.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
+func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, lane *access.Object, plan *query.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
 	if !s.showsPlan(s.current.Load(), c, plan) {
 		return wire.Result{}, s.refuseFrom(c, p, record, problem(403, "refused", "Refused", "EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read"))
 	}
-	shown, err := s.showPlan(ctx, p, plan, source.Bind(plan.Args, s.facts(s.now())), planned)
+	shown, err := s.showPlan(ctx, c, p, lane, plan, source.Bind(plan.Args, s.facts(s.now())), planned)
 	if err != nil {
 		return wire.Result{}, s.failed(p, record, s.now(), err)
 	}

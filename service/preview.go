@@ -161,7 +161,7 @@ func (s *Service) readSide(ctx context.Context, c Caller, v *side, table *access
 			return s.failed(v.standpoint, record, started, err)
 		}
 		if v.shows && s.showsPlan(v.state, c, plan) {
-			if v.view.Plan, err = s.showPlan(ctx, v.standpoint, plan, source.Bind(plan.Args, s.facts(started)), 0); err != nil {
+			if v.view.Plan, err = s.showPlan(ctx, c, v.standpoint, lane, plan, source.Bind(plan.Args, s.facts(started)), 0); err != nil {
 				return s.failed(v.standpoint, record, started, err)
 			}
 		}

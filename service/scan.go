@@ -204,7 +204,7 @@ func found(st *state, name string, tables []source.Table) []change {
 	added := map[string]bool{}
 	add := func(o access.AddObject) {
 		old, err := st.model.Lookup(o.Path)
-		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Declared == o.Declared {
+		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique && old.Declared == o.Declared {
 			return
 		}
 		added[o.Path] = true
@@ -217,7 +217,7 @@ func found(st *state, name string, tables []source.Table) []change {
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
 		for _, c := range t.Columns {
-			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Declared: c.Declared})
+			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared})
 		}
 	}
 	return append(changes, related(st, name, tables)...)

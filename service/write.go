@@ -16,13 +16,17 @@ import (
 // errNotYours refuses a statement that would leave a row which the row policies
 // do not let through, or whose key is taken: in the same words, for the key may
 // be that of a row which is not there for the session.
-var errNotYours = problem(403, "row_policy", "Refused", "a row that this would leave is not yours to write: a row policy does not let it through, or its key is taken; nothing was changed")
+var errNotYours = problem(403, "row_policy", "Refused", "a row that this would leave is not yours to write: a row policy does not let it through, its key is taken, or what it leads to is not there; nothing was changed")
 
-// takenKey reports whether a table with row policies refused a key.
-func takenKey(plan *query.Plan, err error) bool {
+// refusedKey reports whether the database refused a key that could be that of a
+// hidden row, or lead to one.
+func refusedKey(plan *query.Plan, err error) bool {
 	var c *source.Constraint
+	if !errors.As(err, &c) {
+		return false
+	}
 	g := &plan.Tables[0].Governance
-	return errors.As(err, &c) && (c.Kind == "UNIQUE" || c.Kind == "PRIMARY KEY") && !(g.Open() && g.Write.Open())
+	return c.Kind == "FOREIGN KEY" && plan.Leads || (c.Kind == "UNIQUE" || c.Kind == "PRIMARY KEY" || c.Kind == "") && !(g.Open() && g.Write.Open())
 }
 
 // write runs a statement that changes rows: as the caller, in one transaction,
@@ -42,7 +46,7 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 		return wire.Result{}, s.failed(p, record, started, err)
 	}
 	if in.Plan && s.showsPlan(s.current.Load(), c, plan) {
-		if out.Plan, err = s.showPlan(ctx, p, plan, args, 0); err != nil {
+		if out.Plan, err = s.showPlan(ctx, c, p, lane, plan, args, 0); err != nil {
 			return wire.Result{}, s.failed(p, record, started, err)
 		}
 	}
@@ -81,7 +85,7 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 	if err != nil && bounded.Err() != nil {
 		err = bounded.Err() // the driver says "interrupted"
 	}
-	if takenKey(plan, err) {
+	if refusedKey(plan, err) {
 		record.Reason = err.Error()
 		err = errNotYours
 	}

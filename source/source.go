@@ -37,6 +37,7 @@ type Column struct {
 	Type    string
 	NotNull bool
 	Key     bool // it is part of the primary key
+	Unique  bool // it is part of another unique key, or of an exclusion
 	// Declared is the database's own name of the type, where Type is another that
 	// holds its values.
 	Declared string

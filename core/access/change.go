@@ -63,7 +63,8 @@ type AddObject struct {
 	Kind    string `json:"kind"`
 	Type    string `json:"type,omitempty"` // of a column; of a source, what kind of database it is
 	NotNull bool   `json:"not_null,omitempty"`
-	Key     bool   `json:"key,omitempty"` // of a column: part of the primary key
+	Key     bool   `json:"key,omitempty"`    // of a column: part of the primary key
+	Unique  bool   `json:"unique,omitempty"` // of a column: part of another unique key
 	// Declared is the database's own type of a column, where Type is another that
 	// holds its values.
 	Declared string `json:"declared,omitempty"`
@@ -89,11 +90,11 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 			return invalid("bad_object", "%s is a %s already", c.Path, old.Kind)
 		}
 		found := *old
-		found.Missing, found.Type, found.NotNull, found.Key, found.Declared = false, c.Type, c.NotNull, c.Key, c.Declared
+		found.Missing, found.Type, found.NotNull, found.Key, found.Unique, found.Declared = false, c.Type, c.NotNull, c.Key, c.Unique, c.Declared
 		m.setObject(found)
 		return nil
 	}
-	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key, Declared: c.Declared}
+	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared}
 	m.objects.push(m.edit, o)
 	if kind == View {
 		m.views = append(m.views[:len(m.views):len(m.views)], o.ID)

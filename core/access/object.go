@@ -58,6 +58,7 @@ type Object struct {
 	Topic    string      // of a label
 	Level    Level       // of a label
 	Key      bool        // of a column: it is part of the table's primary key
+	Unique   bool        // of a column: it is part of another unique key, or of an exclusion
 	View     *Definition // of a view that is there
 
 	grants []GrantID // on it, on patterns that stand in it, and on a relation's columns

@@ -16,6 +16,9 @@ type Relationship struct {
 	Declared      bool
 }
 
+// Same reports whether two relationships pair the same columns.
+func (r *Relationship) Same(o *Relationship) bool { return r.same(o) }
+
 func (r *Relationship) same(o *Relationship) bool {
 	return slices.Equal(r.From, o.From) && slices.Equal(r.To, o.To)
 }

@@ -26,6 +26,9 @@ type Plan struct {
 	// Checked says that the statement gives one column more than Columns: whether
 	// the row may be left. Where one may not, nothing must be changed.
 	Checked bool
+	// Leads says that the check is also of what foreign keys lead to, so that the
+	// database's own refusal of one is told in the same words.
+	Leads bool
 	// Explain says that the statement is not to be run, but its plan shown.
 	Explain bool
 }
@@ -93,7 +96,7 @@ func (b *binder) writePlan(n *pgt.Node) *Plan {
 	uses := append(append([]TableUse{b.governTarget(w)}, b.govern()...), b.viewed()...)
 	e := newEmitter(b.model, b.source)
 	e.writing(w)
-	p := &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil}
+	p := &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil, Leads: w.leads}
 	if w.Returning != nil {
 		p.Columns = w.Returning.Columns
 	}

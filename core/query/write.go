@@ -22,6 +22,7 @@ type Write struct {
 	Where     Expr
 	Conflict  *Conflict
 	Returning *Query // its select list alone
+	leads     bool   // Check wants what a foreign key leads to
 	Check     Expr   // of each row that the statement leaves: whether it may be left; nil: always
 }
 
@@ -317,10 +318,13 @@ func reads(e Expr, table *access.Object) bool {
 func (b *binder) governTarget(w *Write) TableUse {
 	r := w.Target
 	use := TableUse{Table: r.Table.ID, Governance: r.governance, Verb: w.Verb}
+	hidden := false
 	if !r.governance.Untouched() {
 		r.governed = b.governTable(r)
+		hidden = r.governed != nil && r.governed.filter != nil
 		b.governRows(w)
 	}
+	b.guardKeys(w, hidden)
 	for i, c := range r.Columns {
 		if r.used[i] {
 			use.Columns = append(use.Columns, c.ID)

@@ -290,7 +290,9 @@ var declared = map[string]string{"int4": "integer", "int2": "smallint", "float4"
 func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	rows, err := s.readers.Query(ctx, `
 		SELECT n.nspname, c.relname, a.attname, coalesce(base.typname, t.typname), format_type(t.oid, a.atttypmod), a.attnotnull,
-		  coalesce(a.attnum = ANY (k.conkey), false)
+		  coalesce(a.attnum = ANY (k.conkey), false),
+		  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
+		    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[])))
 		FROM pg_class c
 		JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
@@ -306,12 +308,12 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	}
 	var tables []source.Table
 	var schema, table, name, typ, shown string
-	var notNull, key bool
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &shown, &notNull, &key}, func() error {
+	var notNull, key, unique bool
+	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &shown, &notNull, &key, &unique}, func() error {
 		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
 			tables = append(tables, source.Table{Schema: schema, Name: table})
 		}
-		c := source.Column{Name: name, Type: types[typ], Declared: declared[typ], NotNull: notNull, Key: key}
+		c := source.Column{Name: name, Type: types[typ], Declared: declared[typ], NotNull: notNull, Key: key, Unique: unique}
 		if c.Type == "" {
 			c.Type = shown
 		}

@@ -261,13 +261,30 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 		PK      int
 	}
 	err := db.SelectContext(ctx, &found, `SELECT name, type, "notnull", pk FROM pragma_table_info(?, ?) ORDER BY cid`, table, schema)
+	if err != nil {
+		return nil, err
+	}
+	unique, all, err := s.unique(ctx, db, schema, table)
 	columns := make([]source.Column, len(found))
 	for i, c := range found {
 		// An INTEGER PRIMARY KEY is the row's number and never NULL.
 		typ := typeName(c.Type)
-		columns[i] = source.Column{Name: c.Name, Type: typ, NotNull: c.NotNull || c.PK > 0 && typ == "bigint", Key: c.PK > 0}
+		columns[i] = source.Column{Name: c.Name, Type: typ, NotNull: c.NotNull || c.PK > 0 && typ == "bigint", Key: c.PK > 0, Unique: all || unique[c.Name]}
 	}
 	return columns, err
+}
+
+// unique finds the columns that a unique key besides the primary one is of; all of
+// them where a key is of an expression.
+func (s *Source) unique(ctx context.Context, db *sqlx.DB, schema, table string) (columns map[string]bool, all bool, err error) {
+	var names []sql.NullString
+	err = db.SelectContext(ctx, &names, `SELECT i.name FROM pragma_index_list(?, ?) l JOIN pragma_index_info(l.name, ?) i WHERE l."unique" AND l.origin <> 'pk'`, table, schema, schema)
+	columns = map[string]bool{}
+	for _, name := range names {
+		columns[name.String] = true
+		all = all || !name.Valid
+	}
+	return columns, all, err
 }
 
 // typeName maps a declared type to Gneiss's name for it.
