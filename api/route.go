@@ -60,6 +60,9 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 		}
 		out, err := f(r, in)
 		if err != nil {
+			if told := s.service.Told(caller, err); told.Code != "internal" {
+				err = told
+			}
 			return err
 		}
 		return s.answer(c, out)

@@ -38,6 +38,10 @@ func (s *Service) Records(ctx context.Context, c Caller, q RecordSearch) (wire.L
 	if q.Limit > 0 && q.Limit <= 1000 {
 		search.Limit = q.Limit + 1
 	}
+	audits := own.Resolve(access.PlatformID).Allowed.Has(access.Audit)
+	if !audits && q.Actor != "" && q.Actor != st.model.Ref(c.User) {
+		return out, wants(st, access.Audit, access.PlatformID) // whether or not there is such a one
+	}
 	if q.Actor != "" {
 		subject, err := st.model.FindSubject(q.Actor)
 		if err != nil {
@@ -45,7 +49,6 @@ func (s *Service) Records(ctx context.Context, c Caller, q RecordSearch) (wire.L
 		}
 		search.Actor = subject.Ref()
 	}
-	audits := own.Resolve(access.PlatformID).Allowed.Has(access.Audit)
 	if !audits {
 		search.Actor = st.model.Ref(c.User)
 	}

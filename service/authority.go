@@ -1,10 +1,8 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -186,8 +184,8 @@ func references(st *state, own *access.Standing, column access.ObjectID) error {
 	return nil
 }
 
-// mayLend refuses a policy whose texts read a table that its writer does not
-// manage. The texts are run with the service's authority, so the values that
+// mayLend refuses a policy whose texts name a table that its writer does not
+// manage, whatever the policy is about by now. The texts are run with the service's authority, so the values that
 // they read are lent to all that the policy is for, the writer among them.
 func (s *Service) mayLend(st *state, c Caller, what change) error {
 	switch what.(type) {
@@ -202,24 +200,7 @@ func (s *Service) mayLend(st *state, c Caller, what change) error {
 	if err != nil {
 		return err
 	}
-	public, err := st.stand(access.Session{Subject: access.PublicID}, time.Time{})
-	if err != nil {
-		return err
-	}
-	lends := func(tables []access.ObjectID, err error) error {
-		var q *query.Error
-		for _, id := range tables {
-			if v := own.Resolve(id); !own.Sees(id) {
-				return noSuchTable()
-			} else if !v.Allowed.Has(access.Manage) {
-				return wants(st, access.Manage, id)
-			}
-		}
-		if errors.As(err, &q) && q.Hidden && !s.reviews(st, c) {
-			return noSuchTable()
-		}
-		return nil // what else is wrong with the text is said by its check
-	}
+	var scope *policy.Scope
 	switch what := what.(type) {
 	case policy.PutRowPolicy:
 		row, _ := st.policies.Find(what.Name)
@@ -231,24 +212,17 @@ func (s *Service) mayLend(st *state, c Caller, what change) error {
 			}
 			return nil
 		}
-		for _, table := range st.covered(row) {
-			if err := lends(query.RuleReads(public, table, row.Rule)); err != nil {
-				return err
-			}
-		}
+		scope = &row.Scope
 	case policy.PutColumnPolicy:
 		_, column := st.policies.Find(what.Name)
-		for _, id := range st.policies.Treated(column, st.model) {
-			o := st.model.Object(id)
-			if err := lends(query.TreatmentReads(public, o, column.Treatment)); err != nil {
-				return err
-			}
-			if column.When == "" {
-				continue
-			}
-			if err := lends(query.RuleReads(public, st.model.Object(o.Parent), column.When)); err != nil {
-				return err
-			}
+		scope = &column.Scope
+	}
+	for _, id := range scope.Reads {
+		if !own.Sees(id) {
+			return noSuchTable()
+		}
+		if !own.Resolve(id).Allowed.Has(access.Manage) {
+			return wants(st, access.Manage, id)
 		}
 	}
 	return nil

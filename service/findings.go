@@ -102,14 +102,31 @@ func (f *finder) policies() {
 		}
 	}
 	for _, p := range f.st.policies.AllRows() {
+		f.lent(&p.Scope, p.Path(f.st.model))
 		if p.Status == policy.Live {
 			broken(p.Name, p.Path(f.st.model), f.st.checkRow(p))
 		}
 	}
 	for _, p := range f.st.policies.AllColumns() {
+		f.lent(&p.Scope, f.st.model.Path(p.At()))
 		if p.Status == policy.Live {
 			broken(p.Name, f.st.model.Path(p.At()), f.st.checkColumn(p))
 		}
+	}
+}
+
+// lent finds live policies whose writer no longer manages what their texts read.
+func (f *finder) lent(p *policy.Scope, on string) {
+	if p.Status != policy.Live || p.Writer == 0 {
+		return
+	}
+	writer, err := f.st.stand(access.Session{Subject: p.Writer}, f.now)
+	for _, id := range p.Reads {
+		if err == nil && writer.Resolve(id).Allowed.Has(access.Manage) {
+			continue
+		}
+		f.add("lent", f.st.model.Ref(p.Writer), on, fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.model.Path(id), f.st.model.Ref(p.Writer)),
+			"what it reads is shown to whom the policy is for by the right of somebody who has lost it", "gneiss policy rows edit "+p.Name, "gneiss policy stop "+p.Name)
 	}
 }
 

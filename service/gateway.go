@@ -320,19 +320,6 @@ func (s *Service) refuseFrom(c Caller, p *standpoint, record *store.Record, err 
 	return told
 }
 
-// told is what a caller is told of an error. Which policy closes a table, and over
-// which of its columns, and what closes a view, is for who reviews them.
-func (s *Service) told(st *state, c Caller, err error) *wire.Problem {
-	told := Problem(err)
-	if told.Code == query.Broken && !s.reviews(st, c) {
-		told.Detail = "a table that this reads is closed, since one of its policies no longer fits it. An administrator has to edit or stop the policy; the record has the reason"
-	}
-	if told.Code == query.ViewClosed && !s.reviews(st, c) {
-		told.Detail = "a view that this reads is closed: what it reads has changed or is not for you, or its owner may no longer lend it; the record has the reason"
-	}
-	return told
-}
-
 // fixesFor proposes ways to give the last of several needs with all its doors.
 func (s *Service) fixesFor(p *standpoint, needs []access.Need) []wire.Fix {
 	last := needs[len(needs)-1]

@@ -77,12 +77,72 @@ func TestAPolicyLendsNothingOfOthers(t *testing.T) {
 	// To follow a relationship asks whether the parent's rows are there.
 	follow := wire.Policy{Kind: "rows", Name: "p", Table: samples, Follow: "survey.drilling.boreholes"}
 	put, try = ask(beryl, follow)
+	wants(t, put, 404, "does not exist or is not yours")
+	wants(t, try, 404, "does not exist or is not yours")
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.drilling", Subjects: []string{"user:beryl"}}, false))
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:beryl"}}, false))
+	put, try = ask(beryl, follow)
 	wants(t, put, 403, "this needs REFERENCES on survey.drilling.boreholes.id")
 	wants(t, try, 403, "this needs REFERENCES on survey.drilling.boreholes.id")
-	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.drilling", Subjects: []string{"user:beryl"}}, false))
 	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REFERENCES"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:beryl"}}, false))
 	if put, try := ask(beryl, follow); put != nil || try != nil {
 		t.Errorf("following with REFERENCES: %v, %v", put, try)
+	}
+}
+
+// TestAPolicyThatMatchesNothingYetLendsNothing: what a text names is looked at when it
+// is written, also where the policy is about nothing yet; and it names the same when
+// it comes to a table later.
+func TestAPolicyThatMatchesNothingYetLendsNothing(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	beryl, opal := caller(t, svc, "beryl"), caller(t, svc, "opal")
+	put := func(c service.Caller, p wire.Policy) error {
+		_, err := svc.PutPolicy(ctx, c, wire.PolicyRequest{Policy: p})
+		return err
+	}
+	columns := wire.Policy{Kind: "columns", Name: "later", Table: "survey.assay.results", Columns: []string{"zz*"},
+		Treatment: &wire.Treatment{Kind: "expression", Expression: "(SELECT CAST(max(amount) AS text) FROM survey.licensing.payments)"}}
+	wants(t, put(beryl, columns), 404, "does not exist or is not yours")
+	columns.Treatment.Expression = "(SELECT CAST(max(amount) AS text) FROM survey.licensing.nothing)"
+	wants(t, put(beryl, columns), 404, "does not exist or is not yours")
+	columns.Treatment.Expression = "(WITH payments AS (SELECT 1) SELECT CAST(max(amount) AS text) FROM licensing.payments)"
+	wants(t, put(beryl, columns), 404, "does not exist or is not yours")
+	rows := wire.Policy{Kind: "rows", Name: "later", Table: "survey.assay.zz*", Rule: "EXISTS (SELECT 1 FROM licensing.payments WHERE amount > 6000)"}
+	wants(t, put(beryl, rows), 404, "does not exist or is not yours")
+	when := wire.Policy{Kind: "columns", Name: "later", Table: "survey.assay.results", Columns: []string{"zz*"}, When: "EXISTS (SELECT 1 FROM licensing.payments)", Treatment: &wire.Treatment{Kind: "suppress"}}
+	wants(t, put(beryl, when), 404, "does not exist or is not yours")
+	rows.Rule = "EXISTS (SELECT 1 FROM batches)"
+	if err := put(beryl, rows); err != nil {
+		t.Errorf("a pattern whose rule reads the writer's own: %v", err)
+	}
+	// On a label the name must mean the same anywhere.
+	done(t)(svc.PutLabel(ctx, opal, wire.LabelRequest{Name: "rocks"}))
+	label := wire.Policy{Kind: "columns", Name: "short", Table: "label:rocks", When: "EXISTS (SELECT 1 FROM payments)", Treatment: &wire.Treatment{Kind: "suppress"}}
+	wants(t, put(opal, label), 422, "write the table payments with its source and schema")
+
+	// Whose writer loses the right is found.
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.field", Subjects: []string{"user:flint"}}, false))
+	flint := caller(t, svc, "flint")
+	if err := put(flint, wire.Policy{Kind: "rows", Name: "visits-of-crews", Table: "survey.field.visits", Mode: "limit", Rule: "crew_id IN (SELECT id FROM crews)"}); err != nil {
+		t.Fatal(err)
+	}
+	lent := func() int {
+		n := 0
+		list, err := svc.Findings(ctx, opal, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range list.Items {
+			if f.Kind == "lent" && strings.Contains(f.Says, "visits-of-crews reads survey.field.crews") {
+				n++
+			}
+		}
+		return n
+	}
+	before := lent()
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.field", Subjects: []string{"user:flint"}}, true))
+	if after := lent(); before != 0 || after != 1 {
+		t.Errorf("findings of what is lent: %d before, %d after", before, after)
 	}
 }
 
@@ -94,7 +154,7 @@ func TestATrialIsNoWayAround(t *testing.T) {
 	other := own
 	other.Name = "reports-of-team" // which is on another table
 	_, err := svc.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: other})
-	wants(t, err, 403, "MANAGE on survey.field.reports")
+	wants(t, err, 404, "does not exist or is not yours")
 
 	out, err := svc.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: own})
 	if err != nil || len(out.Counts) != 1 || out.Counts[0].Standing != "user:beryl" || out.More != 0 {

@@ -149,8 +149,46 @@ func wireTreatment(t policy.Treatment) *wire.Treatment {
 		Range: t.Range, Stable: t.Stable, Expression: t.SQL}
 }
 
-// policyChange is the change that a request asks for.
-func policyChange(in wire.Policy) (change, error) {
+// policyChange is the change that a caller's request asks for, with the tables that
+// its texts name.
+func (s *Service) policyChange(st *state, c Caller, in wire.Policy) (change, error) {
+	what, err := policyAsked(in)
+	if err != nil {
+		return nil, err
+	}
+	home := access.ObjectID(0)
+	if target, err := st.model.LookupTarget(plainPath(in.Table)); err == nil && !strings.HasPrefix(strings.ToLower(in.Table), "label:") {
+		if home = target.Object; st.model.Object(home).Kind == access.Table {
+			home = st.model.Object(home).Parent
+		}
+		if st.model.Object(home).Kind != access.Schema {
+			home = 0
+		}
+	}
+	fill := func(scope *policy.ScopeText, texts ...string) error {
+		reads, err := query.TablesNamed(st.model, home, texts...)
+		var q *query.Error
+		if errors.As(err, &q) && q.Hidden && !s.reviews(st, c) && c.User != 0 {
+			return noSuchTable()
+		}
+		scope.Bound, scope.Reads = true, objectPaths(st.model, reads)
+		if c.User != 0 {
+			scope.Writer = st.model.Ref(c.User)
+		}
+		return err
+	}
+	switch p := what.(type) {
+	case policy.PutRowPolicy:
+		err = fill(&p.ScopeText, p.Rule)
+		what = p
+	case policy.PutColumnPolicy:
+		err = fill(&p.ScopeText, p.When, p.SQL)
+		what = p
+	}
+	return what, err
+}
+
+func policyAsked(in wire.Policy) (change, error) {
 	scope := policy.ScopeText{Name: in.Name, For: in.For, Except: in.Except, Purposes: in.Purposes, Status: policy.Status(in.Status), Comment: in.Comment}
 	switch in.Kind {
 	case "rows":
@@ -203,7 +241,16 @@ func (s *Service) PutPolicy(ctx context.Context, c Caller, in wire.PolicyRequest
 	if err := s.writesPolicies(st, c, in.Table); err != nil {
 		return wire.Changed{}, err
 	}
-	what, err := policyChange(in.Policy)
+	if in.Follow != "" {
+		p, err := s.standAt(st, c, wire.Standpoint{})
+		if err == nil && c.User != 0 {
+			_, err = s.seen(p, in.Follow)
+		}
+		if err != nil {
+			return wire.Changed{}, err
+		}
+	}
+	what, err := s.policyChange(st, c, in.Policy)
 	if err != nil {
 		return wire.Changed{}, err
 	}

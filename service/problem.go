@@ -84,6 +84,9 @@ func queryProblem(q *query.Error) *wire.Problem {
 	return p
 }
 
+// mostNear is the longest name that others are compared with, in bytes.
+const mostNear = 256
+
 // nearest finds the names that one may have meant, best first.
 func nearest(name string, known []string) []string {
 	type scored struct {
@@ -91,6 +94,9 @@ func nearest(name string, known []string) []string {
 		score float64
 	}
 	var best []scored
+	if len(name) > mostNear {
+		return nil
+	}
 	last := func(s string) string { return s[strings.LastIndexAny(s, ".:")+1:] }
 	for _, k := range known {
 		// The last part alone counts too: drilling.boreholes is near boreholes.

@@ -473,7 +473,8 @@ func TestRowsInOtherForms(t *testing.T) {
 // are not, as somebody who has no business with either: the answers are alike.
 func TestOutsidersLearnNothing(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	flint := caller(t, svc, "flint")
+	flint, slate := caller(t, svc, "flint"), caller(t, svc, "slate")
+	done(t)(svc.Grant(ctx, caller(t, svc, "opal"), wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.field", Subjects: []string{"user:slate"}}, false))
 	for _, c := range []struct {
 		name        string
 		there, gone string
@@ -590,6 +591,22 @@ func TestOutsidersLearnNothing(t *testing.T) {
 			return err
 		}},
 		{"the columns of a label", "contact", "nothing", func(n string) error { _, err := svc.LabelledColumns(flint, n, false); return err }},
+		{"the records of another", "user:opal", "user:opa", func(n string) error {
+			_, err := svc.Records(ctx, flint, service.RecordSearch{Actor: n})
+			return err
+		}},
+		{"what a manager's policy follows", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.PutPolicy(ctx, slate, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Follow: n}})
+			return err
+		}},
+		{"what a manager relates", "survey.licensing.payments.id", "survey.licensing.nothing.id", func(n string) error {
+			_, err := svc.Relate(ctx, slate, wire.RelationshipRequest{From: []string{"survey.field.visits.id"}, To: []string{n}})
+			return err
+		}},
+		{"a revocation by a manager", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
+			_, err := svc.Grant(ctx, slate, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, true)
+			return err
+		}},
 		{"a scan", "survey", "nothing", func(n string) error { _, err := svc.Scan(ctx, caller(t, svc, "marl"), n); return err }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -598,7 +615,7 @@ func TestOutsidersLearnNothing(t *testing.T) {
 				if err == nil {
 					t.Fatalf("%s was answered", name)
 				}
-				p := service.Problem(err)
+				p := svc.Told(flint, err)
 				return fmt.Sprintf("%d %s %s near %v missing %v fixes %v", p.Status, p.Code, strings.ReplaceAll(p.Detail, name, "NAME"), p.Near, p.Missing, p.Fixes)
 			}
 			there, gone := said(c.there), said(c.gone)
@@ -606,6 +623,27 @@ func TestOutsidersLearnNothing(t *testing.T) {
 				t.Errorf("what is there and what is not are told apart:\n%s\n%s", there, gone)
 			}
 		})
+	}
+	// A name that is nearly right suggests only what its asker sees.
+	for name, err := range map[string]error{
+		"a policy's kind of person": func() error {
+			_, err := svc.PutPolicy(ctx, slate, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "true", For: []string{"role:partnr"}}})
+			return err
+		}(),
+		"a label": func() error {
+			_, err := svc.PlaceLabel(ctx, slate, "financ", wire.LabelPlacement{Do: "put", Objects: []string{"survey.field.visits"}})
+			return err
+		}(),
+		"an owner": func() error {
+			_, err := svc.SetOwner(ctx, slate, wire.OwnerRequest{Objects: []string{"survey.field.visits"}, Owner: "role:licensing_oficer"})
+			return err
+		}(),
+	} {
+		if err == nil {
+			t.Errorf("%s that is not there was taken", name)
+		} else if p := svc.Told(slate, err); len(p.Near) > 0 || strings.Contains(p.Detail, "mean") {
+			t.Errorf("%s: others' names are suggested: %+v", name, p)
+		}
 	}
 	tree, err := svc.Tree(flint, "survey", 1, wire.Standpoint{})
 	if err != nil || tree.Bands.Says != "doors open; 14 of 14 tables readable" {

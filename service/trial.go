@@ -30,7 +30,7 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 		in.Name = "trial"
 	}
 	in.Status = string(policy.Live)
-	what, err := policyChange(in.Policy)
+	what, err := s.policyChange(st, c, in.Policy)
 	if err != nil {
 		return out, err
 	}

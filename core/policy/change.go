@@ -25,6 +25,9 @@ type ScopeText struct {
 	Purposes []string `json:"purposes,omitempty"`
 	Status   Status   `json:"status,omitempty"` // live when empty
 	Comment  string   `json:"comment,omitempty"`
+	Writer   string   `json:"writer,omitempty"`
+	Bound    bool     `json:"bound,omitempty"` // Reads says which tables the texts name
+	Reads    []string `json:"reads,omitempty"`
 }
 
 // PolicyName is the name of the policy that a change is about.
@@ -57,8 +60,25 @@ func (t ScopeText) resolve(m *access.Model) (Scope, error) {
 	if slices.Contains(s.For, access.PublicID) {
 		s.For = nil
 	}
-	s.Except, err = resolveAll(m, t.Except)
-	return s, err
+	if s.Except, err = resolveAll(m, t.Except); err != nil {
+		return s, err
+	}
+	s.Bound = t.Bound
+	if t.Writer != "" {
+		writer, err := m.FindSubject(t.Writer)
+		if err != nil {
+			return s, err
+		}
+		s.Writer = writer.ID
+	}
+	for _, path := range t.Reads {
+		o, err := m.Lookup(path)
+		if err != nil {
+			return s, err
+		}
+		s.Reads = append(s.Reads, o.ID)
+	}
+	return s, nil
 }
 
 func resolveAll(m *access.Model, names []string) ([]access.SubjectID, error) {

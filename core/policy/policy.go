@@ -33,6 +33,12 @@ type Scope struct {
 	Purposes []string // when not empty, only sessions that declare one of them
 	Status   Status
 	Comment  string
+	// Writer wrote the policy's texts: zero is the service itself. Where Bound is set,
+	// Reads are the tables that the texts named when they were written, and they read
+	// no others.
+	Writer access.SubjectID
+	Bound  bool
+	Reads  []access.ObjectID
 }
 
 // gives reports whether the session is given what the policy gives to whom it

@@ -119,6 +119,9 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 		return b.follow(p, inner)
 	}
 	e, own, err := bindCondition(b.standing, b.policies, p.Rule, inner)
+	if err == nil {
+		err = b.keepsReading(&p.Scope, own, inner, p.Label != 0)
+	}
 	if err != nil {
 		panic(&Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its row policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
 			b.model.Path(inner.Table.ID), p.Name, err)})
@@ -235,6 +238,9 @@ func (b *binder) conditions(policies []*policy.ColumnPolicy, inner *Relation) Ex
 	var any Expr
 	for _, p := range policy.Conditions(policies) {
 		e, own, err := bindCondition(b.standing, b.policies, p.When, inner)
+		if err == nil {
+			err = b.keepsReading(&p.Scope, own, inner, p.Label != 0)
+		}
 		if err != nil {
 			panic(b.brokenTreatment(p, inner, err))
 		}
@@ -266,6 +272,9 @@ func (b *binder) treated(x *ColumnRef, step policy.Step) Expr {
 		return &Literal{x.Type(), value}
 	case t.Kind == policy.Expression:
 		e, own, err := bindExpression(b.standing, b.policies, t.SQL, x)
+		if err == nil {
+			err = b.keepsReading(&step.Any[0].Scope, own, x.Rel, step.Any[0].Label != 0)
+		}
 		if err != nil {
 			panic(b.brokenTreatment(step.Any[0], x.Rel, err))
 		}

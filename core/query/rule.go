@@ -128,27 +128,6 @@ func CheckTreatment(st *access.Standing, column *access.Object, t policy.Treatme
 	return err
 }
 
-// RuleReads lists the tables besides its own that a condition reads: whoever
-// writes it lends their values to all that it is for. With an error, it lists
-// those before the error.
-func RuleReads(st *access.Standing, table *access.Object, rule string) ([]access.ObjectID, error) {
-	b := &binder{standing: st, model: st.Model, own: true}
-	_, own, err := bindCondition(st, nil, rule, b.relation(table))
-	return own.others(table), err
-}
-
-// TreatmentReads is RuleReads for what stands in a column's place.
-func TreatmentReads(st *access.Standing, column *access.Object, t policy.Treatment) ([]access.ObjectID, error) {
-	table := st.Model.Object(column.Parent)
-	b := &binder{standing: st, model: st.Model, own: true}
-	x := columnWith(b.relation(table), column.ID)
-	if t.Kind != policy.Expression || x == nil {
-		return nil, nil
-	}
-	_, own, err := bindExpression(st, nil, t.SQL, x)
-	return own.others(table), err
-}
-
 func (b *binder) others(table *access.Object) []access.ObjectID {
 	var ids []access.ObjectID
 	for _, r := range b.tables {

@@ -32,6 +32,7 @@
     dormant: 'grants that give nothing',
     broken: 'policies that no longer fit',
     uncovered: 'labelled columns that no policy treats',
+    lent: 'policies whose writer has lost a right that they lend',
     broad: 'broad grants',
     to_public: 'grants to everyone',
     to_user: 'grants straight to users',

@@ -1,0 +1,94 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/wire"
+)
+
+// Told is what a caller is told of an error. Every error goes through it on its way
+// out, so that names, policies and grants which the caller may not know are not told
+// of, whatever part of the service stumbled over them: who reviews the platform is
+// told all; others are told of what they see, and of all else the same as if it were
+// not there.
+func (s *Service) Told(c Caller, err error) *wire.Problem { return s.told(s.current.Load(), c, err) }
+
+func (s *Service) told(st *state, c Caller, err error) *wire.Problem {
+	if c.User == 0 || s.reviews(st, c) {
+		return Problem(err)
+	}
+	var p *wire.Problem
+	var notFound *access.NotFound
+	var invalid *access.Invalid
+	var rest *access.Dependents
+	var q *query.Error
+	switch {
+	case errors.As(err, &p):
+		if p.Code == "in_use" {
+			return problem(409, p.Code, p.Title, "something else rests on it; an administrator can tell what")
+		}
+		return p
+	case errors.As(err, &notFound) && !slices.Contains(fixedKinds, notFound.Kind):
+		return s.notYours(st, c, notFound.Kind, notFound.Name)
+	case errors.As(err, &invalid) && (invalid.Code == "role_loop" || invalid.Code == "lead_loop"):
+		return problem(422, invalid.Code, "Not possible", "that would close a loop; an administrator can show it")
+	case errors.As(err, &rest):
+		return problem(409, "dependents", "Others rest on it", "others have passed it on; ask an administrator to revoke it")
+	case errors.As(err, &q):
+		return s.toldOfQuery(st, c, q)
+	}
+	return Problem(err)
+}
+
+// fixedKinds are the kinds of names that are the same on every platform.
+var fixedKinds = []string{"kind of commands", "kind of condition", "kind of policy", "kind of subject", "level", "mode", "period", "privilege", "privilege or bundle",
+	"status", "thing to do with a label", "treatment"}
+
+// toldOfQuery is told for the errors of statements. Which policy closes a table, and
+// over which of its columns, and what closes a view, is for who reviews them.
+func (s *Service) toldOfQuery(st *state, c Caller, q *query.Error) *wire.Problem {
+	told := Problem(q)
+	switch {
+	case q.Code == query.Broken:
+		told.Detail = "a table that this reads is closed, since one of its policies no longer fits it. An administrator has to edit or stop the policy; the record has the reason"
+	case q.Code == query.ViewClosed:
+		told.Detail = "a view that this reads is closed: what it reads has changed or is not for you, or its owner may no longer lend it; the record has the reason"
+	case q.Hidden:
+	default:
+		own, err := s.own(st, c)
+		for _, n := range q.Needs {
+			if err != nil || len(own.Resolve(n.Object).Shut) > 0 { // behind a shut door
+				return s.notYours(st, c, st.model.Object(n.Object).Kind.String(), st.model.Path(n.Object))
+			}
+		}
+	}
+	return told
+}
+
+// notYours says the same of what is not there and of what is not the caller's to
+// know. What it suggests the caller sees.
+func (s *Service) notYours(st *state, c Caller, kind, name string) *wire.Problem {
+	p := problem(404, "not_found", "Not found", "%s does not exist or is not yours to use", name)
+	own, err := s.own(st, c)
+	if err != nil {
+		return p
+	}
+	var known []string
+	switch kind {
+	case "source", "schema", "table", "view", "column":
+		if mine, err := s.standAt(st, c, wire.Standpoint{}); err == nil {
+			mine.each(access.PlatformID, func(o *access.Object) { known = append(known, st.model.Path(o.ID)) })
+		}
+	case "subject", "user", "service", "group", "role":
+		for _, id := range own.Subjects() {
+			known = append(known, st.model.Ref(id))
+		}
+	}
+	p.Near = nearest(name, known)
+	p.Detail = fmt.Sprintf("%s%s", p.Detail, didYouMean(p.Near))
+	return p
+}
