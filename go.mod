@@ -22,7 +22,6 @@ require (
 	github.com/swaggest/openapi-go v0.2.60
 	golang.org/x/crypto v0.58.0
 	golang.org/x/term v0.47.0
-	golang.org/x/time v0.16.0
 )
 
 require (

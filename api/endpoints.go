@@ -58,7 +58,8 @@ type (
 		Administrators int `query:"administrators" description:"how many administrators are not too many; 3 when not given"`
 	}
 	rosterIn struct {
-		Part string `query:"part" enum:"subjects,memberships" description:"of CSV, which has one of the two; subjects when empty"`
+		CSVSafe bool   `query:"csv_safe" description:"in CSV, an apostrophe before texts that a spreadsheet would take for formulas"`
+		Part    string `query:"part" enum:"subjects,memberships" description:"of CSV, which has one of the two; subjects when empty"`
 	}
 	tokensIn struct {
 		Subject string `query:"subject" description:"the caller when empty; all for everybody's"`
@@ -150,7 +151,8 @@ func (s *Server) register() {
 	handle(s, "DELETE", "/subjects/{name}", "remove a subject, by reference", func(r request, in removal) (wire.Changed, error) {
 		return svc.RemoveSubject(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
-	handle(s, "GET", "/roster", "subjects with attributes and memberships, for taking out", func(r request, _ rosterIn) (wire.Roster, error) {
+	handle(s, "GET", "/roster", "subjects with attributes and memberships, for taking out", func(r request, in rosterIn) (wire.Roster, error) {
+		r.fiber.Locals(csvSafe, in.CSVSafe)
 		return svc.Roster(r.Caller)
 	})
 	handle(s, "POST", "/roster", "take subjects and memberships in: all of them, or none", func(r request, in wire.RosterRequest) (wire.Changed, error) {
@@ -227,6 +229,7 @@ func (s *Server) register() {
 		return svc.Scan(r.ctx, r.Caller, in.Name)
 	})
 	handle(s, "POST", "/queries", "run a governed query; rows come as JSON, CSV or JSON lines", func(r request, in wire.QueryRequest) (wire.Result, error) {
+		r.fiber.Locals(csvSafe, in.CSVSafe)
 		return svc.Query(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/previews", "the rows of a table from one or more standpoints, side by side", func(r request, in wire.PreviewRequest) (wire.Preview, error) {
@@ -248,7 +251,7 @@ func (s *Server) signIn() {
 		if err != nil {
 			return err
 		}
-		secret, out, err := s.service.SignIn(c.Context(), in, c.IP())
+		secret, out, err := s.service.SignIn(c.Context(), in, s.address(c))
 		if err != nil {
 			return err
 		}

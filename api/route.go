@@ -1,13 +1,10 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"encoding/csv"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"reflect"
 	"slices"
 	"strconv"
@@ -52,7 +49,9 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 		if err != nil {
 			return err
 		}
-		r := request{Caller: caller, ctx: c.Context(), fiber: c}
+		ctx, stop := watched(c)
+		defer stop()
+		r := request{Caller: caller, ctx: ctx, fiber: c}
 		if match := strings.Trim(c.Get(fiber.HeaderIfMatch), `"`); match != "" {
 			if r.IfMatch, err = strconv.ParseInt(match, 10, 64); err != nil {
 				return badInput("If-Match takes the number of a revision, in quotes")
@@ -74,30 +73,6 @@ func fiberPath(path string) string {
 	return strings.NewReplacer("{", ":", "}", "").Replace(path)
 }
 
-func bind[In any](c fiber.Ctx) (In, error) {
-	var in In
-	if err := c.Bind().URI(&in); err != nil {
-		return in, badInput(err.Error())
-	}
-	if err := c.Bind().Query(&in); err != nil {
-		return in, badInput(err.Error())
-	}
-	if body := c.Body(); len(bytes.TrimSpace(body)) > 0 && c.Method() != fiber.MethodGet {
-		if !strings.HasPrefix(c.Get(fiber.HeaderContentType), fiber.MIMEApplicationJSON) {
-			return in, &wire.Problem{Type: "about:blank", Title: "Unsupported media type", Status: 415, Code: "media_type", Detail: "send application/json"}
-		}
-		d := json.NewDecoder(bytes.NewReader(body))
-		d.DisallowUnknownFields()
-		if err := d.Decode(&in); err != nil {
-			return in, badInput(strings.TrimPrefix(err.Error(), "json: "))
-		}
-		if _, err := d.Token(); !errors.Is(err, io.EOF) {
-			return in, badInput("there is more than one JSON value")
-		}
-	}
-	return in, nil
-}
-
 func badInput(detail string) error {
 	return &wire.Problem{Type: "about:blank", Title: "Bad request", Status: 400, Code: "bad_request", Detail: detail}
 }
@@ -109,13 +84,13 @@ const cookie = "gneiss_session"
 // anything but reading wants the session's CSRF token too.
 func (s *Server) caller(c fiber.Ctx) (service.Caller, error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		return s.service.Authenticate(c.Context(), token, c.IP())
+		return s.service.Authenticate(c.Context(), token, s.address(c))
 	}
 	secret := c.Cookies(cookie)
 	if secret == "" {
 		return service.Caller{}, &wire.Problem{Type: "about:blank", Title: "Not signed in", Status: 401, Code: "not_signed_in", Detail: "sign in first"}
 	}
-	caller, err := s.service.Authenticate(c.Context(), secret, c.IP())
+	caller, err := s.service.Authenticate(c.Context(), secret, s.address(c))
 	if err != nil {
 		return caller, err
 	}
@@ -125,13 +100,16 @@ func (s *Server) caller(c fiber.Ctx) (service.Caller, error) {
 	return caller, nil
 }
 
+// csvSafe marks a request whose CSV is for a spreadsheet.
+const csvSafe = "csv_safe"
+
 // answer writes what a handler gives: JSON, or for rows the form that is asked
 // for.
 func (s *Server) answer(c fiber.Ctx, out any) error {
 	if result, ok := out.(wire.Result); ok {
 		switch c.Accepts(fiber.MIMEApplicationJSON, "text/csv", "application/jsonl") {
 		case "text/csv":
-			return writeCSV(c, result)
+			return writeCSV(c, result, c.Locals(csvSafe) == true)
 		case "application/jsonl":
 			return writeLines(c, result)
 		}
@@ -140,6 +118,13 @@ func (s *Server) answer(c fiber.Ctx, out any) error {
 		rows, err := service.RosterCSV(roster, c.Query("part") == "memberships")
 		if err != nil {
 			return err
+		}
+		if c.Locals(csvSafe) == true {
+			for _, row := range rows[1:] {
+				for i := range row {
+					row[i] = unformulated(row[i])
+				}
+			}
 		}
 		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
 		return csv.NewWriter(c.Response().BodyWriter()).WriteAll(rows)

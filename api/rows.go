@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"strconv"
+	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -13,7 +14,7 @@ import (
 
 // writeCSV writes rows as RFC 4180 has it, with a header line. NULL is an empty
 // field; truth values are true and false.
-func writeCSV(c fiber.Ctx, result wire.Result) error {
+func writeCSV(c fiber.Ctx, result wire.Result, safe bool) error {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true
@@ -25,6 +26,9 @@ func writeCSV(c fiber.Ctx, result wire.Result) error {
 	for _, row := range result.Rows {
 		for i, v := range row {
 			line[i] = Text(v)
+			if text, ok := v.(string); ok && safe {
+				line[i] = unformulated(text)
+			}
 		}
 		w.Write(line)
 	}
@@ -34,6 +38,15 @@ func writeCSV(c fiber.Ctx, result wire.Result) error {
 	}
 	c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8; header=present")
 	return c.Send(b.Bytes())
+}
+
+// unformulated puts an apostrophe before a text that a spreadsheet would take for a
+// formula.
+func unformulated(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
 }
 
 // writeLines writes each row as one JSON object on a line of its own.

@@ -6,13 +6,17 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/http"
+	"net/netip"
 	"path"
+	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 	"github.com/gofiber/fiber/v3/middleware/compress"
+	"github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -30,24 +34,28 @@ type Server struct {
 	metrics *metrics
 	routes  []operation
 	secure  bool // cookies are for TLS only
+	proxies []netip.Prefix
 }
 
 // bodyLimit is the most that a request may have, in bytes.
 const bodyLimit = 4 << 20
 
 // New makes the HTTP face of a service. Secure is whether it is reached by TLS.
-func New(s *service.Service, log *slog.Logger, secure bool) *Server {
-	srv := &Server{service: s, log: log, metrics: newMetrics(), secure: secure}
+// Proxies are the addresses, or ranges of them, of proxies whose X-Forwarded-For is
+// believed.
+func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *Server {
+	srv := &Server{service: s, log: log, metrics: newMetrics(), secure: secure, proxies: prefixes(proxies)}
 	srv.app = fiber.New(fiber.Config{
 		AppName:      "gneiss",
 		Immutable:    true, // values outlive their request in caches and records
 		UnescapePath: true, // references and names stand in paths
 		BodyLimit:    bodyLimit,
 		ReadTimeout:  30 * time.Second,
+		WriteTimeout: 30 * time.Second, // of each write to a caller who does not read
 		IdleTimeout:  2 * time.Minute,
 		ErrorHandler: srv.failed,
 	})
-	srv.app.Use(srv.observe, headers)
+	srv.app.Use(srv.observe, srv.headers, recover.New(recover.Config{EnableStackTrace: true, StackTraceHandler: srv.panicked}))
 	srv.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	srv.app.Get("/readyz", func(c fiber.Ctx) error {
 		if err := s.Ready(c.Context()); err != nil {
@@ -55,7 +63,17 @@ func New(s *service.Service, log *slog.Logger, secure bool) *Server {
 		}
 		return c.SendString("ready\n")
 	})
-	srv.app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(srv.metrics.registry, promhttp.HandlerOpts{EnableOpenMetrics: true})))
+	metrics := adaptor.HTTPHandler(srv.Metrics())
+	srv.app.Get("/metrics", func(c fiber.Ctx) error {
+		caller, err := srv.caller(c)
+		if err == nil {
+			err = s.MayMeasure(caller)
+		}
+		if err != nil {
+			return err
+		}
+		return metrics(c)
+	})
 	srv.register()
 	document := srv.document()
 	srv.app.Get(prefix+"/openapi.json", func(c fiber.Ctx) error {
@@ -70,6 +88,12 @@ func New(s *service.Service, log *slog.Logger, secure bool) *Server {
 	return srv
 }
 
+// Metrics is what /metrics shows (OpenMetrics), for a listener of its own that asks
+// for no token.
+func (s *Server) Metrics() http.Handler {
+	return promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{EnableOpenMetrics: true})
+}
+
 // Serve answers requests on a listener until Shutdown.
 func (s *Server) Serve(l net.Listener) error {
 	return s.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
@@ -80,15 +104,26 @@ func (s *Server) Shutdown(ctx context.Context) error { return s.app.ShutdownWith
 
 // headers sets what every answer carries: no sniffing, no framing, and a
 // content policy by which the console loads nothing from elsewhere.
-func headers(c fiber.Ctx) error {
+func (s *Server) headers(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "same-origin")
 	c.Set("X-Frame-Options", "DENY")
-	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-	if strings.HasPrefix(c.Path(), prefix) {
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	if s.secure {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	if strings.HasPrefix(strings.ToLower(c.Path()), prefix) {
 		c.Set("Cache-Control", "no-store")
 	}
 	return c.Next()
+}
+
+// panicked notes what broke: the caller is told that the service failed, and the
+// service goes on.
+func (s *Server) panicked(c fiber.Ctx, what any) {
+	s.metrics.panics.Inc()
+	s.log.Error("a request broke", "method", c.Method(), "path", c.Path(), "panic", what, "stack", string(debug.Stack()))
+	s.service.RecordBroken(c.Method()+" "+c.Path(), s.address(c), what)
 }
 
 // failed writes an error as a problem.
@@ -137,13 +172,15 @@ func console(files fs.FS) fiber.Handler {
 type metrics struct {
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
+	panics   prometheus.Counter
 }
 
 func newMetrics() *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "gneiss_request_duration_seconds", Help: "Time to answer, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 2, 14),
-	}, []string{"method", "route", "status"})}
-	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	}, []string{"method", "route", "status"}),
+		panics: prometheus.NewCounter(prometheus.CounterOpts{Name: "gneiss_panics_total", Help: "Requests that broke, which is a fault of the service; the log has the place."})}
+	m.registry.MustRegister(m.requests, m.panics, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
@@ -156,7 +193,7 @@ func (s *Server) observe(c fiber.Ctx) error {
 	}
 	status := c.Response().StatusCode()
 	route := "console"
-	if strings.HasPrefix(c.Path(), prefix) {
+	if strings.HasPrefix(strings.ToLower(c.Path()), prefix) {
 		route = c.Route().Path
 	}
 	took := time.Since(started)

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -119,7 +120,7 @@ func (a *app) tokens() *cobra.Command {
 
 func (a *app) roster() *cobra.Command {
 	parent := &cobra.Command{Use: "roster", Short: "Take subjects and memberships in from files, or out", GroupID: "change"}
-	var memberships bool
+	var memberships, safe bool
 	export := &cobra.Command{Use: "export", Short: "Write all subjects, attributes and memberships", Args: words(0, 0),
 		Long: `Write all subjects with their attributes and memberships, as gneiss roster import
 takes them in: as JSON with -o json, or as CSV, which has the subjects, or with
@@ -134,7 +135,7 @@ takes them in: as JSON with -o json, or as CSV, which has the subjects, or with
 				return a.show(r, grid{})
 			}
 			part := map[bool]string{true: "memberships", false: "subjects"}[memberships]
-			body, err := a.connect().Raw(c.Context(), "GET", "/roster", url.Values{"part": {part}}, nil, "text/csv")
+			body, err := a.connect().Raw(c.Context(), "GET", "/roster", url.Values{"part": {part}, "csv_safe": {strconv.FormatBool(safe)}}, nil, "text/csv")
 			if err != nil {
 				return err
 			}
@@ -142,6 +143,7 @@ takes them in: as JSON with -o json, or as CSV, which has the subjects, or with
 			_, err = io.Copy(a.out, body)
 			return err
 		}}
+	export.Flags().BoolVar(&safe, "csv-safe", false, "in CSV, put an apostrophe before texts that a spreadsheet would take for formulas")
 	export.Flags().BoolVar(&memberships, "memberships", false, "of CSV: the memberships, not the subjects")
 	var f changeFlags
 	var dry bool

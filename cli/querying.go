@@ -18,12 +18,13 @@ func (a *app) querying(root *cobra.Command) {
 	var limit int
 	var lane string
 	var params []string
+	var safe bool
 	run := &cobra.Command{
 		Use: "query SQL", Short: "Run a governed query, or a statement that changes rows, rights or the role", GroupID: "look", Args: words(1, 1),
 		Long:    "Run a query as yourself or from another standpoint. The rows are those that the\nstandpoint may see, with treated values. A - as the SQL reads standard input.\n\nSELECT, INSERT, UPDATE and DELETE; GRANT, REVOKE, CREATE ROLE, DROP ROLE; SET ROLE.",
 		Example: "  gneiss query \"select district, count(*) from survey.drilling.boreholes group by district\" --as user:flint -o csv\n  gneiss query \"select name from survey.drilling.boreholes where id = \\$1\" --param 17 --show-plan",
 		RunE: func(c *cobra.Command, args []string) error {
-			in := wire.QueryRequest{SQL: args[0], Plan: plan, Limit: limit, Lane: lane, Standpoint: a.at}
+			in := wire.QueryRequest{SQL: args[0], Plan: plan, CSVSafe: safe, Limit: limit, Lane: lane, Standpoint: a.at}
 			if args[0] == "-" {
 				text, err := io.ReadAll(a.in)
 				if err != nil {
@@ -33,7 +34,9 @@ func (a *app) querying(root *cobra.Command) {
 			}
 			for _, p := range params {
 				var v any
-				if json.Unmarshal([]byte(p), &v) != nil {
+				d := json.NewDecoder(strings.NewReader(p))
+				d.UseNumber() // whole numbers stay exact
+				if d.Decode(&v) != nil || d.More() {
 					v = p // a text without quotes
 				}
 				in.Params = append(in.Params, v)
@@ -50,6 +53,7 @@ func (a *app) querying(root *cobra.Command) {
 	}
 	run.Flags().BoolVar(&plan, "show-plan", false, "print the governed SQL, its policies and the database's plan")
 	run.Flags().IntVar(&limit, "limit", 0, "rows at the most")
+	run.Flags().BoolVar(&safe, "csv-safe", false, "in CSV, put an apostrophe before texts that a spreadsheet would take for formulas")
 	run.Flags().StringVar(&lane, "lane", "", "run on this lane; the first that is open when not given")
 	run.Flags().StringArrayVar(&params, "param", nil, "the value of $1, $2 and so on")
 	a.standpoint(run)

@@ -75,8 +75,8 @@ func (t *roleTree) add(ref string, depth int) {
 	if again {
 		return
 	}
-	for _, m := range s.Memberships {
-		if strings.HasPrefix(m.Of, "role:") {
+	for i, m := range s.Memberships {
+		if strings.HasPrefix(m.Of, "role:") && !slices.ContainsFunc(s.Memberships[:i], func(x wire.Membership) bool { return x.Of == m.Of }) {
 			t.add(m.Of, depth+1)
 		}
 	}

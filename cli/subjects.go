@@ -141,7 +141,9 @@ func (a *app) listSubjects(kind string) *cobra.Command {
 		for _, s := range list {
 			var has, notes []string
 			for _, m := range s.Memberships {
-				has = append(has, m.Of)
+				if !slices.Contains(has, m.Of) {
+					has = append(has, m.Of)
+				}
 			}
 			third := strings.Join(s.Members, ", ")
 			if kind == "user" || kind == "service" {
@@ -296,7 +298,7 @@ func (a *app) giveRole() *cobra.Command {
 }
 
 func (a *app) takeRole() *cobra.Command {
-	return &cobra.Command{Use: "take ROLE from SUBJECT…", Short: "Take a role from who holds it", Args: words(3, -1), ValidArgsFunction: a.completeSubjects(""),
+	c := &cobra.Command{Use: "take ROLE from SUBJECT…", Short: "Take a role from who holds it", Args: words(3, -1), ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
 			roles, from, err := split(c, args, "from")
 			if err != nil {
@@ -304,23 +306,35 @@ func (a *app) takeRole() *cobra.Command {
 			}
 			return a.leaveAll(c, "role", roles[0], from)
 		}}
+	leaveFlags(c)
+	return c
+}
+
+// leaveFlags adds the options of ending a membership.
+func leaveFlags(c *cobra.Command) {
+	c.Flags().String("by", "", "only as this subject gave it")
+	c.Flags().Bool("cascade", false, "take along what they have given on")
 }
 
 func (a *app) leave(use, short, kind string) *cobra.Command {
-	return &cobra.Command{Use: use, Short: short, Args: words(3, -1), ValidArgsFunction: a.completeSubjects(""), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: use, Short: short, Args: words(3, -1), ValidArgsFunction: a.completeSubjects(""), RunE: func(c *cobra.Command, args []string) error {
 		members, of, err := split(c, args, "from")
 		if err != nil {
 			return err
 		}
 		return a.leaveAll(c, kind, of[0], members)
 	}}
+	leaveFlags(c)
+	return c
 }
 
 func (a *app) leaveAll(c *cobra.Command, kind, of string, members []string) error {
+	by, _ := c.Flags().GetString("by")
+	cascade, _ := c.Flags().GetBool("cascade")
 	var errs []error
 	for _, member := range members {
 		errs = append(errs, a.twice(c, func(dry bool) (wire.Changed, error) {
-			return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/memberships/end", wire.Member{Member: member, Of: refOf(kind, of), Change: wire.Change{DryRun: dry}})
+			return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/memberships/end", wire.Member{Member: member, Of: refOf(kind, of), By: by, Cascade: cascade, Change: wire.Change{DryRun: dry}})
 		}))
 	}
 	return errors.Join(errs...)

@@ -52,7 +52,7 @@ func Make(ctx context.Context, dir, password string, progress io.Writer) error {
 		return err
 	}
 	fmt.Fprintln(progress, "Making the survey's tables …")
-	if err := WriteData(filepath.Join(making, "survey")); err != nil {
+	if err := WriteData(filepath.Join(making, "sources", "survey")); err != nil {
 		return err
 	}
 	fmt.Fprintln(progress, "Making accounts, roles, grants and policies …")

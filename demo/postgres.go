@@ -32,7 +32,7 @@ func AddPostgres(ctx context.Context, dir, url string, progress io.Writer) error
 	if err != nil {
 		return err
 	}
-	return errors.Join(addPostgres(ctx, svc, filepath.Join(dir, "survey"), url, progress), svc.Close(ctx))
+	return errors.Join(addPostgres(ctx, svc, filepath.Join(dir, "sources", "survey"), url, progress), svc.Close(ctx))
 }
 
 func addPostgres(ctx context.Context, svc *service.Service, tables, url string, progress io.Writer) error {
@@ -66,7 +66,7 @@ func addPostgres(ctx context.Context, svc *service.Service, tables, url string, 
 
 // load copies all files of a folder, one a schema, in one transaction.
 func load(ctx context.Context, dir, url string) error {
-	from, err := sqlite.Open(dir)
+	from, err := sqlite.Open(dir, nil)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -42,11 +43,11 @@ func (s *Service) mayChange(st *state, c Caller, what change) error {
 			return manages(st, own, laneOf(what.Lane))
 		}
 	case access.Join:
-		if role, err := st.model.FindSubject(what.Of); err == nil && st.model.MayGive(c.User, role.ID, s.now()) && !what.Option {
+		if role, err := st.model.FindSubject(what.Of); err == nil && what.Passed && what.By == st.model.Ref(c.User) && st.model.MayGive(c.User, role.ID, s.now()) && !what.Option {
 			return nil
 		}
 	case access.Leave:
-		if mayTake(st, c, what) {
+		if what.By == st.model.Ref(c.User) && !what.Cascade && mayTake(st, c, what) {
 			return nil
 		}
 	case policy.PutRowPolicy:
@@ -117,6 +118,40 @@ func (s *Service) mayGrant(st *state, c Caller, what access.AddGrant) error {
 	gives := st.model.Gives(&access.Grant{Privilege: p, Bundle: b})
 	if st.model.Entitling(c.User, gives, target, s.now()) == nil {
 		return wants(st, access.Manage, target.Object)
+	}
+	if gives.Has(access.Reveal) {
+		return s.mayReveal(st, c, target)
+	}
+	return nil
+}
+
+// mayReveal refuses to grant REVEAL past a policy that the caller may not stop: who
+// manages a schema does not lift what comes from a label above it.
+func (s *Service) mayReveal(st *state, c Caller, target access.Target) error {
+	own, err := s.own(st, c)
+	if err != nil {
+		return err
+	}
+	for _, p := range st.policies.AllColumns() {
+		if own.Resolve(p.At()).Allowed.Has(access.Manage) {
+			continue
+		}
+		lifts := p.Label != 0 && p.Label == target.Object
+		for _, column := range st.policies.Treated(p, st.model) {
+			lifts = lifts || st.model.Covers(target, column)
+		}
+		if !lifts {
+			continue
+		}
+		refusal := wants(st, access.Manage, p.At())
+		var q *query.Error
+		if errors.As(refusal, &q) {
+			q.Text = fmt.Sprintf("REVEAL on %s would lift the policy %s, which you may not stop: this needs MANAGE on %s", st.model.Target(target), p.Name, st.model.Path(p.At()))
+			if !s.reviews(st, c) {
+				q.Text = fmt.Sprintf("REVEAL on %s would lift a policy that you may not stop", st.model.Target(target))
+			}
+		}
+		return refusal
 	}
 	return nil
 }

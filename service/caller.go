@@ -3,10 +3,7 @@ package service
 import (
 	"context"
 	"strings"
-	"sync"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"gneiss/core/access"
 	"gneiss/store"
@@ -32,44 +29,18 @@ const (
 	tokenSession   = 30 * 24 * time.Hour
 )
 
-// attempts limits sign-in attempts by account and by address: a burst of eight,
-// then one every ten seconds.
-type attempts struct {
-	mu    sync.Mutex
-	by    map[string]*rate.Limiter
-	swept time.Time
-}
-
-func newAttempts() *attempts { return &attempts{by: map[string]*rate.Limiter{}} }
-
-func (a *attempts) allow(key string, now time.Time) bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if now.Sub(a.swept) > time.Hour {
-		a.by, a.swept = map[string]*rate.Limiter{}, now
-	}
-	l := a.by[key]
-	if l == nil {
-		l = rate.NewLimiter(rate.Every(10*time.Second), 8)
-		a.by[key] = l
-	}
-	return l.AllowN(now, 1)
-}
-
-// forgive gives an account its attempts back after it signed in.
-func (a *attempts) forgive(key string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	delete(a.by, key)
-}
-
 // SignIn checks a password and makes a session. The secret is the bearer token
 // or the cookie.
 func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (secret string, out wire.Session, err error) {
 	now := s.now()
 	name := strings.TrimPrefix(strings.ToLower(strings.TrimSpace(in.User)), "user:")
-	if !s.attempt.allow("account "+name, now) || !s.attempt.allow("address "+address, now) {
-		return "", out, problem(429, "too_many_attempts", "Too many attempts", "too many attempts to sign in; wait a minute")
+	if len(name) > mostName || len(in.Password) > mostPassword || len(in.Name) > mostName {
+		return "", out, problem(422, "too_long", "Not signed in", "a name has at most %d bytes, and a password %d", mostName, mostPassword)
+	}
+	who := pair{userRef(name), bounded(address, mostName)}
+	signedIn := func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) }
+	if wait := s.attempt.wait(who, now, signedIn); wait > 0 {
+		return "", out, problem(429, "too_many_attempts", "Too many attempts", "too many attempts to sign in; wait %s", max(wait.Round(time.Second), time.Second))
 	}
 	st := s.current.Load()
 	var id access.SubjectID
@@ -82,14 +53,14 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	}
 	record := &store.Record{Actor: userRef(name), Action: "sign-in", Decision: "allowed", Address: address}
 	if !ok {
+		s.attempt.failed(who, now)
 		record.Decision, record.Reason = "refused", "the name or the password is wrong"
 		if err := s.record(record); err != nil {
 			return "", out, err
 		}
 		return "", out, problem(401, "wrong_password", "Not signed in", "the name or the password is wrong")
 	}
-	s.attempt.forgive("account " + name)
-	s.attempt.forgive("address " + address)
+	s.attempt.succeeded(who)
 	lasts := consoleSession
 	if in.Token {
 		lasts = tokenSession
@@ -157,7 +128,7 @@ func (s *Service) own(st *state, c Caller) (*access.Standing, error) {
 // standAt works out a standpoint. Everyone may narrow their own session; only
 // who manages the platform may stand in for another.
 func (s *Service) standAt(st *state, c Caller, at wire.Standpoint) (*standpoint, error) {
-	if at == (wire.Standpoint{}) {
+	if at.As == "" && at.Role == "" {
 		at.Role = s.actingIn(st, c)
 	}
 	session := access.Session{Subject: c.User}
@@ -189,6 +160,9 @@ func (s *Service) actingIn(st *state, c Caller) string {
 
 // standAs works out the standpoint of a subject, for who may ask about it.
 func (s *Service) standAs(st *state, c Caller, id access.SubjectID, at wire.Standpoint) (*standpoint, error) {
+	if len(at.Purpose) > mostPurpose {
+		return nil, problem(422, "bad_purpose", "Not possible", "a purpose has at most %d bytes", mostPurpose)
+	}
 	session := access.Session{Subject: id, Purpose: strings.TrimSpace(at.Purpose)}
 	if at.Role != "" {
 		role, err := st.model.FindSubject("role:" + strings.TrimPrefix(strings.ToLower(at.Role), "role:"))
@@ -247,6 +221,14 @@ func (s *Service) administers(st *state, c Caller, asked string) error {
 func (s *Service) reviews(st *state, c Caller) bool {
 	own, err := s.own(st, c)
 	return err == nil && own.Resolve(access.PlatformID).Allowed&access.Set(access.Manage, access.Describe) != 0
+}
+
+// MayMeasure refuses who may not read the service's metrics.
+func (s *Service) MayMeasure(c Caller) error {
+	if s.reviews(s.current.Load(), c) {
+		return nil
+	}
+	return problem(403, "refused", "Refused", "the metrics need DESCRIBE on platform")
 }
 
 // Whoami says who the caller is, and as whom the request looks.

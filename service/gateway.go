@@ -32,7 +32,11 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 	}
 	record := s.newRecord(c, p, "query", in.SQL)
 	started := s.now()
-	plan, lane, err := s.planOn(c, p, in.SQL, in.Params, in.Lane)
+	params, err := parameters(in.Params)
+	if err != nil {
+		return wire.Result{}, s.refuseFrom(c, p, record, err)
+	}
+	plan, lane, err := s.planOn(c, p, in.SQL, params, in.Lane)
 	if err != nil {
 		return wire.Result{}, s.refuseFrom(c, p, record, err)
 	}
@@ -266,6 +270,25 @@ func shaped(m *access.Model, t query.TableUse) wire.Shaped {
 	return out
 }
 
+// RecordBroken records a request that broke, which is a fault of the service.
+func (s *Service) RecordBroken(request, address string, what any) {
+	r := &store.Record{Actor: "gneiss", Action: "query", Decision: "failed", Text: bounded(request, mostRecorded), Reason: bounded(fmt.Sprint("the request broke: ", what), mostRecorded), Address: address}
+	if err := s.record(r); err != nil {
+		s.log.Error("a request that broke is not on record", "error", err)
+	}
+}
+
+// mostRecorded bounds the texts of a record, in bytes.
+const mostRecorded = 16 << 10
+
+// bounded cuts a text that is too long to be kept, and says so.
+func bounded(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	return fmt.Sprintf("%s … (%d bytes)", strings.ToValidUTF8(text[:most], ""), len(text))
+}
+
 // newRecord starts the record of what a caller does.
 func (s *Service) newRecord(c Caller, p *standpoint, action, text string) *store.Record {
 	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: "allowed", Text: text, Address: c.Address}
@@ -280,6 +303,7 @@ func (s *Service) record(r *store.Record) error {
 	if r.Labels == "" {
 		r.Labels = "[]"
 	}
+	r.Text, r.Reason, r.Actor, r.Standing = bounded(r.Text, mostRecorded), bounded(r.Reason, mostRecorded), bounded(r.Actor, mostName), bounded(r.Standing, 2*mostName+mostPurpose)
 	if r.At == "" {
 		r.At = s.now().UTC().Format("2006-01-02T15:04:05.000Z")
 	}

@@ -69,7 +69,7 @@ var governedCases = []governedCase{
 func TestGovernedUsesTheSameIndex(t *testing.T) {
 	dir := demotest.Folder(t)
 	svc := demotest.Open(t, dir)
-	hand, err := sqlite.Open(dir + "/survey")
+	hand, err := sqlite.Open(dir+"/sources/survey", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,7 +108,7 @@ func shownPlan(t testing.TB, svc *service.Service, c governedCase) wire.Result {
 func BenchmarkGovernedAgainstByHand(b *testing.B) {
 	dir := demotest.Folder(b)
 	svc := demotest.Open(b, dir)
-	hand, err := sqlite.Open(dir + "/survey")
+	hand, err := sqlite.Open(dir+"/sources/survey", nil)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -297,10 +297,38 @@ func (s *Service) policyNotes(st *state, name string) []string {
 			notes = append(notes, fmt.Sprintf("where %s is NULL the condition is not true, so the value is shown as it is; to treat those rows too, add: OR %s IS NULL", strings.Join(names, " or "), names[0]))
 		}
 	}
+	if refs := st.revealed(column); len(refs) > 0 {
+		notes = append(notes, fmt.Sprintf("by REVEAL, %s see some of it in clear all the same", strings.Join(refs, ", ")))
+	}
 	if len(st.policies.Treated(column, st.model)) == 0 {
 		notes = append(notes, fmt.Sprintf("no column bears %s now; those that will are treated from then on", st.model.Path(column.At())))
 	}
 	return notes
+}
+
+// revealed lists the subjects with a grant of REVEAL that lifts a policy somewhere.
+func (st *state) revealed(p *policy.ColumnPolicy) []string {
+	var refs []string
+	note := func(g *access.Grant) {
+		if ref := st.model.Ref(g.Subject); st.model.Gives(g).Has(access.Reveal) && !slices.Contains(refs, ref) {
+			refs = append(refs, ref)
+		}
+	}
+	if p.Label != 0 {
+		for _, g := range st.model.GrantsOn(p.Label) {
+			note(g)
+		}
+	}
+	for _, column := range st.policies.Treated(p, st.model) {
+		for _, above := range append(st.model.Above(column), column) {
+			for _, g := range st.model.GrantsOn(above) {
+				if st.model.Covers(g.Target, column) {
+					note(g)
+				}
+			}
+		}
+	}
+	return refs
 }
 
 func draftNote(name string) string {

@@ -184,7 +184,7 @@ func TestADroppedColumnClosesTheTable(t *testing.T) {
 	dir := demotest.OwnFolder(t, "licensing")
 	svc := demotest.Open(t, dir)
 	opal, flint, garnet := caller(t, svc, "opal"), caller(t, svc, "flint"), caller(t, svc, "garnet")
-	db, err := sql.Open("sqlite3", filepath.Join(dir, "survey", "licensing.db"))
+	db, err := sql.Open("sqlite3", filepath.Join(dir, "sources", "survey", "licensing.db"))
 	if err != nil {
 		t.Fatal(err)
 	}

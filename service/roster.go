@@ -75,6 +75,11 @@ func (s *Service) TakeRoster(ctx context.Context, c Caller, in wire.RosterReques
 		}
 		probe = next
 	}
+	for _, c := range t.changes {
+		if set, ok := c.(access.SetSubject); ok && set.Disabled != nil && *set.Disabled {
+			t.also = both(t.also, endSessions(set.Subject, st))
+		}
+	}
 	t.says = []string{fmt.Sprintf("took in %s", strings.Join(t.counted(), ", "))}
 	return s.make(ctx, t.order)
 }

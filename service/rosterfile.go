@@ -61,15 +61,15 @@ func readRoster(f wire.RosterFile, into *wire.Roster) error {
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
-		line, _ := c.FieldPos(0)
 		var bad *csv.ParseError
 		if errors.As(err, &bad) {
 			return badFile(f, bad.Line, "%v", bad.Err)
 		}
-		if err == nil {
-			err = read(into, row, line)
-		}
 		if err != nil {
+			return badFile(f, 0, "%v", err)
+		}
+		line, _ := c.FieldPos(0)
+		if err := read(into, row, line); err != nil {
 			return badFile(f, line, "%v", err)
 		}
 	}

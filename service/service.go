@@ -35,19 +35,25 @@ type Service struct {
 
 	suggested suggestions
 
+	roots []string // of the folders that can be sources
+
 	mu      sync.RWMutex
 	sources map[access.ObjectID]source.Source
 }
 
 // Open opens the platform of a data folder and rebuilds its state from the
-// journal.
-func Open(ctx context.Context, dir string, log *slog.Logger) (*Service, error) {
+// journal. Folders of SQLite files can be sources where they lie below one of the
+// roots: DIR/sources where none is given.
+func Open(ctx context.Context, dir string, log *slog.Logger, roots ...string) (*Service, error) {
 	st, err := store.Open(dir)
 	if err != nil {
 		return nil, err
 	}
 	s := &Service{store: st, now: time.Now, log: log, traffic: newTraffic(),
-		attempt: newAttempts(), sources: map[access.ObjectID]source.Source{}}
+		attempt: newAttempts(), sources: map[access.ObjectID]source.Source{}, roots: roots}
+	if len(roots) == 0 {
+		s.roots = []string{filepath.Join(dir, "sources")}
+	}
 	if err := s.open(ctx); err != nil {
 		st.Close()
 		return nil, err
@@ -89,7 +95,7 @@ func (s *Service) location(r store.SourceRecord) string {
 	if r.Kind == query.Postgres || filepath.IsAbs(r.Location) {
 		return r.Location
 	}
-	return filepath.Join(s.store.Dir, r.Location)
+	return filepath.Join(s.roots[0], r.Location)
 }
 
 // openSource connects to the database of a record.
@@ -97,7 +103,11 @@ func (s *Service) openSource(r store.SourceRecord) (source.Source, error) {
 	if r.Kind == query.Postgres {
 		return postgres.Open(r.Location)
 	}
-	return sqlite.Open(s.location(r))
+	dir := s.location(r)
+	if err := s.mayOpen(dir); err != nil {
+		return nil, err
+	}
+	return sqlite.Open(dir, s.mayOpen)
 }
 
 // connect opens a source and keeps it under its object.

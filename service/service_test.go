@@ -282,28 +282,9 @@ func TestSignInIsLimited(t *testing.T) {
 
 func TestSourceFiles(t *testing.T) {
 	dir := demotest.Folder(t)
-	real, err := filepath.EvalSymlinks(filepath.Join(dir, "survey"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	// A folder of its own, so that files can be taken away.
-	if err := os.Remove(filepath.Join(dir, "survey")); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Mkdir(filepath.Join(dir, "survey"), 0o700); err != nil {
-		t.Fatal(err)
-	}
-	for _, name := range []string{"drilling", "assay", "licensing", "monitoring", "field"} {
-		if err := os.Link(filepath.Join(real, name+".db"), filepath.Join(dir, "survey", name+".db")); err != nil {
-			content, rerr := os.ReadFile(filepath.Join(real, name+".db"))
-			if err := errors.Join(rerr, os.WriteFile(filepath.Join(dir, "survey", name+".db"), content, 0o600)); err != nil {
-				t.Fatal(err)
-			}
-		}
-	}
 	svc := demotest.Open(t, dir)
 	opal := caller(t, svc, "opal")
-	field := filepath.Join(dir, "survey", "field.db")
+	field := filepath.Join(dir, "sources", "survey", "field.db")
 	if err := os.Rename(field, field+".away"); err != nil {
 		t.Fatal(err)
 	}
@@ -322,7 +303,7 @@ func TestSourceFiles(t *testing.T) {
 	if n := ask(t, svc, opal, "SELECT count(*) FROM survey.field.crews", wire.Standpoint{})[0][0]; n != int64(20) {
 		t.Errorf("%v crews after the file came back", n)
 	}
-	if err := os.Rename(filepath.Join(dir, "survey"), filepath.Join(dir, "elsewhere")); err != nil {
+	if err := os.Rename(filepath.Join(dir, "sources", "survey"), filepath.Join(dir, "elsewhere")); err != nil {
 		t.Fatal(err)
 	}
 	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.crews"})
@@ -337,7 +318,7 @@ func TestALockedSourceFile(t *testing.T) {
 	dir := demotest.Folder(t)
 	svc := demotest.Open(t, dir)
 	opal := caller(t, svc, "opal")
-	db, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, "survey", "field.db")+"?_busy_timeout=100")
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, "sources", "survey", "field.db")+"?_busy_timeout=100")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -77,12 +77,17 @@ func (s *state) stand(session access.Session, now time.Time) (*access.Standing, 
 // plan returns the governed form of a query.
 func (s *state) plan(st *access.Standing, text string, params []any) (*query.Plan, error) {
 	key := planKey{standing: st, text: text}
+	kept := len(text)
 	if len(params) > 0 {
 		encoded, err := json.Marshal(params)
 		if err != nil {
 			return nil, err
 		}
 		key.params = string(encoded)
+		kept += len(encoded)
+	}
+	if kept > mostKept {
+		return query.Make(text, params, st, s.policies)
 	}
 	if p, ok := s.plans.Get(key); ok {
 		return p, nil

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -342,13 +343,43 @@ func (s *Service) optionOrder(st *state, in wire.Member) (order, error) {
 	if err != nil {
 		return order{}, err
 	}
+	o := order{says: []string{fmt.Sprintf("took the right to give %s on from %s", in.Of, member.Ref())}}
 	for _, e := range member.Memberships {
 		if st.model.Ref(e.Of) == in.Of && e.Option {
-			return order{says: []string{fmt.Sprintf("took the right to give %s on from %s", in.Of, member.Ref())},
-				changes: []change{access.Join{Member: member.Ref(), Of: in.Of, By: st.model.Ref(e.By), Until: e.Until, Reason: e.Reason, Ticket: e.Ticket}}}, nil
+			o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: in.Of, By: st.model.Ref(e.By), Until: e.Until, Reason: e.Reason, Ticket: e.Ticket})
 		}
 	}
+	if len(o.changes) > 0 {
+		return o, nil
+	}
 	return order{}, problem(422, "no_option", "Not possible", "%s has no right to give %s on", member.Ref(), in.Of)
+}
+
+// noteMemberships says what a membership adds to those that are there from others,
+// and when one that is passed on ends.
+func (s *Service) noteMemberships(st *state, o *order, member, of *access.Subject, what access.Join) {
+	reviews := !what.Passed
+	for _, e := range member.Memberships {
+		if by := st.model.Ref(e.By); e.Of == of.ID && by != what.By && reviews {
+			until := "without end"
+			if !e.Until.IsZero() {
+				until = "until " + e.Until.Format("2006-01-02")
+			}
+			o.notes = append(o.notes, fmt.Sprintf("%s has %s from %s too, %s; that stays as it is", member.Ref(), of.Ref(), cmp.Or(by, "gneiss"), until))
+		}
+	}
+	if !what.Passed {
+		return
+	}
+	after, err := st.apply(what, s.now())
+	if err != nil {
+		return
+	}
+	for _, e := range after.model.Subject(member.ID).Memberships {
+		if e.Of == of.ID && st.model.Ref(e.By) == what.By && !e.Until.IsZero() && !e.Until.Equal(what.Until) {
+			o.notes = append(o.notes, fmt.Sprintf("it ends on %s, with the right to give it on that it rests on", e.Until.Format("2006-01-02")))
+		}
+	}
 }
 
 func (s *Service) joinOrder(st *state, c Caller, in wire.Member, leave bool) (order, error) {
@@ -367,11 +398,20 @@ func (s *Service) joinOrder(st *state, c Caller, in wire.Member, leave bool) (or
 	}
 	o := order{says: []string{fmt.Sprintf(verb, member.Ref(), of.Ref())}}
 	if leave {
-		o.changes = append(o.changes, access.Leave{Member: member.Ref(), Of: of.Ref()})
+		what := access.Leave{Member: member.Ref(), Of: of.Ref(), By: in.By, Cascade: in.Cascade}
+		if in.By == "" && c.User != 0 && !s.manages(st, c, access.PlatformID) {
+			what.By = st.model.Ref(c.User) // what others gave is not theirs to take
+		}
+		if what.By != "" {
+			o.says[0] += ", as given by " + what.By
+		}
+		o.changes = append(o.changes, what)
 		return o, nil
 	}
-	o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: of.Ref(), By: st.model.Ref(c.User),
-		Until: givenTime(in.Until), Option: in.Option, Reason: in.Reason, Ticket: in.Ticket})
+	what := access.Join{Member: member.Ref(), Of: of.Ref(), By: st.model.Ref(c.User), Passed: c.User != 0 && !s.manages(st, c, access.PlatformID),
+		Until: givenTime(in.Until), Option: in.Option, Reason: in.Reason, Ticket: in.Ticket}
+	o.changes = append(o.changes, what)
+	s.noteMemberships(st, &o, member, of, what)
 	if in.Option {
 		o.says[0] += " with the right to give it on"
 	}

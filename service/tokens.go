@@ -21,7 +21,11 @@ const (
 func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.PasswordRequest) (wire.Changed, error) {
 	st := s.current.Load()
 	ref := st.model.Ref(c.User)
-	if !s.attempt.allow("password "+ref, s.now()) {
+	if len(in.Old) > mostPassword || len(in.New) > mostPassword {
+		return wire.Changed{}, problem(422, "too_long", "Not possible", "a password has at most %d bytes", mostPassword)
+	}
+	who := pair{"password " + ref, bounded(c.Address, mostName)}
+	if s.attempt.wait(who, s.now(), func() bool { return false }) > 0 {
 		return wire.Changed{}, problem(429, "too_many_attempts", "Too many attempts", "too many attempts; wait a minute")
 	}
 	ok, err := s.store.CheckPassword(ctx, uint32(c.User), in.Old)
@@ -31,6 +35,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	record := &store.Record{Actor: ref, Action: "password", Decision: "allowed", Text: "changed the own password", Address: c.Address}
 	switch {
 	case !ok:
+		s.attempt.failed(who, s.now())
 		record.Decision, record.Reason = "refused", "the old password is wrong"
 		if err := s.record(record); err != nil {
 			return wire.Changed{}, err
@@ -41,7 +46,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	case in.New == in.Old:
 		return wire.Changed{}, problem(422, "same_password", "Not possible", "the new password is the old one")
 	}
-	s.attempt.forgive("password " + ref)
+	s.attempt.succeeded(who)
 	if err := s.store.ChangePassword(ctx, store.HashPassword(in.New), c.token); err != nil {
 		return wire.Changed{}, err
 	}

@@ -112,13 +112,13 @@ func TestWriting(t *testing.T) {
 func TestReadersCannotWrite(t *testing.T) {
 	dir := demotest.OwnFolder(t, "field")
 	svc := demotest.Open(t, dir)
-	before, err := os.ReadFile(filepath.Join(dir, "survey", "field.db"))
+	before, err := os.ReadFile(filepath.Join(dir, "sources", "survey", "field.db"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	opal := caller(t, svc, "opal")
 	ask(t, svc, opal, "SELECT count(*) FROM survey.field.visits", wire.Standpoint{})
-	after, err := os.ReadFile(filepath.Join(dir, "survey", "field.db"))
+	after, err := os.ReadFile(filepath.Join(dir, "sources", "survey", "field.db"))
 	if err != nil || string(before) != string(after) {
 		t.Errorf("a query changed the file: %v", err)
 	}

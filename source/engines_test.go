@@ -165,7 +165,7 @@ func engines(t *testing.T, f func(*testing.T, maker)) {
 			if _, err := db.Exec(setup); err != nil {
 				t.Fatal(err)
 			}
-			src, err := sqlite.Open(dir)
+			src, err := sqlite.Open(dir, nil)
 			if err != nil {
 				t.Fatal(err)
 			}

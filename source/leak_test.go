@@ -402,11 +402,11 @@ func (w *world) open(t *testing.T, user string, written ...string) (src, plain *
 			return w.visible(user, table)
 		})
 	})
-	src, err := sqlite.Open(raw)
+	src, err := sqlite.Open(raw, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	plain, err = sqlite.Open(copied)
+	plain, err = sqlite.Open(copied, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,11 +24,20 @@ const (
 	argonThreads = 1
 )
 
+// hashing bounds how many passwords are hashed at once, and so the memory for it.
+var hashing = make(chan struct{}, 4)
+
+func hashed(password, salt []byte, passes, memory uint32, threads uint8, length uint32) []byte {
+	hashing <- struct{}{}
+	defer func() { <-hashing }()
+	return argon2.IDKey(password, salt, passes, memory, threads, length)
+}
+
 // HashPassword returns a password's argon2id hash in PHC string format.
 func HashPassword(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
-	sum := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	sum := hashed([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
 	b64 := base64.RawStdEncoding
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(sum))
 }
@@ -49,7 +58,7 @@ func passwordMatches(password, hash string) bool {
 	if err1 != nil || err2 != nil {
 		return false
 	}
-	got := argon2.IDKey([]byte(password), salt, passes, memory, threads, uint32(len(want)))
+	got := hashed([]byte(password), salt, passes, memory, threads, uint32(len(want)))
 	return subtle.ConstantTimeCompare(got, want) == 1
 }
 

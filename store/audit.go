@@ -111,6 +111,13 @@ func (a *Audit) insert(batch []entry) error {
 	return tx.Commit()
 }
 
+// SignedIn reports whether an account has signed in from an address.
+func (a *Audit) SignedIn(ctx context.Context, actor, address string) bool {
+	var n int
+	err := a.db.GetContext(ctx, &n, "SELECT count(*) FROM (SELECT 1 FROM record WHERE actor = ? AND action = 'sign-in' AND decision = 'allowed' AND address = ? LIMIT 1)", actor, address)
+	return err == nil && n > 0
+}
+
 // A Search selects records. Empty fields do not restrict.
 type Search struct {
 	Actor    string // the user, or who they stood in for

@@ -6,9 +6,11 @@ import "time"
 type QueryRequest struct {
 	SQL    string `json:"sql" required:"true"`
 	Params []any  `json:"params,omitempty" description:"the values of $1, $2 and so on"`
-	Limit  int    `json:"limit,omitempty" description:"rows at the most; the service's limit when 0"`
-	Plan   bool   `json:"plan,omitempty" description:"add the governed SQL and the database's plan"`
-	Lane   string `json:"lane,omitempty" description:"where to run; the first that is open when empty"`
+	// CSVSafe is for files that are opened in a spreadsheet.
+	CSVSafe bool   `json:"csv_safe,omitempty" description:"in CSV, an apostrophe before texts that a spreadsheet would take for formulas"`
+	Limit   int    `json:"limit,omitempty" description:"rows at the most; the service's limit when 0"`
+	Plan    bool   `json:"plan,omitempty" description:"add the governed SQL and the database's plan"`
+	Lane    string `json:"lane,omitempty" description:"where to run; the first that is open when empty"`
 	Standpoint
 }
 

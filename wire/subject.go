@@ -59,5 +59,8 @@ type Member struct {
 	Until  *time.Time `json:"until,omitempty"`
 	Option bool       `json:"option,omitempty" description:"of a role: it may be given on"`
 	Ticket string     `json:"ticket,omitempty"`
+	// To take it away:
+	By      string `json:"by,omitempty" description:"only as this subject gave it; all when empty, or by who may only give it on their own"`
+	Cascade bool   `json:"cascade,omitempty" description:"take along what the member has given on"`
 	Change
 }

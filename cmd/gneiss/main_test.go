@@ -374,7 +374,18 @@ func TestHealth(t *testing.T) {
 	// The metrics come last: there is none before the first request.
 	for _, c := range [][2]string{{"/healthz", "ok"}, {"/readyz", "ready"}, {"/api/v1/openapi.json", `"openapi": "3.1.0"`}, {"/metrics", "gneiss_request_duration_seconds"}} {
 		path, want := c[0], c[1]
-		answer, err := http.Get(server + path)
+		request, err := http.NewRequest("GET", server+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if path == "/metrics" { // which asks for a token
+			bare, err := http.Get(server + path)
+			if err != nil || bare.StatusCode != 401 {
+				t.Errorf("the metrics without a token: %v, %v", bare, err)
+			}
+			request.Header.Set("Authorization", "Bearer "+demotest.SignIn(t, server, "agate").Token)
+		}
+		answer, err := http.DefaultClient.Do(request)
 		if err != nil {
 			t.Fatal(err)
 		}

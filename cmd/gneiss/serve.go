@@ -9,7 +9,10 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
+	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -151,12 +154,22 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 	if err != nil {
 		return err
 	}
-	svc, err := service.Open(ctx, cfg.get("data"), log)
+	svc, err := service.Open(ctx, cfg.get("data"), log, filepath.SplitList(cfg.get("source-roots"))...)
 	if err != nil {
 		listener.Close()
 		return err
 	}
-	server := api.New(svc, log, scheme == "https")
+	server := api.New(svc, log, scheme == "https", listed(cfg.get("trusted-proxies"))...)
+	if address := cfg.get("metrics-listen"); address != "" {
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			return errors.Join(fmt.Errorf("metrics-listen: %w", err), listener.Close(), svc.Close(ctx))
+		}
+		defer l.Close()
+		mux := http.NewServeMux()
+		mux.Handle("/metrics", server.Metrics())
+		go (&http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}).Serve(l) // until the listener is closed
+	}
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
 	if err := started(svc, scheme+"://"+listener.Addr().String()); err != nil {
@@ -169,6 +182,11 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 	stop, cancel := context.WithTimeout(context.Background(), drain)
 	defer cancel()
 	return errors.Join(err, server.Shutdown(stop), svc.Close(stop))
+}
+
+// listed parts a setting at its commas.
+func listed(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
 func listen(cfg *config) (net.Listener, string, error) {

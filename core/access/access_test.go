@@ -329,11 +329,11 @@ func TestRefusedChanges(t *testing.T) {
 		{"an unknown table", grant("SELECT", "survey.assay.resluts", "user:flint"), "no table survey.assay.resluts"},
 		{"an unknown subject", grant("SELECT", "survey", "user:flynt"), "no user flynt"},
 		{"a grant that is not there", RemoveGrant{Privilege: "SELECT", Object: "survey", Subject: "user:flint"}, "no grant of SELECT on survey"},
-		{"a membership that is not there", Leave{"user:marl", "role:survey_reader"}, "does not have role:survey_reader"},
+		{"a membership that is not there", Leave{Member: "user:marl", Of: "role:survey_reader"}, "does not have role:survey_reader"},
 		{"a subject twice", AddSubject{Subject: "user:flint"}, "exists already"},
 		{"a name that cannot be written", AddSubject{Subject: "role:two words"}, "cannot name a role"},
 		{"a kind that is none", AddSubject{Subject: "robot:x"}, "no kind of subject robot"},
-		{"the last administrator leaves", Leave{"user:opal", Administrator}, "without an administrator"},
+		{"the last administrator leaves", Leave{Member: "user:opal", Of: Administrator}, "without an administrator"},
 		{"the last administrator is disabled", SetSubject{Subject: "user:opal", Disabled: new(true)}, "without an administrator"},
 		{"the last administrator is removed", RemoveSubject{"user:opal"}, "without an administrator"},
 		{"the last administrator gets an end date", Join{Member: "user:opal", Of: Administrator, Until: day.AddDate(1, 0, 0)}, "without an administrator"},
@@ -435,5 +435,83 @@ func TestNarrowingShedsNoRestriction(t *testing.T) {
 	st := stand(t, m, "user:flint", "role:assay_reader")
 	if st.Counts(reader.ID) || !st.Holds(reader.ID) {
 		t.Error("a session narrowed to assay_reader does not act in survey_reader, but still holds it")
+	}
+}
+
+// TestWhatIsPassedOnEndsWithItsRight: flint holds a role until a date and may give
+// it on.
+func TestWhatIsPassedOnEndsWithItsRight(t *testing.T) {
+	start := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	ends := start.AddDate(0, 1, 0)
+	m, err := New().Apply(start, AddSubject{Subject: "user:opal"}, AddSubject{Subject: "user:flint"}, AddSubject{Subject: "user:marl"}, AddSubject{Subject: "group:g"}, AddSubject{Subject: "role:r"},
+		Join{Member: "group:g", Of: "role:r", By: "user:opal", Option: true}, Join{Member: "user:flint", Of: "group:g", By: "user:opal", Until: ends})
+	if err != nil {
+		t.Fatal(err)
+	}
+	do := func(m *Model, c Change) *Model {
+		t.Helper()
+		next, err := m.Apply(start.Add(time.Hour), c)
+		if err != nil {
+			t.Fatalf("%+v: %v", c, err)
+		}
+		return next
+	}
+	until := func(m *Model, ref, by string) time.Time {
+		t.Helper()
+		s, err := m.FindSubject(ref)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range s.Memberships {
+			if m.Ref(e.Of) == "role:r" && m.Ref(e.By) == by {
+				return e.Until
+			}
+		}
+		t.Fatalf("%s does not have the role from %s: %+v", ref, by, s.Memberships)
+		return time.Time{}
+	}
+	given := do(m, Join{Member: "user:flint", Of: "role:r", By: "user:flint", Passed: true})
+	given = do(given, Join{Member: "user:marl", Of: "role:r", By: "user:flint", Passed: true})
+	if got := until(given, "user:marl", "user:flint"); !got.Equal(ends) {
+		t.Errorf("what flint gives ends on %v, not with flint's right", got)
+	}
+	if got := until(given, "user:flint", "user:flint"); !got.Equal(ends) {
+		t.Errorf("what flint takes ends on %v", got)
+	}
+	// Another's is another membership: neither replaces the other.
+	both := do(given, Join{Member: "user:marl", Of: "role:r", By: "user:opal"})
+	if until(both, "user:marl", "user:opal") != (time.Time{}) || !until(both, "user:marl", "user:flint").Equal(ends) {
+		t.Error("two givers do not make two memberships")
+	}
+	left := do(both, Leave{Member: "user:marl", Of: "role:r", By: "user:flint"})
+	if until(left, "user:marl", "user:opal") != (time.Time{}) {
+		t.Error("taking back the own took another's")
+	}
+	if _, err := left.Apply(start, Leave{Member: "user:marl", Of: "role:r", By: "user:flint"}); err == nil {
+		t.Error("what was not given was taken back")
+	}
+	// The right's end is refused while something rests on it, or takes it along.
+	if _, err := given.Apply(start.Add(time.Hour), Leave{Member: "user:flint", Of: "group:g"}); err == nil || !strings.Contains(err.Error(), "role:r to user:marl by user:flint") {
+		t.Errorf("the right to give on was taken from under what rests on it: %v", err)
+	}
+	gone := do(given, Leave{Member: "user:flint", Of: "group:g", Cascade: true})
+	for _, ref := range []string{"user:marl", "user:flint"} {
+		if s, _ := gone.FindSubject(ref); len(s.Memberships) != 0 {
+			t.Errorf("%s keeps %+v", ref, s.Memberships)
+		}
+	}
+	shorter := do(given, Join{Member: "user:flint", Of: "group:g", By: "user:opal", Until: ends.AddDate(0, 0, -7)})
+	if got := until(shorter, "user:marl", "user:flint"); !got.Equal(ends.AddDate(0, 0, -7)) {
+		t.Errorf("a right that ends sooner does not end what rests on it: %v", got)
+	}
+	if _, err := m.Apply(start, Join{Member: "user:marl", Of: "role:r", By: "user:marl", Passed: true}); err == nil {
+		t.Error("who has no right to give on gave")
+	}
+	restored, err := Restore(given.Snapshot())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := restored.Apply(start.Add(time.Hour), Leave{Member: "user:flint", Of: "group:g"}); err == nil {
+		t.Error("a restored model has forgotten what was given on")
 	}
 }

@@ -8,10 +8,11 @@ type Model struct {
 	subjects vector[*Subject]
 	grants   vector[*Grant]
 	byRef    *index[SubjectID]
-	lanes    []ObjectID // by name
-	labels   []ObjectID // by name
-	views    []ObjectID // all that ever were
-	bundles  []*Bundle  // by BundleID; slot 0 is empty; removed ones are nil
+	lanes    []ObjectID  // by name
+	labels   []ObjectID  // by name
+	views    []ObjectID  // all that ever were
+	givenOn  []SubjectID // that have, or had, a role which was given on
+	bundles  []*Bundle   // by BundleID; slot 0 is empty; removed ones are nil
 
 	administered bool  // a user has been administrator; see checkAdministrator
 	edit         *edit // while changes are applied

@@ -63,6 +63,9 @@ func Restore(s *Snapshot) (m *Model, err error) {
 	for i := range s.Subjects {
 		subject := &s.Subjects[i]
 		m.subjects.push(e, subject)
+		if slices.ContainsFunc(subject.Memberships, func(x Membership) bool { return x.Passed }) {
+			m.givenOn = append(m.givenOn, subject.ID)
+		}
 		if !subject.Removed {
 			m.byRef = m.byRef.with(e, subject.Ref(), subject.ID)
 		}

@@ -30,13 +30,14 @@ var subjectKindNames = [...]string{Public: "public", User: "user", Service: "ser
 func (k SubjectKind) String() string { return subjectKindNames[k] }
 
 // A Membership is one step up from a subject: a group that it is in, or a role
-// that it holds.
+// that it holds. Two givers make two, and each takes back their own.
 type Membership struct {
 	Of     SubjectID
 	By     SubjectID // who gave it
 	At     time.Time
 	Until  time.Time // zero: without end
 	Option bool      // of a role: the holder may give it on
+	Passed bool      // given by such a right of the giver's, on which it rests
 	Reason string
 	Ticket string
 }
@@ -189,8 +190,8 @@ func (m *Model) Actors(id SubjectID, now time.Time, f func(*Subject) bool) {
 
 func (m *Model) memberNow(member, of SubjectID, now time.Time) bool {
 	for _, e := range m.Subject(member).Memberships {
-		if e.Of == of {
-			return !ended(e.Until, now)
+		if e.Of == of && !ended(e.Until, now) {
+			return true
 		}
 	}
 	return false
@@ -221,18 +222,6 @@ func (m *Model) Team(id SubjectID) []SubjectID {
 		team = append(team, m.Subject(team[i]).Reports...)
 	}
 	return team
-}
-
-// MayGive reports whether a subject may give a role on: it holds the role with
-// the right to, or has another that does.
-func (m *Model) MayGive(giver, role SubjectID, now time.Time) bool {
-	may := false
-	m.upward(giver, now, func(s *Subject) {
-		for _, e := range s.Memberships {
-			may = may || e.Of == role && e.Option && !ended(e.Until, now)
-		}
-	})
-	return may
 }
 
 // chain returns a way up from one subject to another by memberships, both ends

@@ -175,13 +175,16 @@ func (c RemoveSubject) apply(m *Model, at time.Time) error {
 	if s.Kind == Public || s.Ref() == Administrator || s.Ref() == Auditor {
 		return invalid("built_in", "%s is built in and stays", s.Ref())
 	}
-	for _, e := range s.Memberships {
-		if err := (Leave{s.Ref(), m.Ref(e.Of)}).apply(m, at); err != nil {
+	for _, e := range slices.CompactFunc(slices.Clone(s.Memberships), func(a, b Membership) bool { return a.Of == b.Of }) {
+		if !slices.ContainsFunc(m.Subject(s.ID).Memberships, func(x Membership) bool { return x.Of == e.Of }) {
+			continue
+		}
+		if err := (Leave{Member: s.Ref(), Of: m.Ref(e.Of), Cascade: true}).apply(m, at); err != nil {
 			return err
 		}
 	}
 	for _, member := range s.Members {
-		if err := (Leave{m.Ref(member), s.Ref()}).apply(m, at); err != nil {
+		if err := (Leave{Member: m.Ref(member), Of: s.Ref(), Cascade: true}).apply(m, at); err != nil {
 			return err
 		}
 	}
@@ -214,13 +217,16 @@ func (c RemoveSubject) apply(m *Model, at time.Time) error {
 }
 
 // Join puts a member in a group or gives it a role, with Option with the right
-// to give it on. Joining again replaces all that is said of it.
+// to give it on. Joining again replaces what the same giver said of it. Passed is
+// set where the giver gives by a right to give the role on: the membership rests on
+// it, and ends no later.
 type Join struct {
 	Member string    `json:"member"`
 	Of     string    `json:"of"`
 	By     string    `json:"by,omitempty"`
 	Until  time.Time `json:"until,omitzero"`
 	Option bool      `json:"option,omitempty"`
+	Passed bool      `json:"passed,omitempty"`
 	Reason string    `json:"reason,omitempty"`
 	Ticket string    `json:"ticket,omitempty"`
 }
@@ -252,40 +258,50 @@ func (c Join) apply(m *Model, at time.Time) error {
 		}
 		return invalid("role_loop", "%s cannot be given to %s, for that would close a loop: %s", of.Ref(), member.Ref(), arrow(names))
 	}
-	e := Membership{of.ID, by, at, c.Until, c.Option, c.Reason, c.Ticket}
-	up := *member
-	up.Memberships = slices.Clone(member.Memberships)
-	if i := slices.IndexFunc(up.Memberships, func(x Membership) bool { return x.Of == of.ID }); i >= 0 {
-		up.Memberships[i] = e
-	} else {
-		up.Memberships = append(up.Memberships, e)
-		down := *of
-		down.Members = inserted(of.Members, len(of.Members), member.ID)
-		m.setSubject(down)
+	if c.Passed {
+		until, ok := m.givesUntil(by, of.ID, at)
+		if !ok || c.Option {
+			return invalid("no_option", "%s has no right to give %s on", m.Ref(by), of.Ref())
+		}
+		c.Until = earliest(c.Until, until)
 	}
-	m.setSubject(up)
+	m.putMembership(member, Membership{Of: of.ID, By: by, At: at, Until: c.Until, Option: c.Option, Passed: c.Passed, Reason: c.Reason, Ticket: c.Ticket})
+	if err := m.settlePassed(at, false); err != nil {
+		return err
+	}
 	return m.checkAdministrator()
 }
 
-// Leave takes a member out of a group or a role from it.
+// Leave takes a member out of a group or a role from it: what one giver gave, or
+// with an empty By what anybody gave. What the member has given on by it is refused
+// to end, or with Cascade taken along.
 type Leave struct {
-	Member string `json:"member"`
-	Of     string `json:"of"`
+	Member  string `json:"member"`
+	Of      string `json:"of"`
+	By      string `json:"by,omitempty"`
+	Cascade bool   `json:"cascade,omitempty"`
 }
 
-func (c Leave) apply(m *Model, _ time.Time) error {
+func (c Leave) apply(m *Model, at time.Time) error {
 	member, of, err := m.pair(c.Member, c.Of)
 	if err != nil {
 		return err
 	}
-	if !slices.Contains(of.Members, member.ID) {
+	by, err := m.optional(c.By)
+	if err != nil {
+		return err
+	}
+	gone := func(e Membership) bool { return e.Of == of.ID && (c.By == "" || e.By == by) }
+	if !slices.ContainsFunc(member.Memberships, gone) {
+		if c.By != "" {
+			return invalid("no_membership", "%s does not have %s from %s", member.Ref(), of.Ref(), m.Ref(by))
+		}
 		return invalid("no_membership", "%s does not have %s itself", member.Ref(), of.Ref())
 	}
-	up, down := *member, *of
-	up.Memberships = slices.DeleteFunc(slices.Clone(member.Memberships), func(e Membership) bool { return e.Of == of.ID })
-	down.Members = slices.DeleteFunc(slices.Clone(of.Members), func(id SubjectID) bool { return id == member.ID })
-	m.setSubject(up)
-	m.setSubject(down)
+	m.dropMemberships(member, gone)
+	if err := m.settlePassed(at, c.Cascade); err != nil {
+		return err
+	}
 	return m.checkAdministrator()
 }
 

@@ -26,13 +26,22 @@ func (b *binder) valueFunction(f *pg.SQLValueFunction) Expr {
 	return nil
 }
 
-// currentUser is the name of the session's user or service; NULL for a session
+// currentUser is the name of the session's user, or the service as service:NAME; NULL for a session
 // from the standpoint of a role or group alone.
 func (b *binder) currentUser() Expr {
 	if s := b.model.Subject(b.standing.Session.Subject); s.Acts() {
-		return &Literal{Text, s.Name}
+		return &Literal{Text, userName(s)}
 	}
 	return &Literal{T: Text}
+}
+
+// userName is how conditions name a user, and with its kind a service, so that the two
+// are never taken for each other.
+func userName(s *access.Subject) string {
+	if s.Kind == access.Service {
+		return s.Ref()
+	}
+	return s.Name
 }
 
 // fact binds the facts that are written as calls, or returns nil for another
@@ -112,7 +121,7 @@ func (b *binder) team(f *pg.FuncCall) []string {
 	}
 	var names []string
 	for _, id := range b.model.Team(b.standing.Session.Subject) {
-		names = append(names, b.model.Subject(id).Name)
+		names = append(names, userName(b.model.Subject(id)))
 	}
 	slices.Sort(names)
 	return names

@@ -10,7 +10,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -58,10 +57,31 @@ func Folder(t testing.TB) string {
 			t.Fatal(err)
 		}
 	}
-	if err := os.Symlink(filepath.Join(from, "survey"), filepath.Join(dir, "survey")); err != nil {
+	tables := filepath.Join(dir, "sources", "survey")
+	if err := os.MkdirAll(tables, 0o700); err != nil {
 		t.Fatal(err)
 	}
+	files, err := filepath.Glob(filepath.Join(from, "sources", "survey", "*.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range files {
+		if err := os.Link(file, filepath.Join(tables, filepath.Base(file))); err != nil {
+			copyFile(t, file, filepath.Join(tables, filepath.Base(file)))
+		}
+	}
 	return dir
+}
+
+func copyFile(t testing.TB, from, to string) {
+	t.Helper()
+	content, err := os.ReadFile(from)
+	if err == nil {
+		err = os.WriteFile(to, content, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 }
 
 // OwnFolder is Folder for tests that write to the survey's tables: those of the
@@ -69,33 +89,13 @@ func Folder(t testing.TB) string {
 func OwnFolder(t testing.TB, schemas ...string) string {
 	t.Helper()
 	dir := Folder(t)
-	from, err := os.Readlink(filepath.Join(dir, "survey"))
-	if err == nil {
-		err = os.Remove(filepath.Join(dir, "survey"))
-	}
-	if err == nil {
-		err = os.Mkdir(filepath.Join(dir, "survey"), 0o700)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	files, err := filepath.Glob(filepath.Join(from, "*.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, file := range files {
-		name, to := filepath.Base(file), filepath.Join(dir, "survey", filepath.Base(file))
-		if !slices.Contains(schemas, name[:len(name)-len(".db")]) {
-			if err := os.Symlink(file, to); err != nil {
-				t.Fatal(err)
-			}
-			continue
+	for _, schema := range schemas {
+		file := filepath.Join(dir, "sources", "survey", schema+".db")
+		if err := os.Rename(file, file+".shared"); err != nil {
+			t.Fatal(err)
 		}
-		content, err := os.ReadFile(file)
-		if err == nil {
-			err = os.WriteFile(to, content, 0o600)
-		}
-		if err != nil {
+		copyFile(t, file+".shared", file)
+		if err := os.Remove(file + ".shared"); err != nil {
 			t.Fatal(err)
 		}
 	}

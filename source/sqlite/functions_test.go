@@ -21,7 +21,7 @@ func TestFunctions(t *testing.T) {
 		t.Fatal(err)
 	}
 	db.Close()
-	s, err := Open(dir)
+	s, err := Open(dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -34,9 +34,10 @@ const connections = 8
 // Source is a folder of SQLite files.
 type Source struct {
 	dir     string
-	mu      sync.Mutex // guards the change from one set of files to another
-	changed time.Time  // when the folder had last changed at the last look
-	schemas []string   // those the open connections have attached
+	may     func(path string) error // refuses files that are not for sources
+	mu      sync.Mutex              // guards the change from one set of files to another
+	changed time.Time               // when the folder had last changed at the last look
+	schemas []string                // those the open connections have attached
 	db      *sqlx.DB
 	writer  *sqlx.DB // one connection that may write
 	// prepared are statements of db, by their text: to prepare one costs more than
@@ -47,14 +48,15 @@ type Source struct {
 // mostPrepared bounds the statements that are kept.
 const mostPrepared = 512
 
-// Open opens a folder. The files are opened read-only, and again when a scan
+// Open opens a folder; may, where it is not nil, refuses files that must not be read.
+// The files are opened read-only, and again when a scan
 // finds that files have come or gone.
-func Open(dir string) (*Source, error) {
+func Open(dir string, may func(path string) error) (*Source, error) {
 	dir, err := filepath.Abs(dir) // a URI's path is absolute
 	if err != nil {
 		return nil, err
 	}
-	s := &Source{dir: dir}
+	s := &Source{dir: dir, may: may}
 	if _, err := s.connect(); err != nil {
 		return nil, err
 	}
@@ -73,6 +75,11 @@ func (s *Source) files() ([]string, error) {
 	var names []string
 	for _, e := range entries {
 		if name, ok := strings.CutSuffix(e.Name(), extension); ok && !e.IsDir() {
+			if s.may != nil {
+				if err := s.may(filepath.Join(s.dir, e.Name())); err != nil {
+					return nil, err
+				}
+			}
 			names = append(names, name)
 		}
 	}

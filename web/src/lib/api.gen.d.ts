@@ -1709,6 +1709,8 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
+                    /** @description in CSV, an apostrophe before texts that a spreadsheet would take for formulas */
+                    csv_safe?: boolean;
                     /** @description of CSV, which has one of the two; subjects when empty */
                     part?: "subjects" | "memberships";
                 };
@@ -3082,6 +3084,10 @@ export interface components {
             title?: string;
         };
         WireMember: {
+            /** @description only as this subject gave it; all when empty, or by who may only give it on their own */
+            by?: string;
+            /** @description take along what the member has given on */
+            cascade?: boolean;
             /** @description say what it would do to whom, and do nothing */
             dry_run?: boolean;
             member: string;
@@ -3426,6 +3432,8 @@ export interface components {
         WireQueryRequest: {
             /** @description a subject: user:flint, or role:survey_reader alone */
             as?: string;
+            /** @description in CSV, an apostrophe before texts that a spreadsheet would take for formulas */
+            csv_safe?: boolean;
             /** @description where to run; the first that is open when empty */
             lane?: string;
             /** @description rows at the most; the service's limit when 0 */

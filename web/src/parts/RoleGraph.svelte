@@ -14,7 +14,11 @@
     all.filter((s) => s.kind === 'role' || (s.kind === 'group' && s.memberships.some((m) => m.of.startsWith('role:')))),
   )
   const edges = $derived(
-    nodes.flatMap((s) => s.memberships.filter((m) => m.of.startsWith('role:')).map((m) => ({ from: s.ref, to: m.of }))),
+    nodes.flatMap((s) =>
+      [...new Set(s.memberships.map((m) => m.of))]
+        .filter((of) => of.startsWith('role:'))
+        .map((of) => ({ from: s.ref, to: of })),
+    ),
   )
 
   const lit = $derived.by(() => {

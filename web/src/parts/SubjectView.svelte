@@ -98,11 +98,13 @@
     {/if}
     <span class="text-muted">{container ? 'includes' : 'has'}</span>
     <span class="flex flex-wrap items-center gap-1">
-      {#each page.memberships as m (m.of)}
+      {#each page.memberships as m (m.of + ' ' + m.by)}
         <span class="chip">
           <a class="hover:underline" href={place.href((m.of.startsWith('role:') ? '/roles/' : '/subjects/') + m.of)}
             >{m.of}</a
-          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}{m.option ? ' · may give it on' : ''}
+          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}{m.option ? ' · may give it on' : ''}{page.memberships.some((x) => x.of === m.of && x.by !== m.by)
+            ? ` · by ${m.by || 'gneiss'}`
+            : ''}
           {#if admin}<button aria-label="Take {m.of} away" onclick={() => join([page!.ref], [m.of], true)}>×</button
             >{/if}
         </span>

@@ -1,0 +1,103 @@
+package api
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"net"
+	"net/netip"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+)
+
+// watchEvery is how often it is looked whether a caller is still there.
+const watchEvery = 100 * time.Millisecond
+
+// watched returns a context that ends when the caller's connection does, so that the
+// work done for them ends too. stop must be called when the request is answered.
+func watched(c fiber.Ctx) (ctx context.Context, stop context.CancelFunc) {
+	ctx, stop = context.WithCancel(c.Context())
+	conn := c.RequestCtx().Conn()
+	if t, ok := conn.(*tls.Conn); ok {
+		conn = t.NetConn()
+	}
+	raw, ok := conn.(syscall.Conn)
+	if !ok {
+		return ctx, stop
+	}
+	socket, err := raw.SyscallConn()
+	if err != nil {
+		return ctx, stop
+	}
+	go func() {
+		ticker := time.NewTicker(watchEvery)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-ticker.C:
+				if closed(socket) {
+					stop()
+					return
+				}
+			}
+		}
+	}()
+	return ctx, stop
+}
+
+// closed reports whether the other side has closed a connection, without taking
+// anything from it.
+func closed(socket syscall.RawConn) bool {
+	gone := false
+	err := socket.Control(func(fd uintptr) {
+		n, _, err := syscall.Recvfrom(int(fd), make([]byte, 1), syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+		gone = n == 0 && err == nil || err != nil && !errors.Is(err, syscall.EAGAIN) && !errors.Is(err, syscall.EINTR)
+	})
+	return gone || errors.Is(err, net.ErrClosed)
+}
+
+// prefixes reads the addresses, and ranges of them, of trusted proxies.
+func prefixes(list []string) []netip.Prefix {
+	var out []netip.Prefix
+	for _, text := range list {
+		if p, err := netip.ParsePrefix(text); err == nil {
+			out = append(out, p)
+		} else if a, err := netip.ParseAddr(text); err == nil {
+			out = append(out, netip.PrefixFrom(a, a.BitLen()))
+		}
+	}
+	return out
+}
+
+// address is where a request comes from: the other end of the connection, or behind
+// trusted proxies the last address in X-Forwarded-For that is none of theirs. What
+// stands before that, anybody can write.
+func (s *Server) address(c fiber.Ctx) string {
+	trusted := func(a netip.Addr) bool {
+		for _, p := range s.proxies {
+			if p.Contains(a.Unmap()) {
+				return true
+			}
+		}
+		return false
+	}
+	remote, ok := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
+	if !ok {
+		return ""
+	}
+	at := remote.Unmap()
+	hops := strings.Split(c.Get(fiber.HeaderXForwardedFor), ",")
+	for i := len(hops) - 1; i >= 0 && trusted(at); i-- {
+		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
+		if err != nil {
+			break
+		}
+		at = hop.Unmap()
+	}
+	return at.String()
+}

@@ -1,0 +1,47 @@
+package service
+
+import (
+	"encoding/json"
+	"strings"
+)
+
+// What a caller sends is bounded before it is kept anywhere: in a limiter, a cache,
+// or the record. All in bytes.
+const (
+	mostName     = 128 // of an account
+	mostPassword = 1024
+	mostPurpose  = 200
+	mostParam    = 1 << 20 // of one parameter
+	mostParams   = 4 << 20 // of all of a statement
+	mostKept     = 8 << 10 // of a statement and its parameters whose plan is kept
+)
+
+// parameters are the values of $1, $2 and so on, as the planner takes them: nil,
+// bool, int64, float64 or string.
+func parameters(in []any) ([]any, error) {
+	out, size := make([]any, len(in)), 0
+	for i, v := range in {
+		switch v := v.(type) {
+		case nil, bool, int64, float64:
+			out[i] = v
+		case int:
+			out[i] = int64(v)
+		case json.Number:
+			if n, err := v.Int64(); err == nil && !strings.ContainsAny(v.String(), ".eE") {
+				out[i] = n
+			} else if x, err := v.Float64(); err == nil {
+				out[i] = x
+			} else {
+				return nil, problem(422, "bad_parameter", "Not possible", "the parameter $%d is a number out of range", i+1)
+			}
+		case string:
+			if size += len(v); len(v) > mostParam || size > mostParams {
+				return nil, problem(422, "bad_parameter", "Not possible", "a parameter may have %d bytes, and all together %d", mostParam, mostParams)
+			}
+			out[i] = v
+		default:
+			return nil, problem(422, "bad_parameter", "Not possible", "the parameter $%d is a list or an object; parameters are numbers, texts, truth values or null", i+1)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,118 @@
+package service_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+// TestRevealTakesTheRightToStop: who manages a schema does not lift what comes from a
+// label above it.
+func TestRevealTakesTheRightToStop(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.licensing", Subjects: []string{"user:flint"}}, false))
+	grant := func(who service.Caller, privilege, object string) error {
+		_, err := svc.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:flint"}, Change: wire.Change{DryRun: true}}, false)
+		return err
+	}
+	for _, object := range []string{"survey.licensing", "survey.licensing.holders", "survey.licensing.holders.bank_account", "survey.licensing.hold*"} {
+		wants(t, grant(flint, "REVEAL", object), 403, "would lift a policy that you may not stop")
+		wants(t, grant(flint, "keeper", object), 403, "would lift a policy that you may not stop")
+	}
+	if err := grant(flint, "REVEAL", "survey.licensing.holders.phone"); err != nil {
+		t.Errorf("a policy on the schema's own table is the manager's to lift: %v", err)
+	}
+	if err := grant(opal, "REVEAL", "survey.licensing"); err != nil {
+		t.Errorf("who manages the label as well may lift it: %v", err)
+	}
+	wants(t, grant(flint, "REVEAL", "label:finance"), 404, "does not exist or is not yours")
+	// A policy that comes later says whom REVEAL lets past it.
+	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "survey.field", Subjects: []string{"user:marl"}}, false))
+	out, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "notes", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "suppress"}}})
+	if err != nil || !strings.Contains(strings.Join(out.Notes, " "), "by REVEAL, user:marl") {
+		t.Errorf("the notes do not say who sees it all the same: %v, %v", out.Notes, err)
+	}
+}
+
+// TestSourcesKeepAway: by no path, link or name does a source hold the service's own
+// files, and all lie below the folders that the operator names.
+func TestSourcesKeepAway(t *testing.T) {
+	dir := demotest.Folder(t)
+	elsewhere := t.TempDir()
+	sources := filepath.Join(dir, "sources")
+	try := func(err error) {
+		if err != nil {
+			t.Helper()
+			t.Fatal(err)
+		}
+	}
+	try(os.Symlink(dir, filepath.Join(sources, "link")))
+	try(os.MkdirAll(filepath.Join(sources, "hard"), 0o700))
+	try(os.Link(filepath.Join(dir, "records.db"), filepath.Join(sources, "hard", "records.db")))
+	try(os.MkdirAll(filepath.Join(sources, "soft"), 0o700))
+	try(os.Symlink(filepath.Join(dir, "audit.db"), filepath.Join(sources, "soft", "audit.db")))
+	try(os.Symlink(elsewhere, filepath.Join(sources, "away")))
+	svc := demotest.Open(t, dir)
+	opal := caller(t, svc, "opal")
+	for _, location := range []string{".", "..", "../", dir, dir + "/", dir + "/.", filepath.Dir(dir), "link", "hard", "soft", "away", elsewhere, "/"} {
+		_, err := svc.AddSource(ctx, opal, wire.SourceRequest{Name: "own", Location: location})
+		if err == nil {
+			t.Errorf("the location %s was taken", location)
+			continue
+		}
+		if p := svc.Told(opal, err); p.Status != 422 || !strings.Contains(p.Detail, "below a folder for sources") && !strings.Contains(p.Detail, "own data folder") {
+			t.Errorf("the location %s: %v", location, p)
+		}
+	}
+	// A link that comes later is refused, too, where files are looked at again.
+	try(os.Link(filepath.Join(dir, "records.db"), filepath.Join(sources, "survey", "records.db")))
+	if _, err := svc.Scan(ctx, opal, "survey"); err == nil || !strings.Contains(svc.Told(opal, err).Detail, "own data folder") {
+		t.Errorf("a file of the service's own that came later: %v", err)
+	}
+}
+
+// TestServicesAreNotUsers: CURRENT_USER tells a service from a user of its name.
+func TestServicesAreNotUsers(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	done(t)(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "service:tuff"}, false))
+	done(t)(svc.Join(ctx, opal, wire.Member{Member: "service:tuff", Of: "role:partner"}, false))
+	who := func(ref string) any { return ask(t, svc, opal, "SELECT CURRENT_USER", wire.Standpoint{As: ref})[0][0] }
+	if who("service:tuff") != "service:tuff" || who("user:tuff") != "tuff" {
+		t.Errorf("CURRENT_USER is %v and %v", who("service:tuff"), who("user:tuff"))
+	}
+	const count = "SELECT count(*) FROM survey.drilling.boreholes"
+	if n := ask(t, svc, opal, count, wire.Standpoint{As: "service:tuff"})[0][0]; n != int64(0) {
+		t.Errorf("the service reads %v of the user's boreholes", n)
+	}
+}
+
+// TestSetRoleHoldsWithAPurpose: a purpose does not widen a session that acts in one
+// role.
+func TestSetRoleHoldsWithAPurpose(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	session, _, err := svc.SignIn(ctx, wire.SignIn{User: "chert", Password: "northmark", Token: true}, "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	acting := func() service.Caller {
+		c, err := svc.Authenticate(ctx, session, "127.0.0.1")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	ask(t, svc, acting(), "SET ROLE survey_reader", wire.Standpoint{})
+	for _, at := range []wire.Standpoint{{}, {Purpose: "audit"}} {
+		me, err := svc.Whoami(acting(), at)
+		if err != nil || !strings.Contains(me.Standing, "in role:survey_reader") {
+			t.Errorf("with %+v the session is %s, %v", at, me.Standing, err)
+		}
+	}
+}
