@@ -60,12 +60,7 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 			out.Truncated = true
 			return errEnough
 		}
-		for _, v := range row {
-			if text, ok := v.(string); ok {
-				size += int64(len(text))
-			}
-			size += 16
-		}
+		size += rowSize(row)
 		out.Rows = append(out.Rows, append([]any(nil), row...))
 		return nil
 	})
@@ -98,11 +93,29 @@ func (s *Service) run(ctx context.Context, lane *access.Object, plan *query.Plan
 	if err != nil {
 		return err
 	}
-	err = src.Run(ctx, plan.SQL, args, plan.Columns, f)
+	size := int64(0)
+	err = src.Run(source.WithBytes(ctx, 2*lane.Limits.Bytes), plan.SQL, args, plan.Columns, func(row []any) error {
+		if size += rowSize(row); size > 2*lane.Limits.Bytes { // whose caller has not had enough before
+			return source.ErrTooLarge
+		}
+		return f(row)
+	})
 	if ctx.Err() != nil && err != nil && !errors.Is(err, errEnough) {
 		return ctx.Err() // the driver says "interrupted"
 	}
 	return err
+}
+
+// rowSize is about what a row takes in memory, in bytes.
+func rowSize(row []any) int64 {
+	size := int64(0)
+	for _, v := range row {
+		if text, ok := v.(string); ok {
+			size += int64(len(text))
+		}
+		size += 16
+	}
+	return size
 }
 
 // planSource is where a plan runs. A query without tables runs on any source.

@@ -44,6 +44,8 @@ func Problem(err error) *wire.Problem {
 		return queryProblem(q)
 	case errors.Is(err, source.ErrUnavailable):
 		return problem(503, "source_unavailable", "Source not available", "%v; look at the source, then try again", err)
+	case errors.Is(err, source.ErrTooLarge):
+		return problem(422, "too_large", "Too large", "the answer is larger than the lane lets through; ask for less")
 	case errors.As(err, &rest):
 		return problem(409, "dependents", "Others rest on it", "%v", err)
 	case errors.As(err, &constraint):

@@ -124,7 +124,7 @@ func (s *Service) Sources(ctx context.Context, c Caller) (wire.List[wire.Source]
 		})
 		src, err := s.source(ctx, o.ID)
 		if err == nil {
-			_, err = src.Scan(ctx)
+			err = src.Ping(ctx)
 		}
 		w.Available = err == nil
 		if p.review {

@@ -61,7 +61,8 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 	if plan.Checked {
 		columns = append(slices.Clone(columns), query.Column{Type: query.Boolean})
 	}
-	err = src.Write(bounded, plan.SQL, args, columns, func(row []any) error {
+	size := int64(0)
+	err = src.Write(source.WithBytes(bounded, 2*lane.Limits.Bytes), plan.SQL, args, columns, func(row []any) error {
 		if plan.Checked {
 			if row[len(row)-1] != true {
 				return errNotYours
@@ -70,6 +71,9 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 		}
 		if len(row) == 0 {
 			return nil
+		}
+		if size += rowSize(row); size > lane.Limits.Bytes {
+			return problem(422, "too_large", "Too large", "RETURNING gives more than the %d bytes that the lane lets through; nothing was changed", lane.Limits.Bytes)
 		}
 		if len(out.Rows) == lane.Limits.Rows {
 			return problem(422, "too_many_rows", "Too many rows", "RETURNING gives more than the %d rows that the lane lets through; nothing was changed", lane.Limits.Rows)

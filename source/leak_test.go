@@ -325,7 +325,7 @@ func (w *world) model(t testing.TB) (*access.Model, *policy.Set) {
 		}
 	}
 	for child, by := range parents {
-		put(policy.PutRelationship{From: []string{"src." + child + "." + by[0]}, To: []string{"src." + by[1] + "." + by[2]}})
+		put(policy.PutRelationship{Declared: true, From: []string{"src." + child + "." + by[0]}, To: []string{"src." + by[1] + "." + by[2]}})
 	}
 	inSource := func(path string) string {
 		if strings.HasPrefix(path, "label:") {

@@ -59,9 +59,30 @@ type Source interface {
 	// is changed, and the error is returned. A refusal by the table's own
 	// constraints is an error of type [*Constraint].
 	Write(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error, before func(changed int64) error) error
+	// Ping reports whether the database can be read now; it costs little.
+	Ping(ctx context.Context) error
 	// Explain returns the database's own plan for an emitted query, in lines.
 	Explain(ctx context.Context, sql string, args []any) ([]string, error)
 	Close() error
+}
+
+// ErrTooLarge ends a statement whose answer is larger than it may be.
+var ErrTooLarge = errors.New("the answer is larger than the lane lets through")
+
+type bytesKey struct{}
+
+// WithBytes bounds what a database may send for one statement under the context, in
+// bytes, so that not even one value is more than the service holds.
+func WithBytes(ctx context.Context, most int64) context.Context {
+	return context.WithValue(ctx, bytesKey{}, most)
+}
+
+// Bytes is the bound of WithBytes; 256 MiB where there is none.
+func Bytes(ctx context.Context) int64 {
+	if most, ok := ctx.Value(bytesKey{}).(int64); ok {
+		return most
+	}
+	return 256 << 20
 }
 
 // Constraint is the error of a statement that the table's own constraints

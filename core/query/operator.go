@@ -172,6 +172,11 @@ func (b *binder) inList(x Expr, nodes []*pg.Node, not bool, s *scope, w windows,
 	return in
 }
 
+// MostPattern bounds the pattern of a LIKE, in bytes: one that is long is matched in a
+// time that grows with the product of both lengths. One that is worked out for each
+// row may have a quarter of that in characters; of a longer one the LIKE is NULL.
+const MostPattern = 2000
+
 func (b *binder) like(e *pg.A_Expr, not bool, s *scope, w windows) Expr {
 	if e.Rexpr.GetFuncCall() != nil && slices.Contains(texts(e.Rexpr.GetFuncCall().Funcname), "like_escape") {
 		b.unsupported(e.Location, "ESCAPE")
@@ -184,7 +189,9 @@ func (b *binder) like(e *pg.A_Expr, not bool, s *scope, w windows) Expr {
 		}
 	}
 	pattern, fixed := r.(*Literal)
-	if s, ok := valueOf(pattern).(string); fixed && ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 {
+	if s, ok := valueOf(pattern).(string); fixed && ok && len(s) > MostPattern {
+		b.fail(e.Location, Unsupported, "the pattern of LIKE is longer than %d bytes", MostPattern)
+	} else if fixed && ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 {
 		b.fail(e.Location, Mismatch, `the pattern of LIKE ends in \, which escapes the next character; write \\ for the sign itself`)
 	}
 	return &Like{l, r, not, e.Kind == pg.A_Expr_Kind_AEXPR_ILIKE}

@@ -289,6 +289,12 @@ func (e postgres) scalarQuery(q *Query) {
 
 // like folds ASCII letters only, as the collation C does.
 func (e postgres) like(x *Like) {
+	if _, fixed := x.Pattern.(*Literal); !fixed {
+		e.write("CASE WHEN length(")
+		e.expr(x.Pattern)
+		e.write(fmt.Sprintf(") <= %d THEN ", MostPattern/4))
+		defer e.write(" END")
+	}
 	e.write("(")
 	side := func(x2 Expr) {
 		if !x.Fold {

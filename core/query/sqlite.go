@@ -86,6 +86,12 @@ func (e sqlite) scalarQuery(q *Query) {
 // case-sensitive; ILIKE folds both sides.
 func (e sqlite) like(x *Like) {
 	open, end := "", ""
+	if _, fixed := x.Pattern.(*Literal); !fixed {
+		e.write("CASE WHEN length(")
+		e.expr(x.Pattern)
+		e.write(fmt.Sprintf(") <= %d THEN ", MostPattern/4))
+		defer e.write(" END")
+	}
 	if x.Fold {
 		open, end = "lower(", ")"
 	}
@@ -177,10 +183,10 @@ func (e sqlite) scalar(name string, args []Expr) {
 	switch name {
 	case "substring":
 		name = "substr"
-	case "btrim":
-		name = "trim"
+	case "btrim", "ltrim", "rtrim", "replace":
+		name = "gneiss_" + name
 	case "strpos", "position":
-		name = "instr"
+		name = "gneiss_strpos"
 	case "left":
 		e.write("substr(")
 		e.expr(args[0])

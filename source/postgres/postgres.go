@@ -87,9 +87,10 @@ func pool(text, readOnly string) (*pgxpool.Pool, error) {
 	// Names without a schema are PostgreSQL's own, whatever the database holds. A
 	// plan is made for the values it is run with, since policies are among them.
 	for name, value := range map[string]string{"search_path": "pg_catalog", "timezone": "UTC", "datestyle": "ISO", "application_name": "gneiss",
-		"plan_cache_mode": "force_custom_plan", "standard_conforming_strings": "on"} {
+		"plan_cache_mode": "force_custom_plan", "client_connection_check_interval": "2s", "standard_conforming_strings": "on"} {
 		c.ConnConfig.RuntimeParams[name] = value
 	}
+	c.ConnConfig.DialFunc = metered(c.ConnConfig.DialFunc)
 	c.ConnConfig.BuildContextWatcherHandler = func(conn *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: 2 * time.Second}
 	}
@@ -110,7 +111,12 @@ func (s *Source) Close() error {
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
 	given := false
 	once := func() error {
-		rows, err := s.readers.Query(ctx, text, args...)
+		conn, err := acquire(ctx, s.readers)
+		if err != nil {
+			return err
+		}
+		defer conn.Release()
+		rows, err := conn.Query(ctx, text, args...)
 		if err != nil {
 			return err
 		}
@@ -155,7 +161,12 @@ func each(rows pgx.Rows, columns []query.Column, f func([]any) error) error {
 func (s *Source) Write(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error, before func(int64) error) error {
 	given := false
 	once := func() error {
-		tx, err := s.writers.Begin(ctx)
+		conn, err := acquire(ctx, s.writers)
+		if err != nil {
+			return err
+		}
+		defer conn.Release()
+		tx, err := conn.Begin(ctx)
 		if err != nil {
 			return err
 		}
@@ -180,9 +191,17 @@ func (s *Source) Write(ctx context.Context, text string, args []any, columns []q
 	return told(err)
 }
 
+// Ping implements [source.Source].
+func (s *Source) Ping(ctx context.Context) error { return told(s.readers.Ping(ctx)) }
+
 // Explain implements [source.Source].
 func (s *Source) Explain(ctx context.Context, text string, args []any) ([]string, error) {
-	rows, err := s.readers.Query(ctx, "EXPLAIN "+text, args...)
+	conn, err := acquire(ctx, s.readers)
+	if err != nil {
+		return nil, told(err)
+	}
+	defer conn.Release()
+	rows, err := conn.Query(ctx, "EXPLAIN "+text, args...)
 	if err != nil {
 		return nil, told(err)
 	}
@@ -198,11 +217,17 @@ var constraints = map[string]string{"23502": "NOT NULL", "23505": "UNIQUE", "235
 // and 23 its own words can name values, and are left out.
 func told(err error) error {
 	var e *pgconn.PgError
+	if errors.Is(err, source.ErrTooLarge) {
+		return source.ErrTooLarge
+	}
 	if !errors.As(err, &e) {
 		if pgconn.SafeToRetry(err) || isNetwork(err) {
 			return fmt.Errorf("%w: %s", source.ErrUnavailable, strings.Join(strings.Fields(err.Error()), " "))
 		}
 		return err
+	}
+	if e.Code == "57014" {
+		return context.DeadlineExceeded // the server's own limit came first
 	}
 	switch e.Code[:2] {
 	case "22":

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 )
 
 // library are the functions that queries may call and SQLite lacks. As all of
@@ -35,6 +36,61 @@ var library = map[string]any{
 	"gneiss_to_char":     formatted,
 	"gneiss_make_date":   dateOf,
 	"gneiss_shift":       shifted,
+	"gneiss_replace":     replaced,
+	"gneiss_strpos":      found,
+	"gneiss_btrim":       func(v any, set ...any) any { return trimmed(v, set, true, true) },
+	"gneiss_ltrim":       func(v any, set ...any) any { return trimmed(v, set, true, false) },
+	"gneiss_rtrim":       func(v any, set ...any) any { return trimmed(v, set, false, true) },
+}
+
+// replaced, found and trimmed are SQLite's own replace, instr and trim, whose time grows
+// with the product of their operands' lengths.
+func replaced(v, from, to any) any {
+	if null(v) || null(from) || null(to) {
+		return nil
+	}
+	if text(from) == "" {
+		return text(v)
+	}
+	s, old, by := text(v), text(from), text(to)
+	if n := strings.Count(s, old); len(s)+n*(len(by)-len(old)) > mostValue {
+		return nil
+	}
+	return strings.ReplaceAll(s, old, by)
+}
+
+func found(v, what any) any {
+	if null(v) || null(what) {
+		return nil
+	}
+	s := text(v)
+	i := strings.Index(s, text(what))
+	if i < 0 {
+		return int64(0)
+	}
+	return int64(utf8.RuneCountInString(s[:i]) + 1)
+}
+
+func trimmed(v any, set []any, left, right bool) any {
+	if null(v) || len(set) > 0 && null(set[0]) {
+		return nil
+	}
+	chars := " "
+	if len(set) > 0 {
+		chars = text(set[0])
+	}
+	in := map[rune]bool{}
+	for _, r := range chars {
+		in[r] = true
+	}
+	s := text(v)
+	if left {
+		s = strings.TrimLeftFunc(s, func(r rune) bool { return in[r] })
+	}
+	if right {
+		s = strings.TrimRightFunc(s, func(r rune) bool { return in[r] })
+	}
+	return s
 }
 
 // aggregates are those that SQLite lacks.

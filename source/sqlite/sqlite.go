@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"math"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -31,6 +33,9 @@ const extension = ".db"
 // connections bounds the queries that run at once.
 const connections = 8
 
+// mostValue bounds one value, in bytes: a text that doubles would else take all memory.
+const mostValue = 16 << 20
+
 // Source is a folder of SQLite files.
 type Source struct {
 	dir     string
@@ -38,6 +43,8 @@ type Source struct {
 	mu      sync.Mutex              // guards the change from one set of files to another
 	changed time.Time               // when the folder had last changed at the last look
 	schemas []string                // those the open connections have attached
+	broken  map[string]error        // files that cannot be read, by schema
+	probed  time.Time
 	db      *sqlx.DB
 	writer  *sqlx.DB // one connection that may write
 	// prepared are statements of db, by their text: to prepare one costs more than
@@ -120,14 +127,22 @@ func (s *Source) statement(ctx context.Context, text string) (*sql.Stmt, error) 
 // connected is connect for who holds the lock.
 func (s *Source) connected() (*sqlx.DB, error) {
 	info, err := os.Stat(s.dir)
-	if err == nil && s.db != nil && info.ModTime().Equal(s.changed) {
+	if err == nil && s.db != nil && info.ModTime().Equal(s.changed) && (len(s.broken) == 0 || time.Since(s.probed) < probeEvery) {
 		return s.db, nil
 	}
 	names, err := s.files()
 	if err != nil {
 		return nil, err
 	}
-	s.changed = info.ModTime()
+	s.changed, s.probed = info.ModTime(), time.Now()
+	s.broken = map[string]error{}
+	names = slices.DeleteFunc(names, func(name string) bool {
+		err := s.probe(name)
+		if err != nil {
+			s.broken[name] = err
+		}
+		return err != nil
+	})
 	if s.db != nil && slices.Equal(names, s.schemas) {
 		return s.db, nil
 	}
@@ -145,6 +160,56 @@ func (s *Source) connected() (*sqlx.DB, error) {
 	s.writer = sqlx.NewDb(sql.OpenDB(&connector{dir: s.dir, schemas: names, mode: "rw"}), "sqlite3")
 	s.writer.SetMaxOpenConns(1)
 	return s.db, nil
+}
+
+// probeEvery is how soon a file that could not be read is looked at again.
+const probeEvery = 5 * time.Second
+
+// probe reports whether the file of a schema can be read. What a process that was
+// killed left half done in it is rolled back, which takes a connection that may write.
+func (s *Source) probe(name string) error {
+	mode := "ro"
+	if info, err := os.Stat(filepath.Join(s.dir, name+extension+"-journal")); err == nil && info.Size() > 0 {
+		mode = "rw"
+	}
+	db := sql.OpenDB(&connector{dir: s.dir, schemas: []string{name}, mode: mode})
+	defer db.Close()
+	var n int
+	if err := db.QueryRow("SELECT count(*) FROM " + quote(name) + ".sqlite_schema").Scan(&n); err != nil {
+		return unavailable(err)
+	}
+	return nil
+}
+
+// recovered rolls back what was left half done in the files, and reports whether a
+// statement that failed of it is worth another try.
+func (s *Source) recovered(err error) bool {
+	var e sqlite3.Error
+	if !errors.As(err, &e) || e.Code != sqlite3.ErrReadonly && e.Code != sqlite3.ErrCantOpen {
+		return false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, name := range s.schemas {
+		if s.probe(name) != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// explained says of a statement that failed since the file of its schema is broken.
+func (s *Source) explained(err error) error {
+	if err == nil || !strings.HasPrefix(err.Error(), "no such table: ") {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	schema, _, _ := strings.Cut(strings.TrimPrefix(err.Error(), "no such table: "), ".")
+	if why, ok := s.broken[schema]; ok {
+		return fmt.Errorf("%w: the file of the schema %s cannot be read: %v", source.ErrUnavailable, schema, why)
+	}
+	return err
 }
 
 // Close ends all connections.
@@ -175,6 +240,8 @@ func (c *connector) Connect(context.Context) (driver.Conn, error) {
 				return fmt.Errorf("%w: schema %s: %v", source.ErrUnavailable, name, err)
 			}
 		}
+		conn.SetLimit(sqlite3.SQLITE_LIMIT_LENGTH, mostValue)
+		conn.SetLimit(sqlite3.SQLITE_LIMIT_LIKE_PATTERN_LENGTH, query.MostPattern)
 		conn.SetLimit(sqlite3.SQLITE_LIMIT_ATTACHED, len(c.schemas)) // and no file more
 		only := map[string]string{"ro": "ON", "rw": "OFF"}[c.mode]
 		_, err := conn.Exec("PRAGMA query_only = "+only+"; PRAGMA case_sensitive_like = ON; PRAGMA foreign_keys = ON; PRAGMA trusted_schema = OFF", nil)
@@ -190,6 +257,9 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	db, err := s.connect()
 	if err != nil {
 		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.broken)) {
+		return nil, fmt.Errorf("%w: the file of the schema %s cannot be read: %v", source.ErrUnavailable, name, s.broken[name])
 	}
 	var tables []source.Table
 	for _, schema := range s.schemas {
@@ -328,9 +398,21 @@ func unavailable(err error) error {
 
 // Run implements [source.Source].
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
+	given := false
+	once := func() error {
+		return s.run(ctx, text, args, columns, func(row []any) error { given = true; return f(row) })
+	}
+	err := once()
+	if err != nil && !given && s.recovered(err) {
+		err = once()
+	}
+	return s.explained(unavailable(err))
+}
+
+func (s *Source) run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
 	stmt, err := s.statement(ctx, text)
 	if err != nil {
-		return unavailable(err)
+		return err
 	}
 	rows, err := stmt.QueryContext(ctx, args...)
 	if err != nil && strings.HasPrefix(err.Error(), "sql: ") && strings.HasSuffix(err.Error(), " is closed") { // others, or other files, took its place meanwhile
@@ -340,7 +422,7 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 		}
 	}
 	if err != nil {
-		return unavailable(err)
+		return err
 	}
 	return each(rows, columns, f)
 }
@@ -354,7 +436,7 @@ func each(rows *sql.Rows, columns []query.Column, f func([]any) error) error {
 	}
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
-			return unavailable(err)
+			return err
 		}
 		for i, c := range columns {
 			row[i] = value(row[i], c.Type)
@@ -363,7 +445,7 @@ func each(rows *sql.Rows, columns []query.Column, f func([]any) error) error {
 			return err
 		}
 	}
-	return unavailable(rows.Err())
+	return rows.Err()
 }
 
 // Write implements [source.Source].
@@ -415,6 +497,10 @@ func value(v any, t query.Type) any {
 	switch x := v.(type) {
 	case []byte:
 		return string(x)
+	case float64:
+		if math.IsInf(x, 0) || math.IsNaN(x) {
+			return nil // which JSON has no word for
+		}
 	case int64:
 		switch t {
 		case query.Boolean:
@@ -429,6 +515,16 @@ func value(v any, t query.Type) any {
 		return x.Format(time.DateTime)
 	}
 	return v
+}
+
+// Ping implements [source.Source].
+func (s *Source) Ping(ctx context.Context) error {
+	db, err := s.connect()
+	if err != nil {
+		return err
+	}
+	var one int
+	return unavailable(db.GetContext(ctx, &one, "SELECT 1"))
 }
 
 // Explain implements [source.Source].

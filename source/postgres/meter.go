@@ -1,0 +1,75 @@
+package postgres
+
+import (
+	"context"
+	"crypto/tls"
+	"net"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"gneiss/source"
+)
+
+// A meter is a connection of which so much may be read for one statement: a value of
+// a gigabyte would else be in memory before anybody could count it.
+type meter struct {
+	net.Conn
+	left atomic.Int64
+}
+
+// unmetered is what is read before the first statement, and between statements.
+const unmetered = 16 << 20
+
+func (m *meter) Read(b []byte) (int, error) {
+	n, err := m.Conn.Read(b)
+	if m.left.Add(-int64(n)) < 0 {
+		m.Conn.Close()
+		return 0, source.ErrTooLarge
+	}
+	return n, err
+}
+
+func metered(dial func(context.Context, string, string) (net.Conn, error)) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		m := &meter{Conn: conn}
+		m.left.Store(unmetered)
+		return m, nil
+	}
+}
+
+// acquire takes a connection whose next statement is bounded by the context on both
+// sides: in what is sent, and in how long the server works on it. The server ends a
+// statement by itself a little after the context does, should nobody tell it to.
+func acquire(ctx context.Context, pool *pgxpool.Pool) (*pgxpool.Conn, error) {
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	under := conn.Conn().PgConn().Conn()
+	if t, ok := under.(*tls.Conn); ok {
+		under = t.NetConn()
+	}
+	if m, ok := under.(*meter); ok {
+		m.left.Store(source.Bytes(ctx) + unmetered)
+	}
+	seconds := 0
+	if deadline, ok := ctx.Deadline(); ok {
+		seconds = int(time.Until(deadline)/time.Second) + 2
+	}
+	kept := conn.Conn().PgConn().CustomData()
+	if last, ok := kept["seconds"].(int); !ok || last != seconds {
+		if _, err := conn.Exec(ctx, "SET statement_timeout = "+strconv.Itoa(seconds*1000)); err != nil {
+			conn.Release()
+			return nil, err
+		}
+		kept["seconds"] = seconds
+	}
+	return conn, nil
+}
