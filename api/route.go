@@ -41,6 +41,7 @@ type request struct {
 func handle[In, Out any](s *Server, method, path, summary string, f func(request, In) (Out, error)) {
 	s.routes = append(s.routes, operation{method, path, summary, new(In), new(Out)})
 	s.app.Add([]string{method}, prefix+fiberPath(path), func(c fiber.Ctx) error {
+		defer s.service.Working()()
 		caller, err := s.caller(c)
 		if err != nil {
 			return err

@@ -59,7 +59,8 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 	srv.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	srv.app.Get("/readyz", func(c fiber.Ctx) error {
 		if err := s.Ready(c.Context()); err != nil {
-			return err
+			log.Error("the service is not ready", "error", err)
+			return c.Status(503).SendString("not ready: the records cannot be written; the log has the reason\n")
 		}
 		return c.SendString("ready\n")
 	})

@@ -65,11 +65,11 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	if in.Token {
 		lasts = tokenSession
 	}
-	secret, token, err := s.store.NewToken(ctx, uint32(id), store.SessionToken, in.Name, now, now.Add(lasts), !in.Token)
-	if err != nil {
+	if err := s.record(record); err != nil {
 		return "", out, err
 	}
-	if err := s.record(record); err != nil {
+	secret, token, err := s.store.NewToken(ctx, uint32(id), store.SessionToken, in.Name, now, now.Add(lasts), !in.Token)
+	if err != nil {
 		return "", out, err
 	}
 	out, err = s.Whoami(Caller{User: id, Address: address, token: token}, wire.Standpoint{})

@@ -28,8 +28,10 @@ type order struct {
 // make works an order out on the next state, checks that the caller may, and
 // unless it is a dry run makes it current. Orders are made one at a time.
 func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
-	s.change.Lock()
-	defer s.change.Unlock()
+	if !o.DryRun { // a dry run looks at the state that it finds
+		s.change.Lock()
+		defer s.change.Unlock()
+	}
 	before, now := s.current.Load(), s.now().UTC()
 	if err := s.stale(ctx, before, o.caller.IfMatch); err != nil {
 		return wire.Changed{}, err
@@ -83,16 +85,22 @@ func (s *Service) append(ctx context.Context, before, after *state, o order, now
 	if o.also != nil {
 		also = o.also(after)
 	}
+	record := &store.Record{Actor: actor(before.model, o.caller), Action: "change", Decision: "allowed",
+		Text: strings.Join(o.says, "; "), Reason: o.Reason, Address: o.caller.Address, Objects: jsonList(objectsOf(o.changes))}
+	if err := s.record(record); err != nil { // what cannot be recorded is not done
+		return err
+	}
 	entry, err := s.store.Append(ctx, store.Entry{Revision: before.revision + 1, At: now.Format(time.RFC3339Nano),
 		Actor: actor(before.model, o.caller), Reason: o.Reason, Changes: text, Previous: before.hash}, also)
 	if err != nil {
-		return err
+		undone := *record
+		undone.Decision, undone.Reason = "failed", "it was not made: "+err.Error()
+		return errors.Join(err, s.record(&undone))
 	}
 	after.revision, after.hash = entry.Revision, entry.Hash
 	s.current.Store(after)
 	s.keepSometimes(after)
-	return s.record(&store.Record{Actor: actor(before.model, o.caller), Action: "change", Decision: "allowed",
-		Text: strings.Join(o.says, "; "), Reason: o.Reason, Address: o.caller.Address, Objects: jsonList(objectsOf(o.changes))})
+	return nil
 }
 
 // actor names who made a change: the service itself where there is no caller.

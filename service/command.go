@@ -54,10 +54,10 @@ func (s *Service) setRole(ctx context.Context, c Caller, p *standpoint, record *
 		p, role = narrowed, narrowed.Session.Role
 		says = "acting in " + p.Model.Ref(role) + " until SET ROLE NONE"
 	}
-	if err := s.store.SetTokenRole(ctx, c.token, uint32(role)); err != nil {
+	if err := s.record(record); err != nil {
 		return wire.Result{}, err
 	}
-	if err := s.record(record); err != nil {
+	if err := s.store.SetTokenRole(ctx, c.token, uint32(role)); err != nil {
 		return wire.Result{}, err
 	}
 	return wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{{says}}, Standing: p.words, Record: reference(record.ID)}, nil

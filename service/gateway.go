@@ -83,7 +83,7 @@ func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wi
 
 // run runs a plan under a lane's limits and hands its rows to f.
 func (s *Service) run(ctx context.Context, lane *access.Object, plan *query.Plan, args []any, f func([]any) error) error {
-	ctx, cancel := within(ctx, lane)
+	ctx, cancel := s.within(ctx, lane)
 	defer cancel()
 	if err := s.traffic.enter(ctx, lane); err != nil {
 		return err
@@ -205,7 +205,7 @@ func (s *Service) showPlan(ctx context.Context, c Caller, p *standpoint, lane *a
 		out.Database = []string{fmt.Sprintf("The database's own plan estimates how many rows there are; it is shown to who sees all rows of %s.", p.Model.Path(hidden))}
 		return out, nil
 	}
-	ctx, cancel := within(ctx, lane)
+	ctx, cancel := s.within(ctx, lane)
 	defer cancel()
 	if err := s.traffic.enter(ctx, lane); err != nil {
 		return nil, err

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -23,10 +24,14 @@ func (s *Service) facts(start time.Time) source.Facts {
 
 func (s *Service) keyFile() string { return filepath.Join(s.store.Dir, "pseudonym.key") }
 
-// pseudonymKey reads the key of pseudonyms, or makes it. It is kept in a file
+// pseudonymKey reads the key of pseudonyms, or makes it: for a new platform, or where
+// an operator accepts that the pseudonyms handed out before match none from now on. It is kept in a file
 // of its own, outside the databases.
-func pseudonymKey(path string) (string, error) {
+func pseudonymKey(path string, mayMake bool) (string, error) {
 	key, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) && !mayMake {
+		return "", fmt.Errorf("the key of pseudonyms %s is gone; restore it, or start once with --accept-loss, and pseudonyms change", path)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		key = []byte(newKey())
 		err = writeKey(path, key)
@@ -42,16 +47,10 @@ func newKey() string { return rand.Text() + rand.Text() }
 // writeKey puts the file in place whole, so that a kill leaves the old key or the
 // new one.
 func writeKey(path string, key []byte) error {
-	next := path + ".next"
-	f, err := os.OpenFile(next, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
+	return store.WriteFile(path, func(w io.Writer) error {
+		_, err := w.Write(key)
 		return err
-	}
-	_, err = f.Write(key)
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(next, path)
+	})
 }
 
 // RotateKey puts a new key in the place of that of pseudonyms and stable noise.

@@ -221,7 +221,9 @@ func (s *Service) RemoveLane(ctx context.Context, c Caller, name string, in wire
 		says: []string{fmt.Sprintf("removed %s, with %s on it", st.model.Path(o.ID), count(len(st.model.GrantsOn(o.ID)), "grant"))}})
 }
 
-// within bounds a context by a lane's seconds.
-func within(ctx context.Context, lane *access.Object) (context.Context, context.CancelFunc) {
-	return context.WithTimeout(ctx, time.Duration(lane.Limits.Seconds)*time.Second)
+// within bounds a context by a lane's seconds, and by the service's own stop.
+func (s *Service) within(ctx context.Context, lane *access.Object) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(lane.Limits.Seconds)*time.Second)
+	unhook := context.AfterFunc(s.stopping, cancel)
+	return ctx, func() { unhook(); cancel() }
 }

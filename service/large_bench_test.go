@@ -25,7 +25,7 @@ var largeFolder = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	st, err := store.Open(dir)
+	st, err := store.Open(dir, false)
 	if err != nil {
 		return "", err
 	}

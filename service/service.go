@@ -6,9 +6,12 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"gneiss/core/access"
 	"gneiss/core/query"
@@ -33,6 +36,12 @@ type Service struct {
 	kept       atomic.Int64 // the revision of the last checkpoint
 	background sync.WaitGroup
 
+	stopping context.Context // ends when running work must end
+	stopNow  context.CancelFunc
+	working  sync.WaitGroup // requests that are being answered
+	probed   atomic.Pointer[probe]
+	opening  singleflight.Group
+
 	suggested suggestions
 
 	roots []string // of the folders that can be sources
@@ -41,36 +50,50 @@ type Service struct {
 	sources map[access.ObjectID]source.Source
 }
 
+// Options are what an operator may say of a platform's opening.
+type Options struct {
+	// Roots are the folders below which folders of SQLite files can be sources;
+	// DIR/sources where none is given.
+	Roots []string
+	// AcceptLoss opens a platform whose record or key is gone, or whose chains do not
+	// hold, with what is left.
+	AcceptLoss bool
+}
+
 // Open opens the platform of a data folder and rebuilds its state from the
-// journal. Folders of SQLite files can be sources where they lie below one of the
-// roots: DIR/sources where none is given.
-func Open(ctx context.Context, dir string, log *slog.Logger, roots ...string) (*Service, error) {
-	st, err := store.Open(dir)
+// journal.
+func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options) (*Service, error) {
+	var o Options
+	if len(options) > 0 {
+		o = options[0]
+	}
+	st, err := store.Open(dir, o.AcceptLoss)
 	if err != nil {
 		return nil, err
 	}
 	s := &Service{store: st, now: time.Now, log: log, traffic: newTraffic(),
-		attempt: newAttempts(), sources: map[access.ObjectID]source.Source{}, roots: roots}
-	if len(roots) == 0 {
+		attempt: newAttempts(), sources: map[access.ObjectID]source.Source{}, roots: o.Roots}
+	s.stopping, s.stopNow = context.WithCancel(context.Background())
+	if len(o.Roots) == 0 {
 		s.roots = []string{filepath.Join(dir, "sources")}
 	}
-	if err := s.open(ctx); err != nil {
+	if err := s.open(ctx, o.AcceptLoss); err != nil {
 		st.Close()
 		return nil, err
 	}
 	return s, nil
 }
 
-func (s *Service) open(ctx context.Context) error {
-	key, err := pseudonymKey(s.keyFile())
-	if err != nil {
-		return err
-	}
-	s.key.Store(&key)
+func (s *Service) open(ctx context.Context, acceptLoss bool) error {
 	at, err := s.rebuild(ctx)
 	if err != nil {
 		return err
 	}
+	key, err := pseudonymKey(s.keyFile(), at.revision == 0 || acceptLoss)
+	if err != nil {
+		return err
+	}
+	s.key.Store(&key)
 	s.current.Store(at)
 	records, err := s.store.Sources(ctx)
 	if err != nil {
@@ -131,26 +154,48 @@ func (s *Service) source(ctx context.Context, id access.ObjectID) (source.Source
 	if ok {
 		return src, nil
 	}
-	records, err := s.store.Sources(ctx)
+	// Whoever comes first opens it, and the others wait for that.
+	opened, err, _ := s.opening.Do(strconv.Itoa(int(id)), func() (any, error) {
+		s.mu.RLock()
+		src, ok := s.sources[id]
+		s.mu.RUnlock()
+		if ok {
+			return src, nil
+		}
+		records, err := s.store.Sources(context.WithoutCancel(ctx))
+		if err != nil {
+			return nil, err
+		}
+		name := s.current.Load().model.Object(id).Name
+		for _, r := range records {
+			if r.Name == name {
+				if err := s.connect(id, r); err != nil {
+					return nil, err
+				}
+				s.mu.RLock()
+				defer s.mu.RUnlock()
+				return s.sources[id], nil
+			}
+		}
+		return nil, fmt.Errorf("%w: %s is not connected", source.ErrUnavailable, name)
+	})
 	if err != nil {
 		return nil, err
 	}
-	name := s.current.Load().model.Object(id).Name
-	for _, r := range records {
-		if r.Name == name {
-			if err := s.connect(id, r); err != nil {
-				return nil, err
-			}
-			return s.source(ctx, id)
-		}
-	}
-	return nil, fmt.Errorf("%w: %s is not connected", source.ErrUnavailable, name)
+	return opened.(source.Source), nil
 }
 
 // Close waits for running queries, for as long as the context lets it, and
 // closes the platform.
 func (s *Service) Close(ctx context.Context) error {
 	s.traffic.close(ctx)
+	s.stopNow() // what is still running is cancelled, and recorded
+	answered := make(chan struct{})
+	go func() { s.working.Wait(); close(answered) }()
+	select {
+	case <-answered:
+	case <-time.After(lastAnswers):
+	}
 	s.background.Wait()
 	if at := s.current.Load(); at.revision-s.kept.Load() >= worthKeeping {
 		if err := s.keep(ctx, at); err != nil {
@@ -166,11 +211,38 @@ func (s *Service) Close(ctx context.Context) error {
 	return errors.Join(append(errs, s.store.Close())...)
 }
 
-// Ready returns an error while the platform cannot serve.
+// Working marks a request that is being answered, until the result is called: the
+// records stay open for it.
+func (s *Service) Working() (done func()) {
+	s.working.Add(1)
+	return s.working.Done
+}
+
+// A probe says whether the records could be written at a moment.
+type probe struct {
+	at  time.Time
+	err error
+}
+
+// probeEvery is how long a probe serves, so that who asks does not wear the disk.
+const probeEvery = 2 * time.Second
+
+// Ready returns an error while the platform cannot serve: what is asked could not be
+// recorded.
 func (s *Service) Ready(ctx context.Context) error {
+	if last := s.probed.Load(); last != nil && s.now().Sub(last.at) < probeEvery {
+		return last.err
+	}
 	_, err := s.store.Sources(ctx)
+	if err == nil {
+		err = s.store.Probe(ctx)
+	}
+	s.probed.Store(&probe{s.now(), err})
 	return err
 }
+
+// lastAnswers is how long requests whose work was cancelled may take to be recorded.
+const lastAnswers = 5 * time.Second
 
 // Revision is that of the current state.
 func (s *Service) Revision() int64 { return s.current.Load().revision }

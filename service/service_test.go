@@ -352,7 +352,7 @@ func TestDataFolderOfANewerVersion(t *testing.T) {
 		t.Fatal(err)
 	}
 	db.Close()
-	if _, err := store.Open(dir); !errors.Is(err, store.ErrNewer) {
+	if _, err := store.Open(dir, false); !errors.Is(err, store.ErrNewer) {
 		t.Errorf("got %v", err)
 	}
 }

@@ -47,8 +47,9 @@ func (s *Service) SuggestLabels(ctx context.Context, c Caller, path string, agai
 		return out, err
 	}
 	s.suggested.Lock()
-	defer s.suggested.Unlock()
-	if again || s.suggested.items == nil {
+	never := s.suggested.items == nil
+	s.suggested.Unlock()
+	if again || never {
 		lane, err := s.lane(c, p, "")
 		if err != nil {
 			return out, s.refuse(c, "suggest", "labels", err)
@@ -57,10 +58,13 @@ func (s *Service) SuggestLabels(ctx context.Context, c Caller, path string, agai
 		if err := s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "sample", Decision: "allowed", Text: "sampled all tables for suggestions of labels", Objects: "[]", Address: c.Address}); err != nil {
 			return out, err
 		}
-		if err := s.sample(ctx, st, lane); err != nil {
+		// Who asks meanwhile waits for this look, and nobody else waits for anything.
+		if _, err, _ := s.opening.Do("sample", func() (any, error) { return nil, s.sample(ctx, st, lane) }); err != nil {
 			return out, err
 		}
 	}
+	s.suggested.Lock()
+	defer s.suggested.Unlock()
 	out.Scanned, out.Tables = s.suggested.at.UTC().Format(time.RFC3339), s.suggested.tables
 	for _, id := range s.suggested.failed {
 		out.Failed = append(out.Failed, st.model.Path(id))
@@ -126,6 +130,8 @@ func (s *Service) sample(ctx context.Context, st *state, lane *access.Object) er
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	s.suggested.Lock()
+	defer s.suggested.Unlock()
 	s.suggested.at, s.suggested.items, s.suggested.tables, s.suggested.failed = s.now(), found, tables, failed
 	return nil
 }

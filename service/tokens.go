@@ -47,11 +47,13 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 		return wire.Changed{}, problem(422, "same_password", "Not possible", "the new password is the old one")
 	}
 	s.attempt.succeeded(who)
+	if err := s.record(record); err != nil {
+		return wire.Changed{}, err
+	}
 	if err := s.store.ChangePassword(ctx, store.HashPassword(in.New), c.token); err != nil {
 		return wire.Changed{}, err
 	}
-	return wire.Changed{Revision: st.revision, Done: true, Says: []string{"changed your password"}, Notes: []string{"your other sessions have ended; named tokens stay"}, Effects: []wire.Effect{}},
-		s.record(record)
+	return wire.Changed{Revision: st.revision, Done: true, Says: []string{"changed your password"}, Notes: []string{"your other sessions have ended; named tokens stay"}, Effects: []wire.Effect{}}, nil
 }
 
 const shortestPassword = 8
@@ -148,12 +150,15 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 			return wire.NewToken{}, problem(409, "exists", "Not possible", "%s has a token named %s already; end it first, or choose another name", st.model.Ref(id), in.Name)
 		}
 	}
+	if err := s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "token", Decision: "allowed",
+		Text: fmt.Sprintf("made the token %s for %s, until %s", in.Name, st.model.Ref(id), expires.UTC().Format(time.RFC3339)), Address: c.Address}); err != nil {
+		return wire.NewToken{}, err
+	}
 	secret, t, err := s.store.NewToken(ctx, uint32(id), store.NamedToken, in.Name, now, expires, false)
 	if err != nil {
 		return wire.NewToken{}, err
 	}
-	return wire.NewToken{Token: wireToken(st, c, t), Secret: secret}, s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "token", Decision: "allowed",
-		Text: fmt.Sprintf("made the token %s (%s) for %s, until %s", t.ID(), t.Name, st.model.Ref(id), t.Expires), Address: c.Address})
+	return wire.NewToken{Token: wireToken(st, c, t), Secret: secret}, nil
 }
 
 // EndToken ends a session or token of the caller's, or of an account that the
@@ -172,12 +177,14 @@ func (s *Service) EndToken(ctx context.Context, c Caller, id string) (wire.Chang
 		if t.ID() != id {
 			continue
 		}
+		says := fmt.Sprintf("ended the %s %s (%s) of %s", t.Kind, t.ID(), t.Name, st.model.Ref(access.SubjectID(t.Subject)))
+		if err := s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "token", Decision: "allowed", Text: says, Address: c.Address}); err != nil {
+			return wire.Changed{}, err
+		}
 		if err := s.store.DropToken(ctx, t); err != nil {
 			return wire.Changed{}, err
 		}
-		says := fmt.Sprintf("ended the %s %s (%s) of %s", t.Kind, t.ID(), t.Name, st.model.Ref(access.SubjectID(t.Subject)))
-		return wire.Changed{Revision: st.revision, Done: true, Says: []string{says}, Notes: []string{}, Effects: []wire.Effect{}},
-			s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "token", Decision: "allowed", Text: says, Address: c.Address})
+		return wire.Changed{Revision: st.revision, Done: true, Says: []string{says}, Notes: []string{}, Effects: []wire.Effect{}}, nil
 	}
 	return wire.Changed{}, problem(404, "not_found", "Not found", "there is no token %s, or it is not yours to end", id)
 }

@@ -50,7 +50,7 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 			return wire.Result{}, s.failed(p, record, started, err)
 		}
 	}
-	bounded, cancel := within(ctx, lane)
+	bounded, cancel := s.within(ctx, lane)
 	defer cancel()
 	if err := s.traffic.enter(bounded, lane); err != nil {
 		return wire.Result{}, s.failed(p, record, started, err)

@@ -2,10 +2,15 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -26,7 +31,24 @@ type Record struct {
 	Rows     int64
 	TookUS   int64 `db:"took_us"`
 	Address  string
+	Previous string // the hash of the record before
+	Hash     string
 }
+
+// digest is the SHA-256 of the record's fields as a JSON array, so that no two
+// records write the same bytes.
+func (r *Record) digest() string {
+	fields, err := json.Marshal([]any{r.ID, r.At, r.Actor, r.Standing, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Rows, r.TookUS, r.Address, r.Previous})
+	if err != nil {
+		panic(err) // strings and numbers always marshal
+	}
+	sum := sha256.Sum256(fields)
+	return hex.EncodeToString(sum[:])
+}
+
+// ErrUnwritable says that the records cannot be written now: the disk is full, or
+// broken. What was asked is not done.
+var ErrUnwritable = errors.New("the records cannot be written")
 
 // Audit is the record of who did what, in a database file of its own. One
 // writer takes what waits and writes it together; the queue before it is
@@ -36,6 +58,10 @@ type Audit struct {
 	add   *sqlx.NamedStmt // the writer's
 	queue chan entry
 	done  chan struct{}
+	last  Head // the writer's
+
+	closing sync.RWMutex
+	closed  bool
 }
 
 type entry struct {
@@ -45,15 +71,65 @@ type entry struct {
 
 const auditQueue = 256
 
-func newAudit(db *sqlx.DB) *Audit {
+func newAudit(db *sqlx.DB) (*Audit, error) {
 	a := &Audit{db: db, queue: make(chan entry, auditQueue), done: make(chan struct{})}
+	if err := a.link(); err != nil {
+		return nil, err
+	}
 	go a.write()
-	return a
+	return a, nil
+}
+
+// link gives records of earlier versions, which have no hash, their place in the
+// chain, and finds its end.
+func (a *Audit) link() error {
+	var last Record
+	err := a.db.Get(&last, "SELECT * FROM record ORDER BY id DESC LIMIT 1")
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if a.last = (Head{last.ID, last.Hash}); last.Hash != "" {
+		return nil
+	}
+	tx, err := a.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var rows []Record
+	if err := tx.Select(&rows, "SELECT * FROM record ORDER BY id"); err != nil {
+		return err
+	}
+	previous := ""
+	for i := range rows {
+		r := &rows[i]
+		r.Previous = previous
+		r.Hash = r.digest()
+		if _, err := tx.Exec("UPDATE record SET previous = ?, hash = ? WHERE id = ?", r.Previous, r.Hash, r.ID); err != nil {
+			return err
+		}
+		previous = r.Hash
+	}
+	a.last.Hash = previous
+	return tx.Commit()
+}
+
+// drain takes no more records, and waits until those that wait are written.
+func (a *Audit) drain() {
+	a.closing.Lock()
+	if !a.closed {
+		a.closed = true
+		close(a.queue)
+	}
+	a.closing.Unlock()
+	<-a.done
 }
 
 func (a *Audit) close() error {
-	close(a.queue)
-	<-a.done
+	a.drain()
 	return a.db.Close()
 }
 
@@ -66,9 +142,21 @@ func (a *Audit) Add(r *Record) error {
 	if r.Missing == "" {
 		r.Missing = "[]"
 	}
+	for _, text := range []*string{&r.Actor, &r.Standing, &r.Text, &r.Reason, &r.Objects, &r.Missing, &r.Labels, &r.Address} {
+		*text = strings.ToValidUTF8(*text, "\ufffd") // as it is read again, and hashed
+	}
 	e := entry{r, make(chan error, 1)}
+	a.closing.RLock()
+	if a.closed {
+		a.closing.RUnlock()
+		return fmt.Errorf("%w: the service is stopping", ErrUnwritable)
+	}
 	a.queue <- e
-	return <-e.result
+	a.closing.RUnlock()
+	if err := <-e.result; err != nil {
+		return fmt.Errorf("%w: %v", ErrUnwritable, err)
+	}
+	return nil
 }
 
 func (a *Audit) write() {
@@ -88,8 +176,8 @@ func (a *Audit) write() {
 func (a *Audit) insert(batch []entry) error {
 	if a.add == nil {
 		var err error
-		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address)
-			VALUES (:at, :actor, :standing, :action, :decision, :text, :objects, :labels, :missing, :reason, :rows, :took_us, :address)`); err != nil {
+		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash)
+			VALUES (:id, :at, :actor, :standing, :action, :decision, :text, :objects, :labels, :missing, :reason, :rows, :took_us, :address, :previous, :hash)`); err != nil {
 			return err
 		}
 	}
@@ -98,17 +186,21 @@ func (a *Audit) insert(batch []entry) error {
 		return err
 	}
 	defer tx.Rollback()
-	add := tx.NamedStmt(a.add)
+	add, last := tx.NamedStmt(a.add), a.last
 	for _, e := range batch {
-		result, err := add.Exec(e.record)
-		if err != nil {
-			return fmt.Errorf("the audit record: %w", err)
-		}
-		if e.record.ID, err = result.LastInsertId(); err != nil {
+		r := e.record
+		r.ID, r.Previous = last.Number+1, last.Hash
+		r.Hash = r.digest()
+		if _, err := add.Exec(r); err != nil {
 			return err
 		}
+		last = Head{r.ID, r.Hash}
 	}
-	return tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	a.last = last
+	return nil
 }
 
 // SignedIn reports whether an account has signed in from an address.

@@ -25,16 +25,8 @@ func (s *Store) checkpointFile(revision int64) string {
 // the journal is given, in place of earlier checkpoints.
 func (s *Store) PutCheckpoint(ctx context.Context, revision int64, hash string, write func(io.Writer) error) error {
 	path := s.checkpointFile(revision)
-	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
 	sum := sha256.New()
-	err = write(io.MultiWriter(f, sum))
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	if err := os.Rename(path+".new", path); err != nil {
+	if err := WriteFile(path, func(w io.Writer) error { return write(io.MultiWriter(w, sum)) }); err != nil {
 		return err
 	}
 	var old []int64

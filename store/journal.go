@@ -5,10 +5,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
+	"github.com/mattn/go-sqlite3"
 )
 
 // An Entry is one revision of the model: what was changed together, by whom and
@@ -52,6 +54,14 @@ func (s *Store) Append(ctx context.Context, e Entry, also func(*sqlx.Tx) error) 
 		}
 		return also(tx)
 	})
+	if err == nil {
+		s.keepHeads() // else soon, by who keeps them
+		return e, nil
+	}
+	var full sqlite3.Error
+	if errors.As(err, &full) && (full.Code == sqlite3.ErrFull || full.Code == sqlite3.ErrIoErr || full.Code == sqlite3.ErrCantOpen || full.Code == sqlite3.ErrReadonly) {
+		err = fmt.Errorf("%w: %v", ErrUnwritable, err)
+	}
 	return e, err
 }
 

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"syscall"
 
 	"github.com/jmoiron/sqlx"
@@ -36,11 +37,20 @@ type Store struct {
 	db    *sqlx.DB
 	audit *Audit
 	lock  *os.File
+
+	stop, stopped chan struct{} // of who keeps the heads
+	keeping       sync.Mutex
+	keptHeads     Heads
 }
 
+// ErrRecordLost says that a platform has lost its record of who did what.
+var ErrRecordLost = errors.New("the record of who did what is gone from the data folder")
+
 // Open opens a data folder and brings it to the present version. It makes the
-// folder where it is missing.
-func Open(dir string) (*Store, error) {
+// folder where it is missing. A platform whose record is gone, or whose chains do not
+// hold, is refused, until an operator accepts the loss; what is left is then where the
+// chains begin.
+func Open(dir string, acceptLoss bool) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder: %w", err)
 	}
@@ -48,7 +58,7 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data folder: %w", err)
 	}
-	s := &Store{Dir: dir, lock: lock}
+	s := &Store{Dir: dir, lock: lock, stop: make(chan struct{}), stopped: make(chan struct{})}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
 		return nil, fmt.Errorf("%w: %s", ErrInUse, dir)
@@ -57,19 +67,57 @@ func Open(dir string) (*Store, error) {
 		lock.Close()
 		return nil, err
 	}
-	auditDB, err := open(filepath.Join(dir, "audit.db"), "auditmigrations")
-	if err != nil {
+	if err := s.openRecord(acceptLoss); err != nil {
 		s.db.Close()
 		lock.Close()
 		return nil, err
 	}
-	s.audit = newAudit(auditDB)
+	go s.keepHeadsAlways()
 	return s, nil
 }
 
+// openRecord opens the record, and checks the ends of both chains.
+func (s *Store) openRecord(acceptLoss bool) error {
+	path := filepath.Join(s.Dir, "audit.db")
+	journal, err := head(context.Background(), s.db.DB, "journal", "revision")
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && journal.Number > 0 && !acceptLoss {
+		return fmt.Errorf("%w: %s is not there; restore it, or start once with --accept-loss", ErrRecordLost, path)
+	}
+	auditDB, err := open(path, "auditmigrations")
+	if err != nil {
+		return err
+	}
+	if s.audit, err = newAudit(auditDB); err != nil {
+		auditDB.Close()
+		return err
+	}
+	err = s.checkHeads(context.Background())
+	if err == nil {
+		_, _, err = s.VerifyRecord(context.Background(), max(s.audit.last.Number-checkedAtStart, 0))
+	}
+	if err != nil && acceptLoss {
+		err = nil
+	}
+	if err != nil {
+		return errors.Join(fmt.Errorf("%w; restore the data folder from a backup, or start once with --accept-loss", err), s.audit.close())
+	}
+	return s.keepHeads()
+}
+
+// checkedAtStart is how many of the last records are checked at a start; all of them,
+// by command.
+const checkedAtStart = 20_000
+
 // Close writes what waits to be written and closes the data folder.
 func (s *Store) Close() error {
-	return errors.Join(s.audit.close(), s.db.Close(), s.lock.Close())
+	close(s.stop)
+	<-s.stopped
+	s.audit.drain()
+	kept := s.keepHeads()
+	return errors.Join(kept, s.audit.close(), s.db.Close(), s.lock.Close())
 }
 
 // Audit returns the record of who did what.

@@ -18,7 +18,7 @@ var ctx = context.Background()
 
 func opened(t *testing.T, dir string) *Store {
 	t.Helper()
-	s, err := Open(dir)
+	s, err := Open(dir, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +107,7 @@ func TestEachWayToAlterTheJournalIsNoticed(t *testing.T) {
 func TestOneServiceAtATime(t *testing.T) {
 	dir := t.TempDir()
 	s := opened(t, dir)
-	if _, err := Open(dir); !errors.Is(err, ErrInUse) {
+	if _, err := Open(dir, false); !errors.Is(err, ErrInUse) {
 		t.Errorf("a second service: %v", err)
 	}
 	if err := s.Close(); err != nil {

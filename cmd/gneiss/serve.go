@@ -154,7 +154,7 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 	if err != nil {
 		return err
 	}
-	svc, err := service.Open(ctx, cfg.get("data"), log, filepath.SplitList(cfg.get("source-roots"))...)
+	svc, err := service.Open(ctx, cfg.get("data"), log, service.Options{Roots: filepath.SplitList(cfg.get("source-roots")), AcceptLoss: cfg.get("accept-loss") == "true"})
 	if err != nil {
 		listener.Close()
 		return err

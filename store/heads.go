@@ -1,0 +1,181 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// The journal and the record are chains: each entry carries the hash of the one
+// before, so that an entry which is altered or taken out shows. What is cut off at the
+// end does not, so the heads of both are kept apart, in a file of their own, and can
+// be noted down elsewhere.
+
+// Heads are the last entries of both chains.
+type Heads struct {
+	Journal Head `json:"journal"`
+	Record  Head `json:"record"`
+}
+
+// A Head is the last entry of a chain: its number and hash. Zero: the chain is empty.
+type Head struct {
+	Number int64  `json:"number"`
+	Hash   string `json:"hash"`
+}
+
+// ErrAltered says that a chain does not hold: entries were altered, or are gone.
+var ErrAltered = errors.New("the chain does not hold")
+
+func (s *Store) headsFile() string { return filepath.Join(s.Dir, "heads") }
+
+func (s *Store) readHeads() (h Heads, there bool, err error) {
+	content, err := os.ReadFile(s.headsFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return h, false, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(content, &h)
+	}
+	return h, true, err
+}
+
+// Heads returns the last entries of both chains.
+func (s *Store) Heads(ctx context.Context) (h Heads, err error) {
+	if h.Journal, err = head(ctx, s.db.DB, "journal", "revision"); err == nil {
+		h.Record, err = head(ctx, s.audit.db.DB, "record", "id")
+	}
+	return h, err
+}
+
+func head(ctx context.Context, db *sql.DB, table, key string) (h Head, err error) {
+	err = db.QueryRowContext(ctx, "SELECT "+key+", hash FROM "+table+" ORDER BY "+key+" DESC LIMIT 1").Scan(&h.Number, &h.Hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return h, err
+}
+
+// checkHeads compares the chains with the heads that were kept.
+func (s *Store) checkHeads(ctx context.Context) error {
+	kept, there, err := s.readHeads()
+	if err != nil {
+		return fmt.Errorf("the file of heads: %w", err)
+	}
+	if !there {
+		return nil // of an earlier version
+	}
+	for _, c := range []struct {
+		what, table, key string
+		db               *sql.DB
+		head             Head
+	}{{"the journal", "journal", "revision", s.db.DB, kept.Journal}, {"the record", "record", "id", s.audit.db.DB, kept.Record}} {
+		if c.head.Number == 0 {
+			continue
+		}
+		var hash string
+		err := c.db.QueryRowContext(ctx, "SELECT hash FROM "+c.table+" WHERE "+c.key+" = ?", c.head.Number).Scan(&hash)
+		if errors.Is(err, sql.ErrNoRows) {
+			return fmt.Errorf("%w: %s had an entry %d, which is gone with all behind it", ErrAltered, c.what, c.head.Number)
+		}
+		if err != nil {
+			return err
+		}
+		if hash != c.head.Hash {
+			return fmt.Errorf("%w: entry %d of %s is not the one that was there", ErrAltered, c.head.Number, c.what)
+		}
+	}
+	return nil
+}
+
+// keepHeads writes the heads down.
+func (s *Store) keepHeads() error {
+	h, err := s.Heads(context.Background())
+	if err != nil {
+		return err
+	}
+	s.keeping.Lock()
+	defer s.keeping.Unlock()
+	if h == s.keptHeads {
+		return nil
+	}
+	if err := WriteFile(s.headsFile(), func(w io.Writer) error { return json.NewEncoder(w).Encode(h) }); err != nil {
+		return err
+	}
+	s.keptHeads = h
+	return nil
+}
+
+// headsEvery is how often the heads are written down while the service runs: what was
+// added to the record since could be cut off unseen after a kill.
+const headsEvery = time.Second
+
+func (s *Store) keepHeadsAlways() {
+	defer close(s.stopped)
+	ticker := time.NewTicker(headsEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ticker.C:
+			s.keepHeads() // at the next tick, if not now
+		case <-s.stop:
+			return
+		}
+	}
+}
+
+// VerifyJournal checks the whole chain of the journal, and that it ends no sooner than
+// it did. It returns how many entries hold.
+func (s *Store) VerifyJournal(ctx context.Context) (n int64, last Head, err error) {
+	err = s.Replay(ctx, 0, "", func(e Entry) error {
+		n, last = n+1, Head{e.Revision, e.Hash}
+		return nil
+	})
+	if err == nil {
+		err = s.checkHeads(ctx)
+	}
+	return n, last, err
+}
+
+// VerifyRecord is VerifyJournal for the record, from the entry behind a number.
+func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last Head, err error) {
+	rows, err := s.audit.db.QueryxContext(ctx, "SELECT * FROM record WHERE id >= ? ORDER BY id", after)
+	if err != nil {
+		return 0, last, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r Record
+		if err := rows.StructScan(&r); err != nil {
+			return n, last, err
+		}
+		if r.ID == after {
+			last = Head{r.ID, r.Hash} // which the caller trusts
+			continue
+		}
+		if r.Previous != last.Hash || r.Hash != r.digest() || last.Number > 0 && r.ID != last.Number+1 {
+			return n, last, fmt.Errorf("%w: the record has been altered at R-%d, or entries before it are gone", ErrAltered, r.ID)
+		}
+		n, last = n+1, Head{r.ID, r.Hash}
+	}
+	if err := rows.Err(); err != nil {
+		return n, last, err
+	}
+	return n, last, s.checkHeads(ctx)
+}
+
+// Probe reports whether the records can be written now.
+func (s *Store) Probe(ctx context.Context) error {
+	for _, db := range []*sql.DB{s.db.DB, s.audit.db.DB} {
+		if _, err := db.ExecContext(ctx, "INSERT OR REPLACE INTO probe (id, content) VALUES (1, randomblob(16384))"); err != nil {
+			return fmt.Errorf("%w: %v", ErrUnwritable, err)
+		}
+	}
+	return nil
+}
