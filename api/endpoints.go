@@ -238,6 +238,12 @@ func (s *Server) register() {
 	handle(s, "GET", "/records", "the record of who did what", func(r request, in recordsIn) (wire.List[wire.Record], error) {
 		return svc.Records(r.ctx, r.Caller, service.RecordSearch(in))
 	})
+	handle(s, "GET", "/records/verification", "check that no entry of the record was altered or is gone", func(r request, _ none) (wire.Verification, error) {
+		return svc.VerifyRecord(r.ctx, r.Caller)
+	})
+	handle(s, "GET", "/journal/verification", "check that no change in the journal was altered or is gone", func(r request, _ none) (wire.Verification, error) {
+		return svc.VerifyJournal(r.ctx, r.Caller)
+	})
 	handle(s, "GET", "/records/{ref}", "one line of the record, with the fixes for a refusal", func(r request, in refIn) (wire.Record, error) {
 		return svc.Record(r.ctx, r.Caller, in.Ref)
 	})

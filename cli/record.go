@@ -16,9 +16,12 @@ func (a *app) record(root *cobra.Command) {
 	var actor, action, decision, contains, label, before string
 	var limit int
 	c := &cobra.Command{
-		Use: "audit [REFERENCE]", Short: "The record of who did what, and of what was refused", GroupID: "look", Args: words(0, 1),
-		Example: "  gneiss audit --decision refused\n  gneiss audit --label contact\n  gneiss audit R-17",
+		Use: "audit [REFERENCE | verify]", Short: "The record of who did what, and of what was refused", GroupID: "look", Args: words(0, 1),
+		Example: "  gneiss audit --decision refused\n  gneiss audit --label contact\n  gneiss audit R-17\n  gneiss audit verify",
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 && args[0] == "verify" {
+				return a.verified(c, "/records/verification")
+			}
 			if len(args) == 1 {
 				return a.showRecord(c, args[0])
 			}
@@ -57,7 +60,34 @@ func (a *app) record(root *cobra.Command) {
 	c.Flags().IntVar(&limit, "limit", 50, "records at the most")
 	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))
 	c.RegisterFlagCompletionFunc("label", a.completeLabels)
-	root.AddCommand(c)
+	history := &cobra.Command{Use: "history", Short: "The journal of the model's changes", GroupID: "look", Args: words(0, 0)}
+	history.AddCommand(a.verify("Check that no change in the journal was altered or is gone", "/journal/verification"))
+	root.AddCommand(c, history)
+}
+
+// verify is a command that checks a chain.
+func (a *app) verify(short, path string) *cobra.Command {
+	return &cobra.Command{Use: "verify", Short: short, Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error { return a.verified(c, path) }}
+}
+
+// verified says whether a chain holds. The exit code is 4 where it does not.
+func (a *app) verified(c *cobra.Command, path string) error {
+	v, err := client.Get[wire.Verification](c.Context(), a.connect(), path, nil)
+	if err != nil {
+		return err
+	}
+	switch {
+	case a.output != "table":
+		err = a.show(v, grid{})
+	case v.Holds:
+		_, err = fmt.Fprintf(a.out, "The %s holds: %d entries. The last is %d, with the hash\n%s\n", v.Chain, v.Entries, v.Last, v.Hash)
+	default:
+		_, err = fmt.Fprintf(a.out, "The %s does not hold: %s. %d entries before that hold.\n", v.Chain, v.Problem, v.Entries)
+	}
+	if err == nil && !v.Holds {
+		err = &exit{ExitCheck}
+	}
+	return err
 }
 
 func (a *app) showRecord(c *cobra.Command, ref string) error {

@@ -22,6 +22,7 @@ const (
 	ExitFailed      = 1
 	ExitUsage       = 2
 	ExitRefused     = 3
+	ExitCheck       = 4
 	ExitUnreachable = 5
 )
 

@@ -99,7 +99,7 @@ func (s *Store) Replay(ctx context.Context, after int64, hash string, f func(Ent
 			return err
 		}
 		if e.Revision != last.Revision+1 || e.Previous != last.Hash || e.Hash != e.digest() {
-			return fmt.Errorf("the journal has been altered at revision %d: its hash does not follow from the entries before; restore the data folder from a backup", e.Revision)
+			return fmt.Errorf("%w: the journal has been altered at revision %d: its hash does not follow from the entries before; restore the data folder from a backup", ErrAltered, e.Revision)
 		}
 		if err := f(e); err != nil {
 			return fmt.Errorf("revision %d: %w", e.Revision, err)

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
 	"gneiss/demo/demotest"
@@ -41,7 +43,8 @@ func browser(t *testing.T, dark bool) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancelTime := context.WithTimeout(ctx, 2*time.Minute)
 	t.Cleanup(cancelTime)
-	if err := chromedp.Run(ctx); err != nil { // the browser lives as long as this context
+	noErrors(t, ctx)
+	if err := chromedp.Run(ctx, log.Enable()); err != nil { // the browser lives as long as this context
 		t.Fatal(err)
 	}
 	scheme := "light"
@@ -51,6 +54,26 @@ func browser(t *testing.T, dark bool) context.Context {
 	run(t, ctx, chromedp.EmulateViewport(1280, 800), emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{
 		{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: "reduce"}}))
 	return ctx
+}
+
+// noErrors fails the test for each error that a page gives the browser, such as one of
+// its script or of its content policy. An answer of the service that refuses is none.
+func noErrors(t *testing.T, ctx context.Context) {
+	t.Helper()
+	chromedp.ListenTarget(ctx, func(event any) {
+		switch e := event.(type) {
+		case *log.EventEntryAdded:
+			if e.Entry.Level == log.LevelError && e.Entry.Source != log.SourceNetwork {
+				t.Errorf("the browser says: %s (%s)", e.Entry.Text, e.Entry.URL)
+			}
+		case *runtime.EventExceptionThrown:
+			t.Errorf("a page's script broke: %s", e.ExceptionDetails.Error())
+		case *runtime.EventConsoleAPICalled:
+			if e.Type == runtime.APITypeError {
+				t.Errorf("a page's script says: %v", e.Args)
+			}
+		}
+	})
 }
 
 // run does things in the browser. Where they do not come to an end it leaves a

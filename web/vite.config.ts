@@ -5,5 +5,6 @@ import { defineConfig } from 'vite'
 export default defineConfig({
   plugins: [svelte(), tailwindcss()],
   server: { proxy: { '/api': 'http://127.0.0.1:7464' } },
-  build: { target: 'es2022', emptyOutDir: false, modulePreload: { polyfill: false } },
+  // The content policy takes fonts and pictures as files only, so none is inlined.
+  build: { target: 'es2022', emptyOutDir: false, modulePreload: { polyfill: false }, assetsInlineLimit: 0 },
 })

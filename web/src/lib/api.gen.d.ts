@@ -424,6 +424,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** check that no change in the journal was altered or is gone */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireVerification"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/label-suggestions": {
         parameters: {
             query?: never;
@@ -1553,6 +1597,50 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["WireListGneissWireRecord"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** check that no entry of the record was altered or is gone */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireVerification"];
                     };
                 };
                 default: {
@@ -3850,6 +3938,25 @@ export interface components {
             /** @description the condition, in SQL */
             rule: string;
             sentence: string;
+        };
+        WireVerification: {
+            /** @description record or journal */
+            chain: string;
+            /**
+             * Format: int64
+             * @description those that hold, from the first on
+             */
+            entries: number;
+            /** @description its hash, which stands for all before it; note it down elsewhere to compare with later */
+            hash: string;
+            holds: boolean;
+            /**
+             * Format: int64
+             * @description the number of the last of them
+             */
+            last: number;
+            /** @description where it does not */
+            problem?: string;
         };
         WireView: {
             columns: string[];

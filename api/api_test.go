@@ -1,0 +1,164 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"gneiss/api"
+	"gneiss/demo/demotest"
+)
+
+func TestMain(m *testing.M) { os.Exit(demotest.Run(m)) }
+
+func request(t *testing.T, ctx context.Context, server, token, method, path, body string) (int, string, error) {
+	t.Helper()
+	r, err := http.NewRequestWithContext(ctx, method, server+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+token)
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return 0, "", err
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	return answer.StatusCode, string(text), err
+}
+
+// TestRequestsAreBound: a field comes from one place, what is unknown is refused, and
+// nothing that a request says ends the service.
+func TestRequestsAreBound(t *testing.T) {
+	server := demotest.Start(t)
+	opal := demotest.SignIn(t, server, "opal").Token
+	long := strings.Repeat("x", 3_900_000)
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		says               string
+	}{
+		{"DELETE", "/api/v1/policies/nosuch?Name=notes-in-short", "", 400, "no parameter"},
+		{"DELETE", "/api/v1/policies/nosuch?name=notes-in-short", "", 400, "no parameter"},
+		{"DELETE", "/api/v1/policies/nosuch?dry_run=maybe", "", 400, "dry_run cannot be"},
+		{"POST", "/api/v1/queries?sql=select+1", `{"sql":"SELECT 2"}`, 400, "no parameter"},
+		{"POST", "/api/v1/queries?as=user:flint", `{"sql":"SELECT CURRENT_USER"}`, 400, "no parameter"},
+		{"GET", "/api/v1/records?action=juggle", "", 400, "action is one of"},
+		{"GET", "/api/v1/records?limit=ten", "", 400, "limit cannot be"},
+		{"GET", "/api/v1/tree?Path=survey", "", 400, "no parameter"},
+		{"GET", "/api/v1/tree?path=survey&as=user:flint", "", 200, "drilling"},
+		{"GET", "/api/v1/tree?path=" + long[:5000], "", 431, "Too Large"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT 1","nosuch":1}`, 400, "unknown field"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT $1 + 0","params":[9007199254740993]}`, 200, "9007199254740993"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT $1","params":[{"a":1}]}`, 422, "parameters are numbers"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT $1","params":["` + long[:2_000_000] + `"]}`, 422, "a parameter may have"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT 1e308 * 10"}`, 200, "[null]"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT 1","purpose":"` + long + `"}`, 422, "a purpose has at most"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT 1 FROM survey.x.` + long[:90_000] + `"}`, 404, "does not exist"},
+		{"POST", "/api/v1/roster", `{"subjects":[],"memberships":[],"files":[{"name":"a.csv","content":"subject,title\nuser:a,b\n\"user\"x:b,c"}]}`, 422, "nothing was taken in"},
+		{"POST", "/api/v1/roster", `{"subjects":[],"memberships":[],"files":[{"name":"a.csv","content":"a\"b,title\n"}]}`, 422, "nothing was taken in"},
+		{"POST", "/api/v1/session", `{"user":"` + long + `","password":"x"}`, 422, "a name has at most"},
+	} {
+		status, text, err := request(t, t.Context(), server, opal, c.method, c.path, c.body)
+		if err != nil || status != c.status || !strings.Contains(text, c.says) {
+			t.Errorf("%s %.80s %.80s: %d %.200s, %v; want %d %q", c.method, c.path, c.body, status, text, err, c.status, c.says)
+		}
+	}
+	if status, text, _ := request(t, t.Context(), server, opal, "GET", "/API/V1/session", ""); status == 200 && text == "" {
+		t.Error("another spelling of the path")
+	}
+	answer, err := http.Get(server + "/API/V1/session")
+	if err != nil || answer.Header.Get("Cache-Control") != "no-store" {
+		t.Errorf("an answer behind another spelling of the path may be stored: %v, %v", answer.Header, err)
+	}
+}
+
+// TestWhoGoesAwayEndsTheirQuery: the lane is free again soon after a connection is
+// closed.
+func TestWhoGoesAwayEndsTheirQuery(t *testing.T) {
+	server := demotest.Start(t)
+	opal := demotest.SignIn(t, server, "opal").Token
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	_, _, err := request(t, ctx, server, opal, "POST", "/api/v1/queries", `{"sql":"SELECT count(*) FROM survey.monitoring.readings a, survey.monitoring.readings b WHERE a.level_m + b.level_m > 1"}`)
+	if err == nil {
+		t.Fatal("the query was answered")
+	}
+	running := func() int {
+		_, text, err := request(t, t.Context(), server, opal, "GET", "/api/v1/lanes", "")
+		var list struct{ Items []struct{ Running int } }
+		if err := errorsJoin(err, json.Unmarshal([]byte(text), &list)); err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		for _, lane := range list.Items {
+			n += lane.Running
+		}
+		return n
+	}
+	for end := time.Now().Add(5 * time.Second); running() > 0; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the query of who went away runs on")
+		}
+	}
+}
+
+func errorsJoin(a, b error) error {
+	if a != nil {
+		return a
+	}
+	return b
+}
+
+// TestTrustedProxies: the address in the record is the last that a trusted proxy saw,
+// and nobody else is believed.
+func TestTrustedProxies(t *testing.T) {
+	for _, c := range []struct {
+		proxies   []string
+		forwarded string
+		want      string
+	}{
+		{nil, "203.0.113.9", "127.0.0.1"},
+		{[]string{"127.0.0.0/8"}, "203.0.113.9", "203.0.113.9"},
+		{[]string{"127.0.0.1"}, "198.51.100.1, 203.0.113.9", "203.0.113.9"},
+		{[]string{"127.0.0.1", "203.0.113.0/24"}, "198.51.100.1, 203.0.113.9", "198.51.100.1"},
+		{[]string{"127.0.0.1"}, "nonsense", "127.0.0.1"},
+	} {
+		svc := demotest.Open(t, demotest.Folder(t))
+		srv := api.New(svc, slog.New(slog.DiscardHandler), false, c.proxies...)
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		go srv.Serve(l)
+		server := "http://" + l.Addr().String()
+		r, _ := http.NewRequest("POST", server+"/api/v1/session", bytes.NewReader([]byte(`{"user":"agate","password":"northmark","token":true}`)))
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("X-Forwarded-For", c.forwarded)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var session struct{ Token string }
+		if err := json.NewDecoder(answer.Body).Decode(&session); err != nil {
+			t.Fatal(err)
+		}
+		_, text, err := request(t, t.Context(), server, session.Token, "GET", "/api/v1/records?action=sign-in&limit=1", "")
+		if err != nil || !strings.Contains(text, fmt.Sprintf("%q:%q", "address", c.want)) {
+			t.Errorf("behind %v, %s is recorded in %s, %v; want %s", c.proxies, c.forwarded, text, err, c.want)
+		}
+		srv.Shutdown(t.Context())
+	}
+}
