@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"strconv"
 	"sync"
@@ -117,6 +118,11 @@ func (s *Service) open(ctx context.Context, acceptLoss bool) error {
 func (s *Service) location(r store.SourceRecord) string {
 	if r.Kind == query.Postgres || filepath.IsAbs(r.Location) {
 		return r.Location
+	}
+	for _, root := range s.roots {
+		if _, err := os.Stat(filepath.Join(root, r.Location)); err == nil {
+			return filepath.Join(root, r.Location)
+		}
 	}
 	return filepath.Join(s.roots[0], r.Location)
 }

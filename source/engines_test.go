@@ -61,7 +61,7 @@ func TestMain(m *testing.M) {
 }
 
 // database makes an empty one and returns its URL.
-func database(t *testing.T) string {
+func database(t testing.TB) string {
 	t.Helper()
 	name := fmt.Sprintf("made%d", databases.Add(1))
 	s, err := postgresql()
@@ -150,51 +150,51 @@ func quoted(v any) string {
 
 // A maker makes a source of the statements that set up its schema s; each call
 // gives tables of its own.
-type maker func(t *testing.T, setup string) (source.Source, *access.Model)
+type maker func(t testing.TB, setup string) (source.Source, *access.Model)
 
 // engines runs a test on each kind of source.
 func engines(t *testing.T, f func(*testing.T, maker)) {
-	t.Run("SQLite", func(t *testing.T) {
-		f(t, func(t *testing.T, setup string) (source.Source, *access.Model) {
-			dir := t.TempDir()
-			db, err := sql.Open("sqlite3", filepath.Join(dir, "s.db"))
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer db.Close()
-			if _, err := db.Exec(setup); err != nil {
-				t.Fatal(err)
-			}
-			src, err := sqlite.Open(dir, nil)
-			if err != nil {
-				t.Fatal(err)
-			}
-			return scanned(t, src, "sqlite")
-		})
-	})
-	t.Run("PostgreSQL", func(t *testing.T) {
-		f(t, func(t *testing.T, setup string) (source.Source, *access.Model) {
-			url := database(t)
-			own, err := sql.Open("pgx", url)
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer own.Close()
-			if _, err := own.Exec("CREATE SCHEMA s; SET search_path = s; " + setup); err != nil {
-				t.Fatal(err)
-			}
-			src, err := postgres.Open(url)
-			if err != nil {
-				t.Fatal(err)
-			}
-			return scanned(t, src, "postgresql")
-		})
-	})
+	t.Run("SQLite", func(t *testing.T) { f(t, onSQLite) })
+	t.Run("PostgreSQL", func(t *testing.T) { f(t, onPostgreSQL) })
+}
+
+func onSQLite(t testing.TB, setup string) (source.Source, *access.Model) {
+	dir := t.TempDir()
+	db, err := sql.Open("sqlite3", filepath.Join(dir, "s.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(setup); err != nil {
+		t.Fatal(err)
+	}
+	src, err := sqlite.Open(dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return scanned(t, src, "sqlite")
+}
+
+func onPostgreSQL(t testing.TB, setup string) (source.Source, *access.Model) {
+	url := database(t)
+	own, err := sql.Open("pgx", url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer own.Close()
+	if _, err := own.Exec("CREATE SCHEMA s; SET search_path = s; " + setup); err != nil {
+		t.Fatal(err)
+	}
+	src, err := postgres.Open(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return scanned(t, src, "postgresql")
 }
 
 // scanned is a source with the model of what a scan of it finds, where flint may
 // do all.
-func scanned(t *testing.T, src source.Source, kind string) (source.Source, *access.Model) {
+func scanned(t testing.TB, src source.Source, kind string) (source.Source, *access.Model) {
 	t.Helper()
 	t.Cleanup(func() { src.Close() })
 	found, err := src.Scan(context.Background())
@@ -218,7 +218,7 @@ func scanned(t *testing.T, src source.Source, kind string) (source.Source, *acce
 }
 
 // standing is that of a user in a session for an audit.
-func standing(t *testing.T, m *access.Model, user string) *access.Standing {
+func standing(t testing.TB, m *access.Model, user string) *access.Standing {
 	t.Helper()
 	subject, err := m.FindSubject("user:" + user)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -118,6 +119,9 @@ func (w *world) after(user string, q *leakWrite, given [][]any, insert map[strin
 	return rows, true
 }
 
+// beyondInteger finds whole numbers that may not fit PostgreSQL's INTEGER.
+var beyondInteger = regexp.MustCompile(`\d{10,}`)
+
 // TestNoLeakByWriting compares governed INSERT, UPDATE and DELETE, on SQLite and on
 // PostgreSQL, with the plain reading: on the session's copy, and carried over to the whole.
 func TestNoLeakByWriting(t *testing.T) {
@@ -175,12 +179,18 @@ func TestNoLeakByWriting(t *testing.T) {
 			t.Helper()
 			got, err := governedWrite(s, plan)
 			slices.Sort(got)
+			want := want
+			var unfit *source.Unfit
+			if ok && errors.As(err, &unfit) && beyondInteger.MatchString(strings.Join(want, "\n")) {
+				// The server's INTEGER is the narrower: what was to be written does not fit.
+				err, given, got, want = nil, nil, nil, w.whole(q.table)
+			}
 			switch {
 			case !ok && err == nil:
 				t.Fatalf("a row that the policies bar was left:\n%s\n%s", plan.SQL, context)
 			case ok && err != nil:
 				t.Fatalf("%v\n%s\n%s", err, plan.SQL, context)
-			case ok && q.verb != "INSERT" && !slices.Equal(got, given):
+			case ok && given != nil && q.verb != "INSERT" && !slices.Equal(got, given):
 				t.Fatalf("RETURNING gives\n%v\nwant\n%v\n%s\n%s", got, given, plan.SQL, context)
 			}
 			if left := contents(t, s, q.table); !slices.Equal(left, want) {

@@ -272,7 +272,7 @@ var atAddress = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 
 func startServe(t *testing.T, dir string) started {
 	t.Helper()
-	c := gneiss(t, []string{"GNEISS_ADMIN=opal", "GNEISS_ADMIN_PASSWORD=northmark"}, "serve", "--data", dir, "--listen", "127.0.0.1:0", "--source-roots", os.TempDir())
+	c := gneiss(t, []string{"GNEISS_ADMIN=opal", "GNEISS_ADMIN_PASSWORD=northmark"}, "serve", "--data", dir, "--listen", "127.0.0.1:0", "--source-roots", filepath.Join(dir, "sources")+":"+os.TempDir())
 	out, err := c.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
