@@ -3,6 +3,10 @@
 # make build   the service with the console embedded, at bin/gneiss
 # make lint    formatting and static checks of all code
 # make bench   the cost of the hot paths, as ratios in one run
+# make race    all packages under the race detector
+# make fuzz    each fuzz target, for FUZZ (30s)
+# make soak    clients, kills and a full disk, for SOAK (5m)
+# make leaks   the proofs that nothing leaks, on LEAKS (100000) random cases
 # make shots   the pictures in docs/screenshots
 
 # More than ten SQLite files can be attached to one connection.
@@ -16,7 +20,8 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum $(wildcard store/*/*.sql)
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
 
-.PHONY: build test lint bench demo shots types clean postgresql
+
+.PHONY: build test lint race fuzz soak leaks bench demo shots types clean postgresql
 
 build: bin/gneiss
 
@@ -59,7 +64,24 @@ lint: web/node_modules/.package-lock.json
 	cd web && npm run --silent check
 
 bench: build
-	go test -run XXX -bench . -benchtime 1s ./core/... ./source/... ./service/...
+	go test -run XXX -bench . -benchtime 1s -timeout 60m ./core/... ./source/... ./service/...
+
+race: web/dist/index.html postgresql
+	go test -race -timeout 60m $$(go list ./... | grep -v /web$$)
+
+FUZZ ?= 30s
+fuzz: web/dist/index.html
+	@for target in core/query:FuzzMake core/query:FuzzPhrases core/access:FuzzParsePath core/classify:FuzzLook service:FuzzRoster \
+	  source/postgres:FuzzURL cmd/gneiss:FuzzSettings api:FuzzRequests; do \
+	  echo "$$target"; go test ./$${target%%:*} -run XXX -fuzz "^$${target##*:}$$" -fuzztime $(FUZZ) || exit 1; done
+
+SOAK ?= 5m
+soak: web/dist/index.html
+	go test ./cmd/gneiss -run 'Soak|FullDisk' -soak $(SOAK) -timeout 24h -v -count 1
+
+LEAKS ?= 100000
+leaks: postgresql
+	go test ./source -run 'NoLeak|Pairs' -leak.cases $(LEAKS) -timeout 24h -v -count 1
 
 # The console's types come from the document that the API serves.
 types: web/node_modules/.package-lock.json

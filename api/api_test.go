@@ -20,11 +20,11 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(demotest.Run(m)) }
 
-func request(t *testing.T, ctx context.Context, server, token, method, path, body string) (int, string, error) {
+func request(t testing.TB, ctx context.Context, server, token, method, path, body string) (int, string, error) {
 	t.Helper()
 	r, err := http.NewRequestWithContext(ctx, method, server+path, strings.NewReader(body))
 	if err != nil {
-		t.Fatal(err)
+		return 0, "", err
 	}
 	r.Header.Set("Authorization", "Bearer "+token)
 	if body != "" {
