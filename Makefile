@@ -81,7 +81,7 @@ soak: web/dist/index.html
 
 LEAKS ?= 100000
 leaks: postgresql
-	go test ./source -run 'NoLeak|Pairs' -leak.cases $(LEAKS) -timeout 24h -v -count 1
+	go test ./source -run 'NoLeak|Pairs' -leak.cases $(LEAKS) -leak.allpairs -timeout 24h -v -count 1
 
 # The console's types come from the document that the API serves.
 types: web/node_modules/.package-lock.json

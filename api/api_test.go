@@ -162,3 +162,45 @@ func TestTrustedProxies(t *testing.T) {
 		srv.Shutdown(t.Context())
 	}
 }
+
+// TestCSVForSpreadsheets: on request, no text is a formula; numbers stay numbers.
+func TestCSVForSpreadsheets(t *testing.T) {
+	server := demotest.Start(t)
+	opal := demotest.SignIn(t, server, "opal").Token
+	csv := func(body string) string {
+		r, _ := http.NewRequest("POST", server+"/api/v1/queries", strings.NewReader(body))
+		r.Header.Set("Authorization", "Bearer "+opal)
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Accept", "text/csv")
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		text, _ := io.ReadAll(answer.Body)
+		return string(text)
+	}
+	const sql = `"sql":"SELECT '=1+1' AS a, '-x' AS b, -5 AS c, 'plain' AS d"`
+	if got := csv(`{` + sql + `}`); got != "a,b,c,d\r\n=1+1,-x,-5,plain\r\n" {
+		t.Errorf("CSV: %q", got)
+	}
+	if got := csv(`{` + sql + `,"csv_safe":true}`); got != "a,b,c,d\r\n'=1+1,'-x,-5,plain\r\n" {
+		t.Errorf("CSV for a spreadsheet: %q", got)
+	}
+}
+
+// TestUnderTLS: browsers are told to stay with it.
+func TestUnderTLS(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	srv := api.New(svc, slog.New(slog.DiscardHandler), true)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go srv.Serve(l)
+	defer srv.Shutdown(t.Context())
+	answer, err := http.Get("http://" + l.Addr().String() + "/healthz")
+	if err != nil || !strings.HasPrefix(answer.Header.Get("Strict-Transport-Security"), "max-age=") {
+		t.Errorf("no HSTS: %v, %v", answer, err)
+	}
+}

@@ -3,6 +3,7 @@ package service_test
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -114,5 +115,67 @@ func TestSetRoleHoldsWithAPurpose(t *testing.T) {
 		if err != nil || !strings.Contains(me.Standing, "in role:survey_reader") {
 			t.Errorf("with %+v the session is %s, %v", at, me.Standing, err)
 		}
+	}
+}
+
+// TestSignInWaits: each wrong guess makes the next wait longer; one's own success buys
+// nothing elsewhere, and nobody is locked out of where they have signed in.
+func TestSignInWaits(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	try := func(user, password, address string) error {
+		_, _, err := svc.SignIn(ctx, wire.SignIn{User: user, Password: password, Token: true}, address)
+		return err
+	}
+	const home, foe = "192.0.2.1", "198.51.100.1"
+	if err := try("opal", "northmark", home); err != nil {
+		t.Fatal(err)
+	}
+	// A foe guesses from many addresses, until the account waits for all strangers.
+	waits := 0
+	for i := range 80 {
+		if p := svc.Told(service.Caller{}, try("opal", "guess", "203.0.113."+strconv.Itoa(i))); p.Status == 429 {
+			waits++
+		}
+	}
+	if waits == 0 {
+		t.Error("an account is guessed at from many addresses without a wait")
+	}
+	wants(t, try("opal", "northmark", "203.0.113.200"), 429, "too many attempts")
+	if err := try("opal", "northmark", home); err != nil {
+		t.Errorf("who has signed in from an address before is locked out there: %v", err)
+	}
+	// Spraying: one's own success between guesses at others' accounts forgives nothing.
+	stopped := false
+	for i := range 60 {
+		if i%5 == 4 {
+			try("marl", "northmark", foe)
+		}
+		err := try("nobody"+strconv.Itoa(i), "guess", foe)
+		if p := svc.Told(service.Caller{}, err); p.Status == 429 {
+			stopped = true
+			break
+		}
+	}
+	if !stopped {
+		t.Error("accounts are guessed at from one address for ever")
+	}
+}
+
+// TestARosterThatDisablesEndsSessions: as disabling one account does.
+func TestARosterThatDisablesEndsSessions(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	secret, _, err := svc.SignIn(ctx, wire.SignIn{User: "marl", Password: "northmark", Token: true}, "192.0.2.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	roster := func(disabled bool) {
+		t.Helper()
+		done(t)(svc.TakeRoster(ctx, opal, wire.RosterRequest{Roster: wire.Roster{Subjects: []wire.RosterSubject{{Ref: "user:marl", Disabled: disabled}}}}))
+	}
+	roster(true)
+	roster(false)
+	if _, err := svc.Authenticate(ctx, secret, "192.0.2.1"); err == nil {
+		t.Error("a token outlives its account's disabling by a roster")
 	}
 }

@@ -3,6 +3,7 @@ package source_test
 import (
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"regexp"
 	"slices"
@@ -119,6 +120,15 @@ var hidings = map[string][]policy.Change{
 	"by a sub-query": {policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "p"}, Table: "src.s.secrets", Rule: "EXISTS (SELECT 1 FROM s.parent WHERE parent.id = secrets.parent_id AND parent.open)"}},
 }
 
+// lending are the texts of views that lend their owner's rights, and hide row 7.
+var lending = map[string]string{
+	"by a view's condition":    "SELECT secrets.id, parent_id, word, big FROM src.s.secrets WHERE parent_id = 1",
+	"by a view's join":         "SELECT secrets.id, parent_id, word, big FROM src.s.secrets JOIN src.s.parent ON parent.id = parent_id AND parent.open",
+	"by a view's EXISTS":       "SELECT id, parent_id, word, big FROM src.s.secrets WHERE EXISTS (SELECT 1 FROM src.s.parent WHERE parent.id = parent_id AND parent.open)",
+	"by a view's IN":           "SELECT id, parent_id, word, big FROM src.s.secrets WHERE parent_id IN (SELECT id FROM src.s.parent WHERE open)",
+	"by what a view works out": "SELECT id, parent_id, word, big FROM src.s.secrets WHERE length(word) + parent_id > 4 AND parent_id * 2 < 3",
+}
+
 // A twin is one of the two databases.
 type twin struct {
 	src source.Source
@@ -126,11 +136,15 @@ type twin struct {
 	set *policy.Set
 }
 
-func twins(t *testing.T, make maker, policies []policy.Change) [2]twin {
+func twins(t *testing.T, make maker, policies []policy.Change, changes ...access.Change) [2]twin {
 	t.Helper()
 	var out [2]twin
 	for i, value := range []string{"yes", "no"} {
 		src, m := make(t, hiding(value))
+		m, err := m.Apply(time.Unix(1, 0), changes...)
+		if err != nil {
+			t.Fatal(err)
+		}
 		set := &policy.Set{}
 		for _, c := range policies {
 			next, err := set.Apply(c, m)
@@ -226,8 +240,44 @@ func TestPairsTellNothing(t *testing.T) {
 				}
 			})
 		}
+		for name, text := range lending {
+			t.Run(name, func(t *testing.T) {
+				view := access.PutView{Path: "src.s.lent", Text: text, Rights: access.OwnerRights, Owner: "user:owner", Columns: []access.ViewColumn{
+					{Name: "id", Type: "bigint"}, {Name: "parent_id", Type: "bigint"}, {Name: "word", Type: "text"}, {Name: "big", Type: "bigint"}}}
+				pair := twins(t, make, nil, access.AddSubject{Subject: "user:owner"}, access.AddGrant{Privilege: "ALL", Object: "src", Subject: "user:owner", Option: true},
+					access.AddSubject{Subject: "user:reader"}, access.AddGrant{Privilege: "USAGE", Object: "src", Subject: "user:reader"}, access.AddGrant{Privilege: "USAGE", Object: "src.s", Subject: "user:reader"},
+					access.AddGrant{Privilege: "SELECT", Object: "src.s.free", Subject: "user:reader"}, access.AddGrant{Privilege: "SELECT", Object: "src.s.many", Subject: "user:reader"},
+					view, access.AddGrant{Privilege: "SELECT", Object: "src.s.lent", Subject: "user:reader"})
+				n := 0
+				for i := range pair {
+					pair[i].st = standing(t, pair[i].st.Model, "reader")
+				}
+				for _, form := range asked {
+					for i, wrap := range wrapped {
+						for j, bomb := range bombs[engine] {
+							if j == 1 && i%6 != 0 || i%4 > 0 && !*allPairs {
+								continue
+							}
+							form := strings.ReplaceAll(form, "src.s.secrets", "src.s.lent AS secrets")
+							text := fmt.Sprintf(form, fmt.Sprintf(wrap, bomb))
+							if _, err := query.Make(text, nil, pair[0].st, pair[0].set); err != nil {
+								continue
+							}
+							compareTwins(t, pair, text, j == 1 && engine == "PostgreSQL")
+							n++
+						}
+					}
+				}
+				if t.Logf("%d pairs", n); n < 90 {
+					t.Errorf("only %d pairs were asked", n)
+				}
+			})
+		}
 	})
 }
+
+// allPairs asks every pair through views, too.
+var allPairs = flag.Bool("leak.allpairs", false, "ask every pair through every kind of view")
 
 // slow is how much longer one twin may take than the other; the slow bomb takes some
 // ten times as long, for each row.
@@ -253,7 +303,7 @@ func compareTwins(t *testing.T, pair [2]twin, text string, count bool) {
 		_, again = pair[1].answer(t, text)
 		other = min(other, again)
 	}
-	if took-other > slow || other-took > slow {
+	if !count && (took-other > slow || other-took > slow) { // else the rows are counted
 		t.Errorf("%s\ntakes %v or %v, which tells of the hidden row", text, took, other)
 	}
 	if count {

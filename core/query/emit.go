@@ -31,11 +31,12 @@ type emitter struct {
 	taken   map[string]bool
 	model   *access.Model
 	barriers
-	moved  map[columnKey]moved // columns that a fenced block gives, by their places in it
-	apart  map[*Relation]Expr  // hard barriers that are blocks of their own, with the conditions inside
-	whole  int                 // conditions being written beside what is not plain
-	indent int
-	inline *Relation // the table that is written to
+	moved    map[columnKey]moved // columns that a fenced block gives, by their places in it
+	apart    map[*Relation]Expr  // hard barriers that are blocks of their own, with the conditions inside
+	whole    int                 // conditions being written beside what is not plain
+	indent   int
+	inline   *Relation // the table that is written to
+	defining []*CTE    // WITH queries that are being written, outermost first
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
@@ -145,7 +146,9 @@ func (e *emitter) with(ctes []*CTE) {
 			e.write(map[bool]string{true: "", false: ", "}[i == 0], quoteName(name))
 		}
 		e.write(") AS (")
+		e.defining = append(e.defining, c)
 		e.nested(c.Query)
+		e.defining = e.defining[:len(e.defining)-1]
 		e.write(")")
 	}
 	if len(ctes) > 0 {

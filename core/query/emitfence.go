@@ -2,6 +2,7 @@ package query
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -13,23 +14,31 @@ type moved struct{ alias, name string }
 // meet what is plain.
 func (e *emitter) rowsOf(s *Select) {
 	items, where := s.From, s.Where
-	barred, hard, heavy := false, false, 0
+	barred, hard, self, heavy := false, false, false, 0
 	eachItem(items, func(item From) {
 		if r, ok := item.(*Relation); ok {
 			barred, hard = barred || e.barrier(r), hard || e.hardBarrier(r)
 			if e.heavy(r) {
 				heavy++
 			}
+			self = self || r.CTE != nil && slices.Contains(e.defining, r.CTE)
 		}
 	})
 	if barred {
 		items, where = e.unjoined(items, where)
 	}
 	plain, rest := e.divide(where)
-	if hard && heavy > 0 {
-		e.setApart(items, plain, heavy)
+	fenced := barred && (rest != nil || e.riskyHaving(s.Having)) || hard && e.whole > 0
+	switch {
+	case fenced && self:
+		// A query that reads itself cannot do so in a sub-query, so each barrier beside
+		// it is a block of its own.
+		e.setApart(items, plain, e.barrier)
+		fenced = false
+	case hard && heavy > 0:
+		e.setApart(items, plain, func(r *Relation) bool { return e.hardBarrier(r) && (heavy > 1 || !e.heavy(r)) })
 	}
-	if barred && (rest != nil || e.riskyHaving(s.Having)) || hard && e.whole > 0 {
+	if fenced {
 		e.line()
 		e.write("FROM ")
 		e.block(items, plain)
@@ -49,8 +58,9 @@ func (e *emitter) rowsOf(s *Select) {
 	e.besides(others, rest)
 }
 
-// setApart makes hard barriers blocks of their own, where another item is heavy.
-func (e *emitter) setApart(items []From, where Expr, heavy int) {
+// setApart makes the relations that which holds for blocks of their own, with the
+// conditions that are about them alone.
+func (e *emitter) setApart(items []From, where Expr, which func(*Relation) bool) {
 	var visit func(item From, inner bool) // inner: no NULLs stand for its rows
 	visit = func(item From, inner bool) {
 		switch item := item.(type) {
@@ -59,7 +69,7 @@ func (e *emitter) setApart(items []From, where Expr, heavy int) {
 			visit(item.L, inner && (both || item.Kind == "LEFT"))
 			visit(item.R, inner && (both || item.Kind == "RIGHT"))
 		case *Relation:
-			if !e.hardBarrier(item) || heavy == 1 && e.heavy(item) {
+			if !which(item) || item.CTE != nil && slices.Contains(e.defining, item.CTE) {
 				return
 			}
 			e.apart[item] = nil
