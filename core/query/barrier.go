@@ -25,6 +25,7 @@ import "strings"
 const (
 	mostPlainText    = 4096 // bytes of a constant that is compared with
 	mostPlainPattern = 200  // bytes of the pattern of a LIKE
+	mostPlainRows    = 1000 // of VALUES
 )
 
 // barriers answers what the emitter asks of a bound statement about fences. It
@@ -240,6 +241,15 @@ func (b *barriers) heavyQuery(q *Query) bool {
 		return known
 	}
 	b.heavyIn[q] = true
+	if v, ok := q.Body.(*Values); ok {
+		for i := range q.Columns {
+			if !b.plainOutput(q, i) || len(v.Rows) > mostPlainRows {
+				return true
+			}
+		}
+		b.heavyIn[q] = false
+		return false
+	}
 	s, plain := q.Body.(*Select)
 	found := !plain || q.Limit != nil || q.Offset != nil || s.Distinct || len(s.GroupBy) > 0 || s.Having != nil || b.riskyIn(s)
 	if plain && !found {

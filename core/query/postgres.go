@@ -3,6 +3,7 @@ package query
 import (
 	"fmt"
 	"regexp"
+	"strings"
 )
 
 // postgres is the dialect of PostgreSQL. The functions of Gneiss's own are made
@@ -189,6 +190,11 @@ func (e postgres) comparing(list ...Expr) func(Expr) {
 		return ok && formOfUUID.MatchString(s)
 	}):
 		return func(x Expr) { e.declaredAs(x, "uuid") }
+	case e.all(list, "character", func(l *Literal) bool {
+		s, ok := l.Value.(string) // which the database compares without the spaces at the end
+		return ok && !strings.HasSuffix(s, " ")
+	}):
+		return func(x Expr) { e.declaredAs(x, "bpchar") }
 	case e.all(list, "numeric", func(l *Literal) bool { return l.Value != nil && l.T.numeric() }):
 		return func(x Expr) { e.declaredAs(x, "numeric") }
 	}

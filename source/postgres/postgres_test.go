@@ -37,7 +37,8 @@ const setup = `
 	CREATE VIEW s.seen AS SELECT * FROM s.t;
 	CREATE TABLE s.closed (secret text);
 	CREATE INDEX t_key ON s.t (key);
-	CREATE INDEX t_zoned ON s.t (zoned);`
+	CREATE INDEX t_zoned ON s.t (zoned);
+	CREATE INDEX t_code ON s.t (code);`
 
 // made is a database under an account that is no superuser and may not read all.
 func made(t *testing.T) (*pgtest.Server, string, *postgres.Source, *access.Standing) {
@@ -209,7 +210,7 @@ func TestDeclaredTypes(t *testing.T) {
 // sub-query that governs them too.
 func TestIndexes(t *testing.T) {
 	server, url, src, st := made(t)
-	exec(t, server, strings.Replace(url, "//gneiss@", "//postgres@", 1), `INSERT INTO s.t (id, small, key, zoned) SELECT i, i % 100, gen_random_uuid(), '2020-01-01'::timestamptz + i * interval '1 minute' FROM generate_series(10, 60000) i; ANALYZE s.t`)
+	exec(t, server, strings.Replace(url, "//gneiss@", "//postgres@", 1), `INSERT INTO s.t (id, small, code, key, zoned) SELECT i, i % 100, 'c' || i % 999, gen_random_uuid(), '2020-01-01'::timestamptz + i * interval '1 minute' FROM generate_series(10, 60000) i; ANALYZE s.t`)
 	put := func(set *policy.Set, c policy.Change) *policy.Set {
 		t.Helper()
 		set, err := set.Apply(c, st.Model)
@@ -227,6 +228,8 @@ func TestIndexes(t *testing.T) {
 		{"SELECT name FROM src.s.t WHERE id = 4711", "t_pkey", governed},
 		{"SELECT name FROM src.s.t WHERE key = '0f8fad5b-d9cb-469f-a165-70867728950e'", "t_key", governed},
 		{"SELECT name FROM src.s.t WHERE zoned BETWEEN TIMESTAMP '2020-01-03' AND TIMESTAMP '2020-01-03 01:00:00'", "t_zoned", governed},
+		{"SELECT name FROM src.s.t WHERE code = 'c7'", "t_code", governed},
+		{"SELECT name FROM src.s.t WHERE code IN ('c7', 'c8')", "t_code", governed},
 		{"SELECT max(id) FROM src.s.t", "t_pkey", &policy.Set{}},
 		{"SELECT name FROM src.s.t", "t_pkey", listed}, // what the policy reads leads to the rows
 	} {

@@ -1,5 +1,6 @@
 <script lang="ts">
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
+  import type { components } from '../lib/api.gen'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
@@ -58,6 +59,23 @@
   $effect(() => {
     if (!open && place.query.get('record')) place.go('/audit', { record: '' })
   })
+  // Both chains are checked by the service, from their first entries on.
+  type Verification = components['schemas']['WireVerification']
+  let verified = $state<Verification[] | null>(null)
+  let verifying = $state(false)
+  async function verify() {
+    verifying = true
+    try {
+      verified = [
+        await get(api.GET('/api/v1/records/verification', {})),
+        await get(api.GET('/api/v1/journal/verification', {})),
+      ]
+      problem = null
+    } catch (error) {
+      problem = says(error)
+    }
+    verifying = false
+  }
   const marks: Record<string, string> = { allowed: '● allowed', refused: '⊘ refused', failed: '◬ failed' }
 </script>
 
@@ -76,12 +94,35 @@
         ><option value="">any label</option>{#each labels as l (l)}<option>{l}</option>{/each}</select
       >{/if}
     <input class="field w-48" bind:value={contains} placeholder="containing …" aria-label="Containing" />
+    {#if signed.session?.auditor}<button class="btn ml-auto" disabled={verifying} onclick={verify}
+        >{verifying ? 'Verifying …' : 'Verify'}</button
+      >{/if}
     {#if actor || action || decision || contains || label}<button
         class="btn"
         onclick={() => (actor = action = decision = contains = label = '')}>Clear</button
       >{/if}
   </div>
   {#if problem}<Trouble {problem} />{/if}
+  {#if verified}
+    <div class="panel mb-3 flex flex-col gap-1 p-3" role="status">
+      {#each verified as v (v.chain)}
+        <p class={v.holds ? 'text-epidote' : 'text-garnet'}>
+          {v.holds ? '●' : '◬'} The {v.chain}
+          {v.holds
+            ? `holds: ${v.entries} entries`
+            : `does not hold: ${v.problem}; ${v.entries} entries before that hold`}
+        </p>
+        {#if v.holds}<p
+            class="mono pl-4 text-xs! break-all text-muted"
+            title="Note it down elsewhere, to compare with later"
+          >
+            {v.last}
+            {v.hash}
+          </p>{/if}
+      {/each}
+      <button class="btn w-fit" onclick={() => (verified = null)}>Close</button>
+    </div>
+  {/if}
   <div class="panel min-h-0 flex-1 overflow-auto">
     <table class="dense">
       <thead

@@ -10,8 +10,9 @@
     members = [],
     of = [],
     end = false,
+    by = '',
     kinds = [],
-  }: { open: boolean; members?: string[]; of?: string[]; end?: boolean; kinds?: string[] } = $props()
+  }: { open: boolean; members?: string[]; of?: string[]; end?: boolean; by?: string; kinds?: string[] } = $props()
 
   /* svelte-ignore state_referenced_locally */
   let who = $state([...members])
@@ -20,6 +21,7 @@
   let until = $state('')
   let ticket = $state('')
   let option = $state(false)
+  let cascade = $state(false)
   const pairs = $derived(what.flatMap((of) => who.map((member) => ({ member, of }))))
   const roles = $derived(what.length > 0 && what.every((w) => w.startsWith('role:')))
 
@@ -30,7 +32,9 @@
         ...pair,
         until: until ? new Date(until + 'T00:00').toISOString() : undefined,
         ticket: ticket || undefined,
-        option: (option && roles) || undefined,
+        option: (!end && option && roles) || undefined,
+        by: (end && by) || undefined,
+        cascade: (end && cascade) || undefined,
         dry_run: dry || undefined,
       }
       const c: Changed = await get(
@@ -53,7 +57,7 @@
   bind:open
   title={end ? 'Take away' : 'Give'}
   verb={end ? 'Take away' : 'Give'}
-  asked={JSON.stringify([pairs, until, ticket, option])}
+  asked={JSON.stringify([pairs, until, ticket, option, cascade])}
   ready={pairs.length > 0}
   send={(dry) => each(end, dry)}
   undo={() => each(!end, false)}
@@ -75,6 +79,14 @@
       </p>
     {:else}<SubjectList bind:refs={who} label="Give it to" empty="nobody yet" {kinds} />{/if}
   </div>
+  {#if end && by}<p class="text-sm text-muted">
+      As given by <span class="mono">{by}</span>; what others gave stays.
+    </p>{/if}
+  {#if end && roles}
+    <label class="flex items-center gap-2"
+      ><input type="checkbox" bind:checked={cascade} /> Take along what they have given on</label
+    >
+  {/if}
   {#if !end}
     <div class="grid grid-cols-2 gap-3">
       <label class="text-sm text-muted">Until <input class="field text-ink" type="date" bind:value={until} /></label>

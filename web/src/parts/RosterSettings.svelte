@@ -15,7 +15,9 @@
   }
 
   async function save(name: string, accept: string, part?: 'subjects' | 'memberships') {
-    const answer = await fetch('/api/v1/roster' + (part ? `?part=${part}&csv_safe=true` : ''), { headers: { Accept: accept } })
+    const answer = await fetch('/api/v1/roster' + (part ? `?part=${part}&csv_safe=true` : ''), {
+      headers: { Accept: accept },
+    })
     const link = document.createElement('a')
     link.href = URL.createObjectURL(await answer.blob())
     link.download = name

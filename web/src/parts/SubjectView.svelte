@@ -18,7 +18,12 @@
   let page = $state<SubjectPage | null>(null)
   let problem = $state<Problem | null>(null)
   let member = $state(false)
-  let joining = $state<{ members: string[]; of: string[]; end: boolean }>({ members: [], of: [], end: false })
+  let joining = $state<{ members: string[]; of: string[]; end: boolean; by: string }>({
+    members: [],
+    of: [],
+    end: false,
+    by: '',
+  })
   let editing = $state(false)
   let granting = $state(false)
   let removing = $state(false)
@@ -39,8 +44,8 @@
       })
   })
 
-  function join(members: string[], of: string[], end = false) {
-    joining = { members, of, end }
+  function join(members: string[], of: string[], end = false, by = '') {
+    joining = { members, of, end, by }
     member = true
   }
 
@@ -102,10 +107,13 @@
         <span class="chip">
           <a class="hover:underline" href={place.href((m.of.startsWith('role:') ? '/roles/' : '/subjects/') + m.of)}
             >{m.of}</a
-          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}{m.option ? ' · may give it on' : ''}{page.memberships.some((x) => x.of === m.of && x.by !== m.by)
+          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}{m.option ? ' · may give it on' : ''}{page.memberships.some(
+            (x) => x.of === m.of && x.by !== m.by,
+          )
             ? ` · by ${m.by || 'gneiss'}`
             : ''}
-          {#if admin}<button aria-label="Take {m.of} away" onclick={() => join([page!.ref], [m.of], true)}>×</button
+          {#if admin}<button aria-label="Take {m.of} away" onclick={() => join([page!.ref], [m.of], true, m.by)}
+              >×</button
             >{/if}
         </span>
       {:else}<span class="text-muted">no groups and no roles</span>{/each}
