@@ -107,6 +107,9 @@ func signIn(server, user string) chromedp.Tasks {
 	}
 }
 
+// verified presses Verify on the audit page, and waits for what both chains come to.
+var verified = chromedp.Tasks{chromedp.Click(`//button[normalize-space(.)="Verify"]`, chromedp.BySearch), sees("The record holds"), sees("The journal holds")}
+
 // sees waits until the page shows a text.
 func sees(text string) chromedp.Action {
 	return chromedp.WaitVisible(`//*[contains(normalize-space(text()), `+quote(text)+`)][not(ancestor-or-self::*[@hidden])]`, chromedp.BySearch)
@@ -191,6 +194,6 @@ func TestShots(t *testing.T) {
 		picture("subject", chromedp.Navigate(server+"/subjects/user:beryl?tab=why"), chromedp.SendKeys(`input[aria-label=Object]`, "survey.licensing.payments\n", chromedp.ByQuery), sees("Ways to give it"))
 		picture("policy", chromedp.Navigate(server+"/tables/survey.monitoring.wells"), chromedp.Click(`//button[text()="Row policy"]`, chromedp.BySearch),
 			chromedp.SendKeys(`textarea`, "district IN (attribute('districts'))", chromedp.ByQuery), chromedp.WaitVisible(`section[aria-label="Live counts"] td`, chromedp.ByQuery))
-		picture("audit", chromedp.Navigate(server+"/audit"), sees("R-"))
+		picture("audit", chromedp.Navigate(server+"/audit"), sees("R-"), verified)
 	}
 }

@@ -40,3 +40,10 @@ func TestViews(t *testing.T) {
 		button("Take it away"), inDialog("Take it away"), noticed("took the view survey.drilling.deep away"),
 		chromedp.WaitVisible(`//h1[.="survey.drilling"]`, chromedp.BySearch))
 }
+
+// TestVerifying checks both chains from the audit page.
+func TestVerifying(t *testing.T) {
+	ctx := browser(t, false)
+	server := demotest.Start(t)
+	run(t, ctx, signIn(server, "agate"), chromedp.Navigate(server+"/audit"), sees("R-"), verified)
+}
