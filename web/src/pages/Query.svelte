@@ -68,8 +68,11 @@
   }
 
   async function copyCSV() {
-    const cell = (v: unknown) =>
-      v === null ? '' : /[",\r\n]/.test(String(v)) ? `"${String(v).replaceAll('"', '""')}"` : String(v)
+    // What a spreadsheet would take for a formula has an apostrophe before it.
+    const cell = (v: unknown) => {
+      const text = v === null ? '' : typeof v === 'string' && /^[=+\-@\t\r]/.test(v) ? `'${v}` : String(v)
+      return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text
+    }
     const lines = [result!.columns.map((c) => cell(c.name)), ...result!.rows.map((r) => r.map(cell))]
     await navigator.clipboard.writeText(lines.map((l) => l.join(',')).join('\r\n'))
   }
