@@ -121,7 +121,7 @@ func (s *server) fill(t *testing.T, rows map[string][]map[string]any) {
 	}
 	defer tx.Rollback()
 	for _, def := range tables {
-		text := "DELETE FROM " + def.name
+		text := "TRUNCATE " + def.name
 		for i, row := range rows[def.name] {
 			var values []string
 			for _, c := range columnNames(def) {
