@@ -220,7 +220,7 @@ func TestPairsTellNothing(t *testing.T) {
 				for _, form := range asked {
 					for i, wrap := range wrapped {
 						for j, bomb := range bombs[engine] {
-							if j == 1 && i%6 != 0 { // the slow one
+							if j == 1 && i%6 != 0 || engine == "PostgreSQL" && i%2 > 0 && !*allPairs { // the slow one, and engine
 								continue
 							}
 							if strings.HasPrefix(bomb, "big") && strings.Contains(form, "UNION ALL") {
@@ -235,7 +235,7 @@ func TestPairsTellNothing(t *testing.T) {
 						}
 					}
 				}
-				if t.Logf("%d pairs", n); n < 480 {
+				if t.Logf("%d pairs", n); n < 250 {
 					t.Errorf("only %d pairs were asked", n)
 				}
 			})
@@ -277,7 +277,7 @@ func TestPairsTellNothing(t *testing.T) {
 }
 
 // allPairs asks every pair through views, too.
-var allPairs = flag.Bool("leak.allpairs", false, "ask every pair through every kind of view")
+var allPairs = flag.Bool("leak.allpairs", false, "ask every pair, also on PostgreSQL and through every kind of view")
 
 // slow is how much longer one twin may take than the other; the slow bomb takes some
 // ten times as long, for each row.
