@@ -40,7 +40,7 @@ var Accounts = []Account{
 // not at all; one that is there already is left as it is.
 func Make(ctx context.Context, dir, password string, progress io.Writer) error {
 	if _, err := os.Stat(filepath.Join(dir, "records.db")); err == nil {
-		return nil
+		return moveTables(dir)
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -66,6 +66,22 @@ func Make(ctx context.Context, dir, password string, progress io.Writer) error {
 		return err
 	}
 	return os.Rename(making, dir)
+}
+
+// moveTables brings the tables of a demo that an earlier version made to where sources
+// lie now.
+func moveTables(dir string) error {
+	old, now := filepath.Join(dir, "survey"), filepath.Join(dir, "sources", "survey")
+	if _, err := os.Stat(old); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if _, err := os.Stat(now); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(now), 0o700); err != nil {
+		return err
+	}
+	return os.Rename(old, now)
 }
 
 func makeModel(ctx context.Context, dir, password string) error {
