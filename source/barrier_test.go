@@ -101,6 +101,7 @@ var asked = []string{
 	"SELECT max(id) FILTER (WHERE %s) FROM src.s.secrets",
 	"SELECT rank() OVER (ORDER BY %s, id) FROM src.s.secrets ORDER BY 1 LIMIT 3",
 	"SELECT id FROM src.s.secrets ORDER BY %s, id LIMIT 3",
+	"SELECT f.id FROM src.s.free f JOIN src.s.free g ON g.x * f.x * 4611686018427387904 > 0 WHERE f.x IN (SELECT id FROM src.s.secrets WHERE id = 7 AND %s)",
 	"SELECT %s, count(*) FROM src.s.secrets GROUP BY 1 ORDER BY 1",
 	"UPDATE src.s.secrets SET word = 'new' WHERE id = 7 AND %s",
 	"UPDATE src.s.free SET x = 1 FROM src.s.secrets WHERE secrets.id = free.x AND %s",
@@ -278,6 +279,62 @@ func TestPairsTellNothing(t *testing.T) {
 
 // allPairs asks every pair through views, too.
 var allPairs = flag.Bool("leak.allpairs", false, "ask every pair, also on PostgreSQL and through every kind of view")
+
+// TestDatabasesKeepTheFence reads the databases' own plans: what is not plain is worked
+// out above the fence, and what is plain reaches the index below it.
+func TestDatabasesKeepTheFence(t *testing.T) {
+	engines(t, func(t *testing.T, make maker) {
+		src, m := make(t, hiding("yes")+" ANALYZE;")
+		set, err := (&policy.Set{}).Apply(hidings["by a constant"][0], m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		plan, err := query.Make("SELECT word FROM src.s.secrets WHERE id = 7 AND length(word) * 2 > 3", nil, standing(t, m, "flint"), set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines, err := src.Explain(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown := strings.Join(lines, "\n")
+		if strings.HasSuffix(t.Name(), "SQLite") {
+			if !strings.Contains(shown, "CO-ROUTINE rows") && !strings.Contains(shown, "MATERIALIZE rows") || !strings.Contains(shown, "SEARCH secrets") {
+				t.Errorf("SQLite looks through the fence, or past the index:\n%s", shown)
+			}
+			return
+		}
+		above, below, found := strings.Cut(shown, "Scan using secrets_pkey")
+		if !found || !strings.Contains(above, "Subquery Scan on rows") || !strings.Contains(above, "length(") || strings.Contains(below, "length(") {
+			t.Errorf("PostgreSQL looks through the fence, or past the index:\n%s", shown)
+		}
+	})
+}
+
+// TestViewsAreKeptWhole: what a lending view's owner has worked out, at any depth, is
+// worked out on every row, whatever its reader asks.
+func TestViewsAreKeptWhole(t *testing.T) {
+	engines(t, func(t *testing.T, make maker) {
+		for text, whole := range map[string]bool{
+			"SELECT id, word FROM src.s.secrets WHERE parent_id = 1":                                                false,
+			"SELECT secrets.id, word FROM src.s.secrets JOIN src.s.parent ON parent.id = parent_id AND parent.open": false,
+			"SELECT id, word FROM src.s.secrets WHERE 100 / big > 3":                                                true,
+			"SELECT id, word FROM (SELECT id, word FROM src.s.secrets WHERE 100 / big > 3) q":                       true,
+			"WITH q AS (SELECT id, word FROM src.s.secrets WHERE 100 / big > 3) SELECT id, word FROM q":             true,
+			"SELECT id, word FROM src.s.secrets WHERE 100 / big > 3 UNION ALL SELECT id, word FROM src.s.many":      true,
+		} {
+			pair := twins(t, make, nil, access.PutView{Path: "src.s.lent", Text: text, Rights: access.OwnerRights, Owner: "user:flint",
+				Columns: []access.ViewColumn{{Name: "id", Type: "bigint"}, {Name: "word", Type: "text"}}})
+			plan, err := query.Make("SELECT word FROM src.s.lent WHERE id = 5", nil, pair[0].st, pair[0].set)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := strings.Contains(plan.SQL, "OFFSET 0"); got != whole {
+				t.Errorf("%s is kept whole: %v\n%s", text, got, plan.SQL)
+			}
+		}
+	})
+}
 
 // slow is how much longer one twin may take than the other; the slow bomb takes some
 // ten times as long, for each row.

@@ -36,6 +36,7 @@ type barriers struct {
 	barred    map[*Query]bool
 	hardIn    map[*Query]bool
 	heavyIn   map[*Query]bool
+	riskyAt   map[*Query]bool
 }
 
 type columnKey struct {
@@ -44,7 +45,7 @@ type columnKey struct {
 }
 
 func newBarriers() barriers {
-	return barriers{plainDef: map[columnKey]bool{}, barred: map[*Query]bool{}, hardIn: map[*Query]bool{}, heavyIn: map[*Query]bool{}}
+	return barriers{plainDef: map[columnKey]bool{}, barred: map[*Query]bool{}, hardIn: map[*Query]bool{}, heavyIn: map[*Query]bool{}, riskyAt: map[*Query]bool{}}
 }
 
 // plain reports whether a condition, or a part of one, can neither fail nor take
@@ -172,36 +173,11 @@ func (b *barriers) plainOutput(q *Query, i int) bool {
 // barrier reports whether rows of a relation can be hidden, or values treated,
 // where conditions on it may still be worked out before that.
 func (b *barriers) barrier(r *Relation) bool {
-	switch {
-	case r.governed != nil || r.lends:
-		return true
-	case r.Query != nil:
-		return b.bars(r.Query)
-	case r.CTE != nil:
-		return b.bars(r.CTE.Query)
-	}
-	return false
-}
-
-// bars reports whether there is a barrier anywhere in a query.
-func (b *barriers) bars(q *Query) bool {
-	return b.remembered(b.barred, q, func(r *Relation) bool { return r.governed != nil || r.lends })
+	return within(r, b.barred, func(r *Relation) bool { return r.governed != nil || r.lends })
 }
 
 // hardBarrier is barrier for hard ones.
-func (b *barriers) hardBarrier(r *Relation) bool {
-	switch {
-	case isHard(r):
-		return true
-	case r.Query != nil:
-		return b.hardens(r.Query)
-	case r.CTE != nil:
-		return b.hardens(r.CTE.Query)
-	}
-	return false
-}
-
-func (b *barriers) hardens(q *Query) bool { return b.remembered(b.hardIn, q, isHard) }
+func (b *barriers) hardBarrier(r *Relation) bool { return within(r, b.hardIn, isHard) }
 
 func isHard(r *Relation) bool {
 	return r.lends || r.governed != nil && (len(r.governed.joins) > 0 || anyExpr(r.governed.filter, func(x Expr) bool {
@@ -210,18 +186,22 @@ func isHard(r *Relation) bool {
 	}))
 }
 
-// remembered reports whether f holds for a relation of a query, at any depth.
-func (b *barriers) remembered(known map[*Query]bool, q *Query, f func(*Relation) bool) bool {
+// within reports whether f holds for a relation, or for one that it is made of, at any
+// depth. What is found out of queries is kept in known.
+func within(r *Relation, known map[*Query]bool, f func(*Relation) bool) bool {
+	q := r.Query
+	if r.CTE != nil {
+		q = r.CTE.Query
+	}
+	if q == nil || f(r) {
+		return f(r)
+	}
 	if found, ok := known[q]; ok {
 		return found
 	}
 	known[q] = false // for a query that reads itself
-	found := false
-	eachRelation(q, func(r *Relation) {
-		found = found || f(r) || r.CTE != nil && b.remembered(known, r.CTE.Query, f)
-	})
-	known[q] = found
-	return found
+	eachRelation(q, func(r *Relation) { known[q] = within(r, known, f) || known[q] })
+	return known[q]
 }
 
 // heavy reports whether a relation is a query that takes more than to join tables
@@ -275,6 +255,52 @@ func (b *barriers) riskyIn(s *Select) bool {
 		}
 	})
 	return found
+}
+
+// riskyWithin is riskyIn for all that a query is made of in FROM.
+func (b *barriers) riskyWithin(q *Query) bool {
+	if known, ok := b.riskyAt[q]; ok {
+		return known
+	}
+	b.riskyAt[q] = true // for a query that reads itself
+	b.riskyAt[q] = b.risksWithin(q)
+	return b.riskyAt[q]
+}
+
+func (b *barriers) risksWithin(q *Query) bool {
+	switch body := q.Body.(type) {
+	case *SetOp:
+		return b.riskyWithin(body.L) || b.riskyWithin(body.R)
+	case *Select:
+		found := b.riskyIn(body)
+		eachItem(body.From, func(item From) {
+			if r, ok := item.(*Relation); ok && !found {
+				found = r.Query != nil && b.riskyWithin(r.Query) || r.CTE != nil && b.riskyWithin(r.CTE.Query)
+			}
+		})
+		return found
+	}
+	return false
+}
+
+// unplain counts the conditions of a SELECT that are not plain, with items of FROM
+// that are heavy.
+func (b *barriers) unplain(s *Select) int {
+	n := b.risky(s.Where)
+	if b.riskyHaving(s.Having) {
+		n++
+	}
+	eachItem(s.From, func(item From) {
+		switch item := item.(type) {
+		case *Join:
+			n += b.risky(item.On)
+		case *Relation:
+			if b.heavy(item) {
+				n++
+			}
+		}
+	})
+	return n
 }
 
 // risky counts the conjuncts of a condition that are not plain.

@@ -31,12 +31,13 @@ type emitter struct {
 	taken   map[string]bool
 	model   *access.Model
 	barriers
-	moved    map[columnKey]moved // columns that a fenced block gives, by their places in it
-	apart    map[*Relation]Expr  // hard barriers that are blocks of their own, with the conditions inside
-	whole    int                 // conditions being written beside what is not plain
-	indent   int
-	inline   *Relation // the table that is written to
-	defining []*CTE    // WITH queries that are being written, outermost first
+	moved       map[columnKey]moved // columns that a fenced block gives, by their places in it
+	apart       map[*Relation]Expr  // hard barriers that are blocks of their own, with the conditions inside
+	whole       int                 // conditions being written beside what is not plain
+	unplainHere int                 // conditions and items of the SELECT being written that are not plain
+	indent      int
+	inline      *Relation // the table that is written to
+	defining    []*CTE    // WITH queries that are being written, outermost first
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int

@@ -24,6 +24,9 @@ func (e *emitter) rowsOf(s *Select) {
 			self = self || r.CTE != nil && slices.Contains(e.defining, r.CTE)
 		}
 	})
+	outer := e.unplainHere
+	e.unplainHere = e.unplain(s)
+	defer func() { e.unplainHere = outer }()
 	if barred {
 		items, where = e.unjoined(items, where)
 	}
@@ -49,13 +52,9 @@ func (e *emitter) rowsOf(s *Select) {
 	if rest == nil {
 		return
 	}
-	others := e.risky(rest) + heavy
-	if e.riskyHaving(s.Having) {
-		others++
-	}
 	e.line()
 	e.write("WHERE ")
-	e.besides(others, rest)
+	e.besides(e.unplainHere, rest)
 }
 
 // setApart makes the relations that which holds for blocks of their own, with the
@@ -118,13 +117,13 @@ func (e *emitter) unjoined(items []From, where Expr) ([]From, Expr) {
 	return out, where
 }
 
-// side writes the left side of a join.
+// side writes a side of a join.
 func (e *emitter) side(j *Join, item From) {
 	if e.sideApart(j, item) {
 		e.block([]From{item}, nil)
 		return
 	}
-	e.from(item)
+	e.joined(item, item == j.R)
 }
 
 // sideApart reports whether a side of an outer join is a block of its own. It is where
@@ -213,26 +212,20 @@ func (e *emitter) block(items []From, where Expr) {
 // all of its conditions are plain. They are worked out on every row, whatever its
 // reader asks.
 func (e *emitter) kept(r *Relation) bool {
-	s, ok := r.Query.Body.(*Select)
-	return r.lends && r.Query.Limit == nil && r.Query.Offset == nil && (!ok || e.riskyIn(s))
+	return r.lends && r.Query.Limit == nil && r.Query.Offset == nil && e.riskyWithin(r.Query)
 }
 
+// keptWhole writes a query with a fence of its own.
 func (e *emitter) keptWhole(q *Query) {
-	if _, plain := q.Body.(*Select); plain {
-		e.indent++
-		e.line()
-		e.query(q)
-		e.line()
-		e.write(e.fence)
-		e.indent--
-		e.line()
-		return
-	}
 	e.indent++
 	e.line()
-	e.write("SELECT * FROM (")
-	e.nested(q)
-	e.write(") AS ", quoteName(e.fresh("q")))
+	if _, plain := q.Body.(*Select); plain {
+		e.query(q)
+	} else {
+		e.write("SELECT * FROM (")
+		e.nested(q)
+		e.write(") AS ", quoteName(e.fresh("q")))
+	}
 	e.line()
 	e.write(e.fence)
 	e.indent--

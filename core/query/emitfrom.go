@@ -37,14 +37,10 @@ func (e *emitter) from(item From) {
 		} else {
 			e.write(item.Kind, " JOIN ")
 		}
-		if e.sideApart(item, item.R) {
-			e.block([]From{item.R}, nil)
-		} else {
-			e.joined(item.R, true)
-		}
+		e.side(item, item.R)
 		if item.On != nil {
 			e.write(" ON ")
-			e.besides(e.risky(item.On), item.On)
+			e.besides(max(e.unplainHere, e.risky(item.On)), item.On)
 		}
 	case *Relation:
 		if where, ok := e.apart[item]; ok {
