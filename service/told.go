@@ -34,8 +34,15 @@ func (s *Service) told(st *state, c Caller, err error) *wire.Problem {
 		return p
 	case errors.As(err, &notFound) && !slices.Contains(fixedKinds, notFound.Kind):
 		return s.notYours(st, c, notFound.Kind, notFound.Name)
-	case errors.As(err, &invalid) && (invalid.Code == "role_loop" || invalid.Code == "lead_loop"):
-		return problem(422, invalid.Code, "Not possible", "that would close a loop; an administrator can show it")
+	case errors.As(err, &invalid):
+		switch invalid.Code { // whose texts name subjects
+		case "role_loop", "lead_loop":
+			return problem(422, invalid.Code, "Not possible", "that would close a loop; an administrator can show it")
+		case "dependents":
+			return problem(422, invalid.Code, "Not possible", "others rest on it; an administrator can tell who")
+		case "ambiguous_subject":
+			return problem(422, invalid.Code, "Not possible", "write the kind before the name, such as user:NAME")
+		}
 	case errors.As(err, &rest):
 		return problem(409, "dependents", "Others rest on it", "others have passed it on; ask an administrator to revoke it")
 	case errors.As(err, &q):

@@ -11,29 +11,25 @@ import (
 	"gneiss/core/policy"
 )
 
-// TablesNamed finds the tables that the texts of a policy name, whether or not the
-// policy is about anything yet: the policy may read these, and no others, wherever
-// it comes to. Home is the schema whose tables have short names in the texts; zero
-// for a policy on a label, which can come to any. Its error is a text that cannot
-// be bound: one that names a table that is not there, or by a name that could mean
-// another elsewhere.
-func TablesNamed(m *access.Model, home access.ObjectID, texts ...string) ([]access.ObjectID, error) {
+// TablesNamed finds the tables that the condition and the expression of a policy name,
+// either of which may be empty, whether or not the policy is about anything yet: the
+// policy may read these, and no others, wherever it comes to. Home is the schema whose
+// tables have short names in the texts; zero for a policy on a label, which can come to
+// any. Its error is a text that cannot be read, or names a table that is not there, or
+// could mean another elsewhere.
+func TablesNamed(m *access.Model, home access.ObjectID, condition, expression string) ([]access.ObjectID, error) {
 	found := []access.ObjectID{}
-	for _, text := range texts {
-		if text == "" {
+	for _, text := range [][2]string{{conditionHead, condition}, {expressionHead, expression}} {
+		if text[1] == "" {
 			continue
 		}
-		if _, err := parse("SELECT " + text); err != nil { // within the bounds of all texts
-			if _, err := parse("SELECT 1 WHERE " + text); err != nil {
-				return nil, nil // which its own check says better
-			}
+		head, whole := text[0], text[0]+text[1]
+		if _, err := parse(whole); err != nil { // within the bounds of all texts
+			return nil, afterHead(err, len(head))
 		}
-		written, err := pg.ParseToJSON("SELECT 1 WHERE " + text)
+		written, err := pg.ParseToJSON(whole)
 		if err != nil {
-			written, err = pg.ParseToJSON("SELECT " + text)
-		}
-		if err != nil {
-			return nil, nil
+			return nil, err
 		}
 		var tree any
 		if err := json.Unmarshal([]byte(written), &tree); err != nil {

@@ -15,13 +15,17 @@ import (
 // it is, with Gneiss's own authority: who the policy is about needs no privilege
 // on what it reads.
 
+// A text is read behind one of these, so that the grammar sees a condition, or an
+// expression, and nothing else; what encloses it are parentheses of the tree's, not of
+// the text's.
+const (
+	conditionHead  = "SELECT 1 WHERE "
+	expressionHead = "SELECT "
+)
+
 // bindCondition binds a text that must be one condition over a table's columns.
 func bindCondition(st *access.Standing, set *policy.Set, text string, inner *Relation) (e Expr, own *binder, err error) {
-	// The text is read as a WHERE clause, so that the grammar sees a condition
-	// and nothing else; the text is fenced in by parentheses of the tree's, not
-	// of the text's.
-	const head = "SELECT 1 WHERE "
-	return bindOwn(st, set, head, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+	return bindOwn(st, set, conditionHead, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause == nil || len(s.TargetList) != 1 {
 			panic(&Error{Code: Syntax, Text: "the rule is more than one condition"})
 		}
@@ -34,8 +38,7 @@ func bindCondition(st *access.Standing, set *policy.Set, text string, inner *Rel
 // bindExpression binds the expression that stands in the place of a column's
 // value, and has its type.
 func bindExpression(st *access.Standing, set *policy.Set, text string, x *ColumnRef) (e Expr, own *binder, err error) {
-	const head = "SELECT "
-	return bindOwn(st, set, head, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+	return bindOwn(st, set, expressionHead, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause != nil || len(s.TargetList) != 1 || s.TargetList[0].GetResTarget().GetName() != "" {
 			panic(&Error{Code: Syntax, Text: "a treatment is one expression"})
 		}
