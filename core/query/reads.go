@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
@@ -20,7 +21,7 @@ import (
 func TablesNamed(m *access.Model, home access.ObjectID, condition, expression string) ([]access.ObjectID, error) {
 	found := []access.ObjectID{}
 	for _, text := range [][2]string{{conditionHead, condition}, {expressionHead, expression}} {
-		if text[1] == "" {
+		if strings.TrimSpace(text[1]) == "" { // which its own check refuses where it must not be
 			continue
 		}
 		head, whole := text[0], text[0]+text[1]
