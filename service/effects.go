@@ -115,6 +115,13 @@ func (s *state) touched(after *state, c change) []touch {
 		return on
 	}
 	everywhere := func(ref string) []touch { return []touch{{subject(ref), access.PlatformID}} }
+	onwards := func(ref string) []touch { // with those that a member has given on to
+		all := everywhere(ref)
+		for _, id := range access.PassedOn(s.model, after.model) {
+			all = append(all, touch{id, access.PlatformID})
+		}
+		return all
+	}
 	switch c := c.(type) {
 	case access.AddGrant:
 		return []touch{{subject(c.Subject), object(c.Object)}}
@@ -146,9 +153,9 @@ func (s *state) touched(after *state, c change) []touch {
 		}
 		return all
 	case access.Join:
-		return everywhere(c.Member)
+		return onwards(c.Member)
 	case access.Leave:
-		return everywhere(c.Member)
+		return onwards(c.Member)
 	case access.SetSubject:
 		if c.Disabled == nil && c.Lead == nil {
 			return nil

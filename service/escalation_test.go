@@ -67,7 +67,7 @@ func TestSourcesKeepAway(t *testing.T) {
 			t.Errorf("the location %s was taken", location)
 			continue
 		}
-		if p := svc.Told(opal, err); p.Status != 422 || !strings.Contains(p.Detail, "below a folder for sources") && !strings.Contains(p.Detail, "own data folder") {
+		if p := svc.Told(opal, err); p.Status != 422 || !strings.Contains(p.Detail, "inside a folder for sources") && !strings.Contains(p.Detail, "own data folder") {
 			t.Errorf("the location %s: %v", location, p)
 		}
 	}
@@ -177,5 +177,29 @@ func TestARosterThatDisablesEndsSessions(t *testing.T) {
 	roster(false)
 	if _, err := svc.Authenticate(ctx, secret, "192.0.2.1"); err == nil {
 		t.Error("a token outlives its account's disabling by a roster")
+	}
+}
+
+// TestTakingAlongIsShown: who loses what was given on to them is named, before it is
+// done.
+func TestTakingAlongIsShown(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, marl := caller(t, svc, "opal"), caller(t, svc, "marl")
+	done(t)(svc.Join(ctx, opal, wire.Member{Member: "user:marl", Of: "role:survey_reader", Option: true}, false))
+	done(t)(svc.Join(ctx, marl, wire.Member{Member: "user:tuff", Of: "role:survey_reader"}, false))
+	take := wire.Member{Member: "user:marl", Of: "role:survey_reader", Change: wire.Change{DryRun: true}}
+	if _, err := svc.Join(ctx, opal, take, true); err == nil || !strings.Contains(err.Error(), "role:survey_reader to user:tuff by user:marl") {
+		t.Errorf("what rests on it is not named: %v", err)
+	}
+	take.Cascade = true
+	out, err := svc.Join(ctx, opal, take, true)
+	losers := ""
+	for _, e := range out.Effects {
+		if len(e.Loses) > 0 {
+			losers += e.Subject + " "
+		}
+	}
+	if err != nil || !strings.Contains(losers, "user:marl") || !strings.Contains(losers, "user:tuff") {
+		t.Errorf("%s lose by it, %v", losers, err)
 	}
 }

@@ -126,7 +126,7 @@ func (f *finder) lent(p *policy.Scope, on string) {
 			continue
 		}
 		f.add("lent", f.st.model.Ref(p.Writer), on, fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.model.Path(id), f.st.model.Ref(p.Writer)),
-			"what it reads is shown to whom the policy is for by the right of somebody who has lost it", "gneiss policy rows edit "+p.Name, "gneiss policy stop "+p.Name)
+			"the policy still shows data from that table, by a right that its writer no longer has", "gneiss policy rows edit "+p.Name, "gneiss policy stop "+p.Name)
 	}
 }
 

@@ -202,7 +202,7 @@ func (s *Service) showPlan(ctx context.Context, c Caller, p *standpoint, lane *a
 		out.Tables = append(out.Tables, shaped(p.Model, t))
 	}
 	if hidden := s.hiddenFrom(p.state, c, plan); hidden != 0 {
-		out.Database = []string{fmt.Sprintf("The database's own plan estimates how many rows there are; it is shown to who sees all rows of %s.", p.Model.Path(hidden))}
+		out.Database = []string{fmt.Sprintf("The database's plan contains estimates of row counts, so it is shown only to those who see all rows of %s.", p.Model.Path(hidden))}
 		return out, nil
 	}
 	ctx, cancel := s.within(ctx, lane)

@@ -46,7 +46,7 @@ func Problem(err error) *wire.Problem {
 	case errors.Is(err, source.ErrUnavailable):
 		return problem(503, "source_unavailable", "Source not available", "%v; look at the source, then try again", err)
 	case errors.Is(err, store.ErrUnwritable):
-		return problem(503, "unwritable", "Not recorded", "the service cannot write its records now, so nothing is done; is its disk full? Try again when /readyz says ready")
+		return problem(503, "unwritable", "Not recorded", "the service cannot write its records, so nothing was done. Its disk may be full; try again once /readyz reports ready")
 	case errors.Is(err, source.ErrTooLarge):
 		return problem(422, "too_large", "Too large", "the answer is larger than the lane lets through; ask for less")
 	case errors.As(err, &rest):

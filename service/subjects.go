@@ -377,7 +377,7 @@ func (s *Service) noteMemberships(st *state, o *order, member, of *access.Subjec
 	}
 	for _, e := range after.model.Subject(member.ID).Memberships {
 		if e.Of == of.ID && st.model.Ref(e.By) == what.By && !e.Until.IsZero() && !e.Until.Equal(what.Until) {
-			o.notes = append(o.notes, fmt.Sprintf("it ends on %s, with the right to give it on that it rests on", e.Until.Format("2006-01-02")))
+			o.notes = append(o.notes, fmt.Sprintf("it ends on %s, when the giver's own right to pass it on ends", e.Until.Format("2006-01-02")))
 		}
 	}
 }

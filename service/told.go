@@ -29,7 +29,7 @@ func (s *Service) told(st *state, c Caller, err error) *wire.Problem {
 	switch {
 	case errors.As(err, &p):
 		if p.Code == "in_use" {
-			return problem(409, p.Code, p.Title, "something else rests on it; an administrator can tell what")
+			return problem(409, p.Code, p.Title, "it is still in use; ask an administrator by what")
 		}
 		return p
 	case errors.As(err, &notFound) && !slices.Contains(fixedKinds, notFound.Kind):
@@ -37,9 +37,9 @@ func (s *Service) told(st *state, c Caller, err error) *wire.Problem {
 	case errors.As(err, &invalid):
 		switch invalid.Code { // whose texts name subjects
 		case "role_loop", "lead_loop":
-			return problem(422, invalid.Code, "Not possible", "that would close a loop; an administrator can show it")
+			return problem(422, invalid.Code, "Not possible", "that would close a loop; ask an administrator to show it")
 		case "dependents":
-			return problem(422, invalid.Code, "Not possible", "others rest on it; an administrator can tell who")
+			return problem(422, invalid.Code, "Not possible", "others were given it from there; ask an administrator to take it away")
 		case "ambiguous_subject":
 			return problem(422, invalid.Code, "Not possible", "write the kind before the name, such as user:NAME")
 		}

@@ -16,7 +16,7 @@ import (
 // errNotYours refuses a statement that would leave a row which the row policies
 // do not let through, or whose key is taken: in the same words, for the key may
 // be that of a row which is not there for the session.
-var errNotYours = problem(403, "row_policy", "Refused", "a row that this would leave is not yours to write: a row policy does not let it through, its key is taken, or what it leads to is not there; nothing was changed")
+var errNotYours = problem(403, "row_policy", "Refused", "a row that this would leave is not yours to write: a row policy does not allow it, its key is taken, or the row that it refers to is not there; nothing was changed")
 
 // refusedKey reports whether the database refused a key that could be that of a
 // hidden row, or lead to one.

@@ -220,7 +220,7 @@ func TestForeignKeysTellNothing(t *testing.T) {
 	copies := "INSERT INTO survey.drilling.core_boxes (borehole_id, box_no, shelf, from_m, to_m) SELECT $X, box_no, shelf, from_m, to_m FROM survey.drilling.core_boxes LIMIT 3"
 	for _, sql := range []string{insert, update, copies} {
 		hidden, absent := try(sql, one("coast")), try(sql, "987654")
-		if hidden != absent || !strings.Contains(hidden, "what it leads to is not there") {
+		if hidden != absent || !strings.Contains(hidden, "the row that it refers to is not there") {
 			t.Errorf("%s\ntells a hidden borehole from none:\n%s\n%s", sql, hidden, absent)
 		}
 	}
@@ -229,7 +229,7 @@ func TestForeignKeysTellNothing(t *testing.T) {
 	}
 	// Lithology is made to hide rows, which lead to boreholes.
 	done(t)(svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "basalt", Table: "survey.drilling.lithology", Rule: "rock = 'basalt'"}}))
-	if got := try("DELETE FROM survey.drilling.boreholes WHERE id = $X", one("north")); !strings.Contains(got, "rows of survey.drilling.lithology lead to") {
+	if got := try("DELETE FROM survey.drilling.boreholes WHERE id = $X", one("north")); !strings.Contains(got, "rows of survey.drilling.lithology refer to") {
 		t.Errorf("a row that hidden rows may lead to: %s", got)
 	}
 }
@@ -247,7 +247,7 @@ func TestEstimatesAreForWhoSeesAll(t *testing.T) {
 		}
 		return fmt.Sprint(r.Rows)
 	}
-	if got := shown(flint); strings.Contains(got, "SEARCH") || !strings.Contains(got, "who sees all rows of survey.drilling.boreholes") {
+	if got := shown(flint); strings.Contains(got, "SEARCH") || !strings.Contains(got, "those who see all rows of survey.drilling.boreholes") {
 		t.Errorf("flint is told %s", got)
 	}
 	if got := shown(opal); !strings.Contains(got, "SEARCH") {

@@ -90,7 +90,7 @@ func (m *Model) saysPassed(now time.Time) string {
 			}
 		}
 	}
-	return "it was given on: " + strings.Join(list, "; ") + ". Take those back first, or take them along with cascade"
+	return "others have it from there: " + strings.Join(list, "; ") + ". Take it from them first, or from all of them with cascade"
 }
 
 // putMembership puts a membership in the place of the one by the same giver.
@@ -126,4 +126,19 @@ func (m *Model) dropMemberships(member *Subject, gone func(Membership) bool) {
 		down.Members = slices.DeleteFunc(slices.Clone(down.Members), func(id SubjectID) bool { return id == member.ID })
 		m.setSubject(down)
 	}
+}
+
+// PassedOn lists the subjects whose memberships that were given on are others in one
+// model than in the one before, of which it is a successor.
+func PassedOn(before, after *Model) []SubjectID {
+	passed := func(m *Model, id SubjectID) []Membership {
+		return slices.DeleteFunc(slices.Clone(m.Subject(id).Memberships), func(e Membership) bool { return !e.Passed })
+	}
+	var ids []SubjectID
+	for _, id := range before.givenOn {
+		if !slices.Equal(passed(before, id), passed(after, id)) {
+			ids = append(ids, id)
+		}
+	}
+	return ids
 }

@@ -164,8 +164,8 @@ func (e *emitter) fromOf(w *Write) {
 }
 
 // whereOf writes the condition of the statement, and of the rows that are there
-// for the session. What is not plain of the statement's is worked out for no other:
-// a CASE works out its results only where its condition holds.
+// for the session. Conditions of the statement that are not plain are evaluated for
+// those rows only: a CASE evaluates a result only where its condition holds.
 func (e *emitter) whereOf(w *Write) {
 	var filter Expr
 	if g := w.Target.governed; g != nil {
