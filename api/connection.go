@@ -97,7 +97,7 @@ func (s *Server) address(c fiber.Ctx) string {
 		if err != nil {
 			break
 		}
-		at = hop.Unmap()
+		at = hop.Unmap().WithZone("") // which could be any text
 	}
 	return at.String()
 }

@@ -166,7 +166,7 @@ func (s *state) touched(after *state, c change) []touch {
 	case access.RenameSubject:
 		return everywhere(c.Subject)
 	case access.RemoveSubject:
-		return everywhere(c.Subject)
+		return onwards(c.Subject)
 	case policy.PlaceLabel:
 		return []touch{{access.PublicID, object(c.Object)}}
 	case policy.LiftLabel:

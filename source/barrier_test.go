@@ -437,3 +437,21 @@ func TestPairsOfEveryFunction(t *testing.T) {
 		}
 	})
 }
+
+// TestLongStatements: a text that is too long to be kept prepared is answered as others.
+func TestLongStatements(t *testing.T) {
+	engines(t, func(t *testing.T, make maker) {
+		src, m := make(t, hiding("yes"))
+		w := twin{src, standing(t, m, "flint"), &policy.Set{}}
+		text := "SELECT count(*) FROM src.s.many WHERE id IN (" + strings.Repeat("1000, ", 9000) + "3, 4)"
+		plan, err := query.Make(text, nil, w.st, w.set)
+		if err != nil || len(plan.SQL) <= source.MostPrepared {
+			t.Fatalf("%d bytes, %v", len(plan.SQL), err)
+		}
+		for range 2 {
+			if got, _ := w.answer(t, text); got != "[2]" {
+				t.Errorf("a long statement gives %s", got)
+			}
+		}
+	})
+}

@@ -66,6 +66,10 @@ type Source interface {
 	Close() error
 }
 
+// MostPrepared bounds the text of a statement that is kept prepared, in bytes: many
+// long ones would fill the memory.
+const MostPrepared = 16 << 10
+
 // ErrTooLarge ends a statement whose answer is larger than it may be.
 var ErrTooLarge = errors.New("the answer is larger than the lane lets through")
 

@@ -116,7 +116,7 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 			return err
 		}
 		defer conn.Release()
-		rows, err := conn.Query(ctx, text, args...)
+		rows, err := conn.Query(ctx, text, prepared(text, args)...)
 		if err != nil {
 			return err
 		}
@@ -127,6 +127,14 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 		err = once()
 	}
 	return told(err)
+}
+
+// prepared says with a statement's arguments that a long text is not kept prepared.
+func prepared(text string, args []any) []any {
+	if len(text) <= source.MostPrepared {
+		return args
+	}
+	return append([]any{pgx.QueryExecModeDescribeExec}, args...)
 }
 
 // stale reports whether a statement was prepared for a table that is another now.
@@ -171,7 +179,7 @@ func (s *Source) Write(ctx context.Context, text string, args []any, columns []q
 			return err
 		}
 		defer tx.Rollback(context.WithoutCancel(ctx))
-		rows, err := tx.Query(ctx, text, args...)
+		rows, err := tx.Query(ctx, text, prepared(text, args)...)
 		if err != nil {
 			return err
 		}

@@ -360,6 +360,17 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 }
 
 func (s *Source) run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
+	if len(text) > source.MostPrepared {
+		db, err := s.connect()
+		if err != nil {
+			return err
+		}
+		rows, err := db.QueryContext(ctx, text, args...)
+		if err != nil {
+			return err
+		}
+		return each(rows, columns, f)
+	}
 	stmt, err := s.statement(ctx, text)
 	if err != nil {
 		return err
