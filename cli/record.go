@@ -80,9 +80,9 @@ func (a *app) verified(c *cobra.Command, path string) error {
 	case a.output != "table":
 		err = a.show(v, grid{})
 	case v.Holds:
-		_, err = fmt.Fprintf(a.out, "The %s holds: %d entries. The last is %d, with the hash\n%s\n", v.Chain, v.Entries, v.Last, v.Hash)
+		_, err = fmt.Fprintf(a.out, "The %s is intact: %d entries. The last is %d, with the hash\n%s\n", v.Chain, v.Entries, v.Last, v.Hash)
 	default:
-		_, err = fmt.Fprintf(a.out, "The %s does not hold: %s. %d entries before that hold.\n", v.Chain, v.Problem, v.Entries)
+		_, err = fmt.Fprintf(a.out, "The %s is not intact: %s. The %d entries before that are.\n", v.Chain, v.Problem, v.Entries)
 	}
 	if err == nil && !v.Holds {
 		err = &exit{ExitCheck}

@@ -313,7 +313,7 @@ func (a *app) takeRole() *cobra.Command {
 // leaveFlags adds the options of ending a membership.
 func leaveFlags(c *cobra.Command) {
 	c.Flags().String("by", "", "only as this subject gave it")
-	c.Flags().Bool("cascade", false, "take along what they have given on")
+	c.Flags().Bool("cascade", false, "also take it from those they passed it on to")
 }
 
 func (a *app) leave(use, short, kind string) *cobra.Command {

@@ -108,7 +108,7 @@ func signIn(server, user string) chromedp.Tasks {
 }
 
 // verified presses Verify on the audit page, and waits for what both chains come to.
-var verified = chromedp.Tasks{chromedp.Click(`//button[normalize-space(.)="Verify"]`, chromedp.BySearch), sees("The record holds"), sees("The journal holds")}
+var verified = chromedp.Tasks{chromedp.Click(`//button[normalize-space(.)="Verify"]`, chromedp.BySearch), sees("The record is intact"), sees("The journal is intact")}
 
 // sees waits until the page shows a text.
 func sees(text string) chromedp.Action {

@@ -104,23 +104,21 @@
   </div>
   {#if problem}<Trouble {problem} />{/if}
   {#if verified}
-    <div class="panel mb-3 flex flex-col gap-1 p-3" role="status">
-      {#each verified as v (v.chain)}
-        <p class={v.holds ? 'text-epidote' : 'text-garnet'}>
-          {v.holds ? '●' : '◬'} The {v.chain}
-          {v.holds
-            ? `holds: ${v.entries} entries`
-            : `does not hold: ${v.problem}; ${v.entries} entries before that hold`}
+    <div class="panel mb-3 flex items-start gap-3 p-3" role="status">
+      <div class="flex-1">
+        {#each verified as v (v.chain)}
+          <p class={v.holds ? 'text-epidote' : 'text-garnet'}>
+            {v.holds
+              ? `● The ${v.chain} is intact: ${v.entries} entries`
+              : `◬ The ${v.chain} is not intact: ${v.problem}. The ${v.entries} entries before that are`}
+          </p>
+          {#if v.holds}<p class="mono pl-4 text-xs! break-all text-muted">{v.last} {v.hash}</p>{/if}
+        {/each}
+        <p class="mt-1 text-sm text-muted">
+          Note the last entries and their hashes elsewhere, to compare with later: they stand for all entries before.
         </p>
-        {#if v.holds}<p
-            class="mono pl-4 text-xs! break-all text-muted"
-            title="Note it down elsewhere, to compare with later"
-          >
-            {v.last}
-            {v.hash}
-          </p>{/if}
-      {/each}
-      <button class="btn w-fit" onclick={() => (verified = null)}>Close</button>
+      </div>
+      <button class="btn" aria-label="Close the verification" onclick={() => (verified = null)}>×</button>
     </div>
   {/if}
   <div class="panel min-h-0 flex-1 overflow-auto">

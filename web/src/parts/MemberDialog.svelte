@@ -84,7 +84,7 @@
     </p>{/if}
   {#if end && roles}
     <label class="flex items-center gap-2"
-      ><input type="checkbox" bind:checked={cascade} /> Take along what they have given on</label
+      ><input type="checkbox" bind:checked={cascade} /> Also take it from those they passed it on to</label
     >
   {/if}
   {#if !end}
