@@ -20,7 +20,9 @@ import (
 	"time"
 
 	"gneiss/client"
+	"gneiss/demo"
 	"gneiss/demo/demotest"
+	"gneiss/source/pgtest"
 	"gneiss/wire"
 )
 
@@ -66,23 +68,32 @@ func (s *soaked) size() (memory int64, files int) {
 }
 
 // TestSoak has many clients ask, change, go away, and send what is wrong or huge, while
-// the service is killed again and again. What was acknowledged is there at the end,
+// the service and a database are killed again and again. What was acknowledged is there at the end,
 // no answer is of no moment, both chains hold, and memory and open files are bounded.
 func TestSoak(t *testing.T) {
 	if *soakFor == 0 {
 		t.Skip("it goes on for as long as -soak says")
 	}
 	s := &soaked{t: t, dir: demotest.OwnFolder(t, "field"), tokens: map[string]string{}}
+	database := pgtest.Start(t)
+	url, err := database.Database("soaked")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := demo.AddPostgres(t.Context(), s.dir, url, io.Discard); err != nil {
+		t.Fatal(err)
+	}
 	s.restart()
 	for _, user := range []string{"opal", "flint", "marl", "agate"} {
 		s.tokens[user] = demotest.SignIn(t, s.run.server, user).Token
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), *soakFor)
 	defer cancel()
-	var asked, changed, wrong, kills atomic.Int64
+	var changed, wrong, kills, crashes atomic.Int64
+	asked, sources := map[string]int64{}, []string{"survey", demo.Second}
 	var mu sync.Mutex
 	acknowledged := map[string]bool{}
-	visits := int64(0)
+	visits := map[string]int64{}
 	var work sync.WaitGroup
 	again := func(f func(r *rand.Rand)) {
 		seed := rand.Uint64()
@@ -92,14 +103,17 @@ func TestSoak(t *testing.T) {
 			}
 		})
 	}
-	for range 3 { // readers: flint sees the north's boreholes, always all of them
+	for _, source := range []string{"survey", "survey", demo.Second} { // readers: flint sees the north's boreholes, always all of them
 		again(func(*rand.Rand) {
-			out, err := client.Send[wire.Result](ctx, s.client("flint"), "POST", "/queries", wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes"})
-			if err == nil {
-				asked.Add(1)
-				if got := fmt.Sprint(out.Rows); got != "[[1310]]" {
-					t.Errorf("an answer of no moment: %s", got)
-				}
+			out, err := client.Send[wire.Result](ctx, s.client("flint"), "POST", "/queries", wire.QueryRequest{SQL: "SELECT count(*) FROM " + source + ".drilling.boreholes"})
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			asked[source]++
+			mu.Unlock()
+			if got := fmt.Sprint(out.Rows); got != "[[1310]]" {
+				t.Errorf("an answer of no moment: %s", got)
 			}
 		})
 	}
@@ -112,13 +126,16 @@ func TestSoak(t *testing.T) {
 			mu.Unlock()
 		}
 	})
-	again(func(*rand.Rand) { // and of rows
-		if _, err := client.Send[wire.Result](ctx, s.client("flint"), "POST", "/queries", wire.QueryRequest{SQL: "INSERT INTO survey.field.visits (crew_id, borehole_id, visited_on, note) VALUES (1, 2, '2026-01-01', 'soaked')"}); err == nil {
-			mu.Lock()
-			visits++
-			mu.Unlock()
-		}
-	})
+	for _, source := range sources { // and of rows
+		again(func(r *rand.Rand) {
+			id := strconv.Itoa(1<<20 + r.IntN(1<<30))
+			if _, err := client.Send[wire.Result](ctx, s.client("flint"), "POST", "/queries", wire.QueryRequest{SQL: "INSERT INTO " + source + ".field.visits (id, crew_id, borehole_id, visited_on, note) VALUES (" + id + ", 1, 2, '2026-01-01', 'soaked')"}); err == nil {
+				mu.Lock()
+				visits[source]++
+				mu.Unlock()
+			}
+		})
+	}
 	again(func(r *rand.Rand) { // clients that go away
 		short, stop := context.WithTimeout(ctx, time.Duration(r.IntN(200))*time.Millisecond)
 		defer stop()
@@ -140,6 +157,20 @@ func TestSoak(t *testing.T) {
 			answer.Body.Close()
 			if wrong.Add(1); answer.StatusCode < 400 || answer.StatusCode == 500 {
 				t.Errorf("%s %.60s: %d", b.path, b.body, answer.StatusCode)
+			}
+		}
+	})
+	work.Go(func() {
+		for ctx.Err() == nil {
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Duration(2000+rand.IntN(6000)) * time.Millisecond):
+				database.Kill()
+				if err := database.Restart(); err != nil {
+					t.Error(err)
+					return
+				}
+				crashes.Add(1)
 			}
 		}
 	})
@@ -170,20 +201,26 @@ func TestSoak(t *testing.T) {
 			t.Errorf("%s was acknowledged and is gone", name)
 		}
 	}
-	out, err := client.Send[wire.Result](t.Context(), opal, "POST", "/queries", wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits WHERE note = 'soaked'"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if n, _ := out.Rows[0][0].(json.Number).Int64(); n < visits {
-		t.Errorf("%d rows were acknowledged, %d are there", visits, n)
+	for _, source := range sources {
+		out, err := client.Send[wire.Result](t.Context(), opal, "POST", "/queries", wire.QueryRequest{SQL: "SELECT count(*) FROM " + source + ".field.visits WHERE note = 'soaked'"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n, _ := out.Rows[0][0].(json.Number).Int64(); n < visits[source] {
+			t.Errorf("%s: %d rows were acknowledged, %d are there", source, visits[source], n)
+		}
+		if asked[source] == 0 || visits[source] == 0 {
+			t.Errorf("%s did nothing", source)
+		}
 	}
 	for _, path := range []string{"/records/verification", "/journal/verification"} {
 		if v, err := client.Get[wire.Verification](t.Context(), s.client("agate"), path, nil); err != nil || !v.Holds {
 			t.Errorf("%s: %+v, %v", path, v, err)
 		}
 	}
-	t.Logf("%d answers, %d changes, %d rows, %d wrong requests, %d kills; at most %d MB and %d open files", asked.Load(), changed.Load(), visits, wrong.Load(), kills.Load(), most>>20, mostFiles)
-	if most > 1<<30 || mostFiles > 300 || asked.Load() == 0 || changed.Load() == 0 {
+	t.Logf("%v answers, %d changes, %v rows, %d wrong requests, %d kills of the service and %d of the database; at most %d MB and %d open files",
+		asked, changed.Load(), visits, wrong.Load(), kills.Load(), crashes.Load(), most>>20, mostFiles)
+	if most > 1<<30 || mostFiles > 300 || changed.Load() == 0 || crashes.Load() == 0 {
 		t.Error("the service has grown, or did nothing")
 	}
 }

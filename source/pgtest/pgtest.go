@@ -28,7 +28,9 @@ type Server struct {
 	URL string  // of the superuser's database
 
 	dir     string
+	serve   func() *exec.Cmd
 	process *exec.Cmd
+	ended   chan error // the process's end
 }
 
 // Start starts a server on a free port of loopback, until the test ends.
@@ -83,25 +85,53 @@ func Run() (s *Server, err error) {
 	if err != nil {
 		return nil, err
 	}
-	server := command("postgres", "-D", data, "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "autovacuum=off")
-	if err := server.Start(); err != nil {
-		return nil, err
+	s.serve = func() *exec.Cmd {
+		return command("postgres", "-D", data, "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "autovacuum=off")
 	}
-	s.process = server
 	s.URL = fmt.Sprintf("postgresql://postgres@127.0.0.1:%s/postgres?sslmode=disable", port)
 	if s.DB, err = sql.Open("pgx", s.URL); err != nil {
 		return nil, err
 	}
+	return s, s.start()
+}
+
+// start starts the server's process and waits until it answers. It starts it again
+// where what is left of a killed one is still in its way.
+func (s *Server) start() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	for s.DB.PingContext(ctx) != nil {
-		if ctx.Err() != nil {
-			return nil, errors.New("the PostgreSQL server does not answer")
+	var ended chan error
+	for ctx.Err() == nil {
+		if ended == nil {
+			s.process, ended = s.serve(), make(chan error, 1)
+			if err := s.process.Start(); err != nil {
+				return err
+			}
+			go func(process *exec.Cmd) { ended <- process.Wait() }(s.process)
+		}
+		if s.DB.PingContext(ctx) == nil {
+			s.ended = ended
+			return nil
+		}
+		select {
+		case <-ended:
+			ended = nil
+		default:
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	return s, nil
+	return errors.New("the PostgreSQL server does not answer")
 }
+
+// Kill ends the server at once, as a crash does, and leaves what it holds. Restart
+// starts it again, where it was.
+func (s *Server) Kill() {
+	s.process.Process.Kill()
+	<-s.ended
+}
+
+// Restart starts a killed server.
+func (s *Server) Restart() error { return s.start() }
 
 // Database makes an empty database, whose texts are ordered as English readers
 // order them and not by code point, and returns its URL.
@@ -130,7 +160,9 @@ func (s *Server) Stop() {
 	}
 	if s.process != nil {
 		s.process.Process.Signal(syscall.SIGQUIT)
-		s.process.Wait()
+		if s.ended != nil {
+			<-s.ended
+		}
 	}
 	os.RemoveAll(s.dir)
 }
