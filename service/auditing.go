@@ -28,7 +28,7 @@ type RecordSearch struct {
 // AUDIT on the platform sees their own lines, and of a refusal's reason only
 // what they were told.
 func (s *Service) Records(ctx context.Context, c Caller, q RecordSearch) (wire.List[wire.Record], error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.List[wire.Record]{Items: []wire.Record{}}
 	own, err := s.own(st, c)
 	if err != nil {
@@ -110,7 +110,7 @@ func (s *Service) Record(ctx context.Context, c Caller, ref string) (wire.Record
 		return wire.Record{}, problem(404, "not_found", "Not found", "there is no record %s, or it is not yours to see", ref)
 	}
 	r := list.Items[0]
-	st := s.current.Load()
+	st := s.state()
 	if len(r.Missing) > 0 && s.reviews(st, c) {
 		r.Fixes = s.recordFixes(st, c, r)
 	}

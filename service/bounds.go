@@ -11,10 +11,16 @@ const (
 	mostName     = 128 // of an account
 	mostPassword = 1024
 	mostPurpose  = 200
-	mostParam    = 1 << 20 // of one parameter
-	mostParams   = 4 << 20 // of all of a statement
-	mostKept     = 8 << 10 // of a statement and its parameters whose plan is kept
 )
+
+// The most of a statement's parameters, in bytes: of one, and of all.
+const (
+	mostParam  = 1 << 20
+	mostParams = 4 << 20
+)
+
+// mostKept bounds a statement and its parameters whose plan is kept, in bytes.
+const mostKept = 8 << 10
 
 // parameters are the values of $1, $2 and so on, as the planner takes them: nil,
 // bool, int64, float64 or string.

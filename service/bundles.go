@@ -11,7 +11,7 @@ import (
 
 // Bundles lists the bundles: everyone may know what they are made of.
 func (s *Service) Bundles(c Caller) (wire.List[wire.Bundle], error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.List[wire.Bundle]{Items: []wire.Bundle{}}
 	for _, b := range st.model.Bundles() {
 		w := wire.Bundle{Name: b.Name, Privileges: privilegeNames(b.Privileges), BuiltIn: b.BuiltIn()}
@@ -25,7 +25,7 @@ func (s *Service) Bundles(c Caller) (wire.List[wire.Bundle], error) {
 
 // PutBundle adds a bundle, or with Replace changes what it and its grants give.
 func (s *Service) PutBundle(ctx context.Context, c Caller, in wire.BundleRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "the bundle "+in.Name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -55,7 +55,7 @@ func (s *Service) PutBundle(ctx context.Context, c Caller, in wire.BundleRequest
 
 // RemoveBundle takes away a bundle that nothing is granted by.
 func (s *Service) RemoveBundle(ctx context.Context, c Caller, name string, in wire.Change) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "the bundle "+name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -64,7 +64,7 @@ func (s *Service) RemoveBundle(ctx context.Context, c Caller, name string, in wi
 
 // SetOwner gives objects another owner.
 func (s *Service) SetOwner(ctx context.Context, c Caller, in wire.OwnerRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	o := order{caller: c, Change: in.Change}
 	if len(in.Objects) == 0 {
 		return wire.Changed{}, problem(422, "nothing", "Not possible", "name at least one object")

@@ -42,7 +42,7 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	if wait := s.attempt.wait(who, now, signedIn); wait > 0 {
 		return "", out, problem(429, "too_many_attempts", "Too many attempts", "too many attempts to sign in; wait %s", max(wait.Round(time.Second), time.Second))
 	}
-	st := s.current.Load()
+	st := s.state()
 	var id access.SubjectID
 	if subject, err := st.model.FindSubject(userRef(name)); err == nil && subject.Acts() && !subject.Disabled {
 		id = subject.ID
@@ -96,7 +96,7 @@ func (s *Service) Authenticate(ctx context.Context, secret, address string) (Cal
 	if token.Expired(s.now()) {
 		return Caller{}, problem(401, "session_expired", "Not signed in", "the session has expired; sign in again")
 	}
-	subject := s.current.Load().model.Subject(access.SubjectID(token.Subject))
+	subject := s.state().model.Subject(access.SubjectID(token.Subject))
 	if subject.Disabled || subject.Removed {
 		return Caller{}, problem(401, "disabled", "Not signed in", "this account is disabled")
 	}
@@ -225,7 +225,7 @@ func (s *Service) reviews(st *state, c Caller) bool {
 
 // MayMeasure refuses who may not read the service's metrics.
 func (s *Service) MayMeasure(c Caller) error {
-	if s.reviews(s.current.Load(), c) {
+	if s.reviews(s.state(), c) {
 		return nil
 	}
 	return problem(403, "refused", "Refused", "the metrics need DESCRIBE on platform")
@@ -233,7 +233,7 @@ func (s *Service) MayMeasure(c Caller) error {
 
 // Whoami says who the caller is, and as whom the request looks.
 func (s *Service) Whoami(c Caller, at wire.Standpoint) (wire.Session, error) {
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, at)
 	if err != nil {
 		return wire.Session{}, err

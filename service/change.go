@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"gneiss/core/access"
 	"gneiss/core/policy"
 	"gneiss/store"
@@ -21,7 +19,7 @@ type order struct {
 	changes []change
 	says    []string // what it does, in sentences
 	notes   []string
-	also    func(*state) func(*sqlx.Tx) error // what is written with it
+	also    also // what is written with it
 	wire.Change
 }
 
@@ -29,11 +27,12 @@ type order struct {
 // unless it is a dry run makes it current. Orders are made one at a time.
 func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 	if !o.DryRun { // a dry run looks at the state that it finds
-		s.change.Lock()
-		defer s.change.Unlock()
+		s.lock()
+		defer s.unlock()
 	}
-	before, now := s.current.Load(), s.now().UTC()
-	if err := s.stale(ctx, before, o.caller.IfMatch); err != nil {
+	before, now := s.state(), s.now().UTC()
+	err := s.stale(ctx, before, o.caller.IfMatch)
+	if err != nil {
 		return wire.Changed{}, err
 	}
 	after := before
@@ -54,12 +53,19 @@ func (s *Service) make(ctx context.Context, o order) (wire.Changed, error) {
 		return wire.Changed{}, err
 	}
 	out := wire.Changed{Revision: before.revision, DryRun: o.DryRun, Says: o.says, Notes: append([]string{}, o.notes...)}
-	out.Effects, out.More = s.effects(before, after, o, now)
+	out.Effects, out.More = s.effects(before, after, o.changes, o.caller, now)
 	out.Notes = append(out.Notes, s.dormantNotes(before, after, o.changes)...)
 	if o.DryRun || len(o.changes) == 0 {
 		return out, nil
 	}
-	if err := s.append(ctx, before, after, o, now); err != nil {
+	var also []store.Write
+	if o.also != nil {
+		if also, err = o.also(after); err != nil {
+			return wire.Changed{}, err
+		}
+	}
+	if err := s.commit(ctx, before, after, commit{changes: o.changes, actor: actor(before.model, o.caller), says: o.says, reason: o.Reason,
+		address: o.caller.Address, objects: objectsOf(o.changes), also: also}, now); err != nil {
 		return wire.Changed{}, err
 	}
 	out.Revision, out.Done = after.revision, true
@@ -75,23 +81,35 @@ func (s *Service) dependentsTold(st *state, c Caller, err error) error {
 	return err
 }
 
-// append writes the journal and makes the next state current.
-func (s *Service) append(ctx context.Context, before, after *state, o order, now time.Time) error {
-	text, err := encodeChanges(o.changes)
+// A commit is what is written of a change.
+type commit struct {
+	changes []change
+	actor   string
+	says    []string
+	reason  string
+	address string
+	objects []string
+	also    []store.Write // what is written with it
+}
+
+// lock lets one change be made at a time, until unlock.
+func (s *Service) lock()   { s.change.Lock() }
+func (s *Service) unlock() { s.change.Unlock() }
+
+// commit writes the journal and makes the next state current. What cannot be recorded
+// is not done.
+func (s *Service) commit(ctx context.Context, before, after *state, c commit, now time.Time) error {
+	text, err := encodeChanges(c.changes)
 	if err != nil {
 		return err
 	}
-	var also func(*sqlx.Tx) error
-	if o.also != nil {
-		also = o.also(after)
-	}
-	record := &store.Record{Actor: actor(before.model, o.caller), Action: "change", Decision: "allowed",
-		Text: strings.Join(o.says, "; "), Reason: o.Reason, Address: o.caller.Address, Objects: jsonList(objectsOf(o.changes))}
-	if err := s.record(record); err != nil { // what cannot be recorded is not done
+	record := &store.Record{Actor: c.actor, Action: "change", Decision: "allowed",
+		Text: strings.Join(c.says, "; "), Reason: c.reason, Address: c.address, Objects: jsonList(c.objects)}
+	if err := s.record(record); err != nil {
 		return err
 	}
 	entry, err := s.store.Append(ctx, store.Entry{Revision: before.revision + 1, At: now.Format(time.RFC3339Nano),
-		Actor: actor(before.model, o.caller), Reason: o.Reason, Changes: text, Previous: before.hash}, also)
+		Actor: c.actor, Reason: c.reason, Changes: text, Previous: before.hash}, c.also...)
 	if err != nil {
 		undone := *record
 		undone.Decision, undone.Reason = "failed", "it was not made: "+err.Error()
@@ -133,13 +151,16 @@ func objectsOf(changes []change) []string {
 	return paths
 }
 
+// mostBetween is how many revisions a stale change is told of.
+const mostBetween = 20
+
 // stale refuses a change made from a state that is no longer current, and says
 // what came in between.
 func (s *Service) stale(ctx context.Context, now *state, seen int64) error {
 	if seen == 0 || seen == now.revision {
 		return nil
 	}
-	entries, err := s.store.Entries(ctx, seen, mostNamed)
+	entries, err := s.store.Entries(ctx, seen, mostBetween)
 	if err != nil {
 		return err
 	}

@@ -11,10 +11,10 @@ import (
 	"gneiss/wire"
 )
 
-// command runs a statement of ISO SQL that changes the model. It makes the same
+// Command runs a statement of ISO SQL that changes the model. It makes the same
 // revision, with the same checks, as the request that it stands for; a statement
 // with several parts is one revision.
-func (s *Service) command(ctx context.Context, c Caller, p *standpoint, in wire.QueryRequest) (wire.Result, error) {
+func (s *Service) Command(ctx context.Context, c Caller, p *standpoint, in wire.QueryRequest) (wire.Result, error) {
 	record := s.newRecord(c, p, "query", in.SQL)
 	started := s.now()
 	if p.other {

@@ -12,7 +12,7 @@ import (
 // Compare lists where two subjects differ in what they can do, at and below an
 // object, with the grants that make the difference.
 func (s *Service) Compare(c Caller, a, b, below string) (wire.Comparison, error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.Comparison{Items: []wire.Compared{}, Grants: []wire.Grant{}, Revision: st.revision}
 	var sides [2]*standpoint
 	for i, ref := range []string{a, b} {

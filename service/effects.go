@@ -19,11 +19,11 @@ const mostCompared = 50_000
 // the changes can touch, the relations they can touch whose bands differ. Who
 // passes on a right without reviewing its object is not told what others have.
 // More says that there was more to compare than is bearable.
-func (s *Service) effects(before, after *state, o order, now time.Time) (effects []wire.Effect, more bool) {
+func (s *Service) effects(before, after *state, changes []change, caller Caller, now time.Time) (effects []wire.Effect, more bool) {
 	touched := map[access.SubjectID]map[access.ObjectID]bool{}
 	reviewed := map[access.ObjectID]bool{}
 	compared := 0
-	for _, t := range before.touches(after, o.changes) {
+	for _, t := range before.touches(after, changes) {
 		for _, subject := range append(before.actors(t.subject, now), after.actors(t.subject, now)...) {
 			if touched[subject] == nil {
 				touched[subject] = map[access.ObjectID]bool{}
@@ -31,7 +31,7 @@ func (s *Service) effects(before, after *state, o order, now time.Time) (effects
 			after.model.Relations(t.object, func(r *access.Object) bool {
 				may, known := reviewed[r.ID]
 				if !known {
-					may = o.caller.User == 0 || s.reviewsObject(after, o.caller, r.ID)
+					may = caller.User == 0 || s.reviewsObject(after, caller, r.ID)
 					reviewed[r.ID] = may
 				}
 				if may && !touched[subject][r.ID] {
@@ -44,7 +44,7 @@ func (s *Service) effects(before, after *state, o order, now time.Time) (effects
 		}
 	}
 	effects = []wire.Effect{}
-	lanes := o.caller.User == 0 || s.reviews(after, o.caller)
+	lanes := caller.User == 0 || s.reviews(after, caller)
 	for _, subject := range slices.Sorted(maps.Keys(touched)) {
 		c := &comparison{before: before, after: after, was: atOrNobody(before, subject, now), is: atOrNobody(after, subject, now)}
 		for _, id := range slices.Sorted(maps.Keys(touched[subject])) {
@@ -184,7 +184,7 @@ func (s *state) treatedTables(columns []access.ObjectID) []touch {
 		tables[s.model.Object(id).Parent] = true
 	}
 	var on []touch
-	for _, id := range sortedColumns(tables) {
+	for _, id := range slices.Sorted(maps.Keys(tables)) {
 		on = append(on, touch{access.PublicID, id})
 	}
 	return on

@@ -26,7 +26,7 @@ const mostOfAKind = 200
 // that deserve a look, each with its reason and its fix. More administrators
 // than the number given are one of them; zero is the usual number.
 func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (wire.List[wire.Finding], error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.List[wire.Finding]{Items: []wire.Finding{}}
 	if !s.reviews(st, c) {
 		return out, problem(403, "refused", "Refused", "findings need DESCRIBE on platform")
@@ -34,7 +34,7 @@ func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (w
 	if administrators < 1 {
 		administrators = fewAdministrators
 	}
-	if kept := st.found.Load(); kept != nil && kept.administrators == administrators && s.now().Sub(kept.at) < keepFindings {
+	if kept := s.found.Load(); kept != nil && kept.revision == st.revision && kept.administrators == administrators && s.now().Sub(kept.at) < keepFindings {
 		return kept.list, nil
 	}
 	canSignIn, err := s.store.CanSignIn(ctx, s.now())
@@ -56,7 +56,7 @@ func (s *Service) Findings(ctx context.Context, c Caller, administrators int) (w
 			f.add(kind, "", "", fmt.Sprintf("and %d more of this kind", more), "mend these first, then look again")
 		}
 	}
-	st.found.Store(&foundList{administrators, s.now(), out})
+	s.found.Store(&foundList{st.revision, administrators, s.now(), out})
 	return out, nil
 }
 
@@ -66,6 +66,7 @@ const keepFindings = 30 * time.Second
 
 // a foundList is what was found in a state.
 type foundList struct {
+	revision       int64
 	administrators int
 	at             time.Time
 	list           wire.List[wire.Finding]

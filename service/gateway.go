@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
 	"gneiss/store"
@@ -19,16 +20,21 @@ import (
 // errEnough ends a query whose result has reached its limit.
 var errEnough = errors.New("the result has reached its limit")
 
+// A commander runs the statements that change the model.
+type commander interface {
+	Command(ctx context.Context, c Caller, p *standpoint, in wire.QueryRequest) (wire.Result, error)
+}
+
 // Query runs a governed query. It is the one way to the rows of a source:
 // previews, counts and trials go through run as well.
 func (s *Service) Query(ctx context.Context, c Caller, in wire.QueryRequest) (wire.Result, error) {
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, in.Standpoint)
 	if err != nil {
 		return wire.Result{}, s.refuse(c, "query", in.SQL, err)
 	}
 	if query.IsCommand(in.SQL) {
-		return s.command(ctx, c, p, in)
+		return s.commander.Command(ctx, c, p, in)
 	}
 	record := s.newRecord(c, p, "query", in.SQL)
 	started := s.now()
@@ -122,7 +128,7 @@ func rowSize(row []any) int64 {
 func (s *Service) planSource(ctx context.Context, plan *query.Plan) (source.Source, error) {
 	id := plan.Source
 	if id == 0 {
-		children := s.current.Load().model.Object(access.PlatformID).Children
+		children := s.state().model.Object(access.PlatformID).Children
 		if len(children) == 0 {
 			return nil, fmt.Errorf("%w: no source is connected", source.ErrUnavailable)
 		}
@@ -237,7 +243,7 @@ func (s *Service) hiddenFrom(st *state, c Caller, plan *query.Plan) access.Objec
 
 // explain gives the plan of a statement, line by line, and does not run it.
 func (s *Service) explain(ctx context.Context, c Caller, p *standpoint, lane *access.Object, plan *query.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
-	if !s.showsPlan(s.current.Load(), c, plan) {
+	if !s.showsPlan(s.state(), c, plan) {
 		return wire.Result{}, s.refuseFrom(c, p, record, problem(403, "refused", "Refused", "EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read"))
 	}
 	shown, err := s.showPlan(ctx, c, p, lane, plan, source.Bind(plan.Args, s.facts(s.now())), planned)
@@ -278,7 +284,7 @@ func shaped(m *access.Model, t query.TableUse) wire.Shaped {
 			continue
 		}
 		out.Columns = append(out.Columns, wire.ShapedColumn{Name: m.Object(id).Name, Treatment: d.Treatment.String(), Partly: d.Partly(),
-			By: policyNames(d.By), Lost: policyNames(d.Lost), Lifted: policyNames(d.Lifted), Conflict: d.Conflict})
+			By: policy.Names(d.By), Lost: policy.Names(d.Lost), Lifted: policy.Names(d.Lifted), Conflict: d.Conflict})
 	}
 	return out
 }
@@ -365,7 +371,7 @@ func (s *Service) fixesFor(p *standpoint, needs []access.Need) []wire.Fix {
 
 // refuse records a refusal that has no standpoint of its own.
 func (s *Service) refuse(c Caller, action, text string, err error) error {
-	st := s.current.Load()
+	st := s.state()
 	p, perr := s.standAt(st, c, wire.Standpoint{})
 	if perr != nil {
 		return perr

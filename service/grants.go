@@ -94,7 +94,7 @@ func pageOf(limit int) int {
 
 // Grants lists grants, oldest first, page by page.
 func (s *Service) Grants(c Caller, q GrantSearch) (wire.List[wire.Grant], error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.List[wire.Grant]{Items: []wire.Grant{}}
 	if !s.reviews(st, c) {
 		return out, problem(403, "refused", "Refused", "the list of grants needs DESCRIBE on platform")
@@ -180,7 +180,7 @@ func paths(in wire.GrantRequest) []string {
 
 // Grant grants privileges; with revoke, it takes them back.
 func (s *Service) Grant(ctx context.Context, c Caller, in wire.GrantRequest, revoke bool) (wire.Changed, error) {
-	o, err := s.grantOrder(s.current.Load(), c, in, revoke)
+	o, err := s.grantOrder(s.state(), c, in, revoke)
 	if err != nil {
 		return wire.Changed{}, err
 	}

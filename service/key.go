@@ -53,13 +53,23 @@ func writeKey(path string, key []byte) error {
 	})
 }
 
+// renewKey makes another key and uses it from the next query on.
+func (s *Service) renewKey() error {
+	key := newKey()
+	if err := writeKey(s.keyFile(), []byte(key)); err != nil {
+		return err
+	}
+	s.key.Store(&key)
+	return nil
+}
+
 // RotateKey puts a new key in the place of that of pseudonyms and stable noise.
 // From the next query on every pseudonym is another: those handed out before
 // match each other, and none of those handed out after. The old key is gone.
 func (s *Service) RotateKey(ctx context.Context, c Caller, in wire.Change) (wire.Changed, error) {
-	s.change.Lock()
-	defer s.change.Unlock()
-	st := s.current.Load()
+	s.lock()
+	defer s.unlock()
+	st := s.state()
 	out := wire.Changed{Revision: st.revision, DryRun: in.DryRun, Says: []string{"put a new key in the place of that of pseudonyms"}, Effects: []wire.Effect{},
 		Notes: []string{"pseudonyms and stable noise that were handed out before do not match those of the next query on; joins within a query still work"}}
 	if err := s.administers(st, c, "the key of pseudonyms"); err != nil {
@@ -72,11 +82,9 @@ func (s *Service) RotateKey(ctx context.Context, c Caller, in wire.Change) (wire
 		Objects: jsonList([]string{st.model.Path(access.PlatformID)})}); err != nil {
 		return wire.Changed{}, err
 	}
-	key := newKey()
-	if err := writeKey(s.keyFile(), []byte(key)); err != nil {
+	if err := s.renewKey(); err != nil {
 		return wire.Changed{}, err
 	}
-	s.key.Store(&key)
 	out.Done = true
 	return out, nil
 }

@@ -14,7 +14,7 @@ import (
 // Labels lists the labels with what they are on and what they do.
 func (s *Service) Labels(c Caller) (wire.List[wire.Label], error) {
 	out := wire.List[wire.Label]{Items: []wire.Label{}}
-	st := s.current.Load()
+	st := s.state()
 	if !s.reviews(st, c) {
 		return out, s.refuse(c, "labels", "", wants(st, access.Describe, access.PlatformID))
 	}
@@ -53,7 +53,7 @@ func (s *state) treating(column access.ObjectID) []string {
 
 // PutLabel adds a label, or with Replace changes its topic and level.
 func (s *Service) PutLabel(ctx context.Context, c Caller, in wire.LabelRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "the label "+in.Name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -88,7 +88,7 @@ func (s *Service) PutLabel(ctx context.Context, c Caller, in wire.LabelRequest) 
 // RemoveLabel takes a label away, off all that it is on. While policies hang on
 // it that is refused: they would cover nothing.
 func (s *Service) RemoveLabel(ctx context.Context, c Caller, name string, in wire.Change) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "the label "+name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -111,7 +111,7 @@ func (s *Service) RemoveLabel(ctx context.Context, c Caller, name string, in wir
 // PlaceLabel puts a label on objects, lifts it off them, or remembers that it
 // does not belong there.
 func (s *Service) PlaceLabel(ctx context.Context, c Caller, name string, in wire.LabelPlacement) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if len(in.Objects) == 0 {
 		return wire.Changed{}, problem(422, "no_objects", "Not possible", "say what: a source, schema, table or column")
 	}
@@ -149,7 +149,7 @@ func (s *Service) PlaceLabel(ctx context.Context, c Caller, name string, in wire
 // dismiss remembers that columns are not about what a label is about, or would
 // be: a suggested label need not be there.
 func (s *Service) dismiss(ctx context.Context, c Caller, name string, in wire.LabelPlacement) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	topic := strings.TrimPrefix(labelOf(name), "label:")
 	if label, err := st.model.FindLabel(name); err == nil {
 		topic = label.Topic
@@ -164,7 +164,7 @@ func (s *Service) dismiss(ctx context.Context, c Caller, name string, in wire.La
 // AcceptLabels puts suggested labels on their columns, and makes those that are
 // not there yet.
 func (s *Service) AcceptLabels(ctx context.Context, c Caller, in wire.Acceptance) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if len(in.Items) == 0 {
 		return wire.Changed{}, problem(422, "no_objects", "Not possible", "nothing was accepted")
 	}
@@ -194,7 +194,7 @@ func (s *Service) AcceptLabels(ctx context.Context, c Caller, in wire.Acceptance
 // uncovered, only those that no live policy treats for anybody.
 func (s *Service) LabelledColumns(c Caller, label string, uncovered bool) (wire.List[wire.LabelledColumn], error) {
 	out := wire.List[wire.LabelledColumn]{Items: []wire.LabelledColumn{}}
-	st := s.current.Load()
+	st := s.state()
 	if !s.reviews(st, c) {
 		return out, s.refuse(c, "labels", "", wants(st, access.Describe, access.PlatformID))
 	}
@@ -241,7 +241,7 @@ func (s *state) labelled(id access.ObjectID) wire.LabelledColumn {
 // Relationships lists the relationships between tables that the caller reviews.
 func (s *Service) Relationships(c Caller, table string) (wire.List[wire.Relationship], error) {
 	out := wire.List[wire.Relationship]{Items: []wire.Relationship{}}
-	st := s.current.Load()
+	st := s.state()
 	only := access.ObjectID(0)
 	if table != "" {
 		p, err := s.standAt(st, c, wire.Standpoint{})
@@ -258,7 +258,7 @@ func (s *Service) Relationships(c Caller, table string) (wire.List[wire.Relation
 		if !s.reviewsObject(st, c, r.Child) || !s.reviewsObject(st, c, r.Parent) || only != 0 && r.Child != only && r.Parent != only {
 			continue
 		}
-		w := wire.Relationship{From: objectPaths(st.model, r.From), To: objectPaths(st.model, r.To), Declared: r.Declared, Followed: []string{}}
+		w := wire.Relationship{From: st.model.PathsOf(r.From), To: st.model.PathsOf(r.To), Declared: r.Declared, Followed: []string{}}
 		for _, p := range st.policies.AllRows() {
 			if p.Follow != nil && slices.Equal(p.Follow.From, r.From) && slices.Equal(p.Follow.To, r.To) {
 				w.Followed = append(w.Followed, p.Name)
@@ -269,17 +269,9 @@ func (s *Service) Relationships(c Caller, table string) (wire.List[wire.Relation
 	return out, nil
 }
 
-func objectPaths(m *access.Model, ids []access.ObjectID) []string {
-	out := make([]string, len(ids))
-	for i, id := range ids {
-		out[i] = m.Path(id)
-	}
-	return out
-}
-
 // Relate declares a relationship between tables, or forgets one.
 func (s *Service) Relate(ctx context.Context, c Caller, in wire.RelationshipRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	for _, path := range append(slices.Clone(in.From), in.To...) {
 		p, err := s.standAt(st, c, wire.Standpoint{})
 		if err == nil {

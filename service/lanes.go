@@ -151,7 +151,7 @@ func (s *Service) planOn(c Caller, p *standpoint, text string, params []any, lan
 // Lanes lists the lanes that the caller sees.
 func (s *Service) Lanes(c Caller) (wire.List[wire.Lane], error) {
 	out := wire.List[wire.Lane]{Items: []wire.Lane{}}
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return out, err
@@ -172,7 +172,7 @@ func (s *Service) Lanes(c Caller) (wire.List[wire.Lane], error) {
 
 // PutLane adds a lane, or with Replace changes its limits.
 func (s *Service) PutLane(ctx context.Context, c Caller, in wire.LaneRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	old, err := st.model.FindLane(in.Name)
 	if err != nil || !s.manages(st, c, old.ID) {
 		if err := s.administers(st, c, "the lane "+in.Name); err != nil {
@@ -209,7 +209,7 @@ func (s *Service) PutLane(ctx context.Context, c Caller, in wire.LaneRequest) (w
 
 // RemoveLane takes a lane away, with the grants on it.
 func (s *Service) RemoveLane(ctx context.Context, c Caller, name string, in wire.Change) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "the lane "+name); err != nil {
 		return wire.Changed{}, err
 	}

@@ -13,7 +13,7 @@ import (
 // Tree lists what a standpoint sees at and below a path, to the depth given; 1
 // is the object's own children.
 func (s *Service) Tree(c Caller, path string, depth int, at wire.Standpoint) (wire.Node, error) {
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, at)
 	if err != nil {
 		return wire.Node{}, err
@@ -95,7 +95,7 @@ func (p *standpoint) node(o *access.Object, depth int) wire.Node {
 // Object is the page of one object from a standpoint. Grants and policies are
 // for who may review them.
 func (s *Service) Object(c Caller, path string, at wire.Standpoint) (wire.Object, error) {
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, at)
 	if err != nil {
 		return wire.Object{}, err
@@ -185,7 +185,7 @@ func (p *standpoint) columnViews(o *access.Object) []wire.ColumnView {
 			treatment = "as its tables have it"
 		}
 		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
-			Treatment: treatment, By: policyNames(d.By), Lost: policyNames(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: p.labels(id)})
+			Treatment: treatment, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: p.labels(id)})
 	}
 	return views
 }
@@ -200,14 +200,6 @@ func (p *standpoint) labels(id access.ObjectID) []string {
 		out = append(out, p.Model.Object(label).Name)
 	}
 	return out
-}
-
-func policyNames(list []*policy.ColumnPolicy) []string {
-	names := []string{}
-	for _, p := range list {
-		names = append(names, p.Name)
-	}
-	return names
 }
 
 func privilegeNames(set access.Privileges) []string {
@@ -230,7 +222,7 @@ func (p *standpoint) needs(needs []access.Need) []string {
 // privilege is held or a door is open, and all relations that can be used; with
 // columns those, too.
 func (s *Service) AccessOf(c Caller, ref, below string, paths, columns bool, at wire.Standpoint) (wire.AccessList, error) {
-	st := s.current.Load()
+	st := s.state()
 	subject, err := s.reviewable(st, c, ref)
 	if err != nil {
 		return wire.AccessList{}, err
@@ -324,7 +316,7 @@ func (s *Service) holding(st *state, id access.ObjectID) []*access.Subject {
 
 // AccessTo lists every subject that can do something with an object.
 func (s *Service) AccessTo(c Caller, path string, paths bool) (wire.AccessList, error) {
-	st := s.current.Load()
+	st := s.state()
 	o, err := st.model.Lookup(orPlatform(path))
 	if err != nil || !s.reviewsObject(st, c, o.ID) {
 		own, ownErr := s.standAt(st, c, wire.Standpoint{})

@@ -17,7 +17,7 @@ const mostMatrix = 200
 // each column appears that a policy treats for any of them; of a column, who
 // sees it in clear, who treated and who not at all.
 func (s *Service) Matrix(ctx context.Context, c Caller, path string) (wire.Matrix, error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.Matrix{Columns: []string{}, Rows: []wire.MatrixRow{}}
 	p, err := s.standAt(st, c, wire.Standpoint{})
 	if err != nil {

@@ -17,7 +17,7 @@ import (
 
 // Policies lists policies, of one table or of all that the caller may review.
 func (s *Service) Policies(c Caller, table string) (wire.List[wire.Policy], error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.List[wire.Policy]{Items: []wire.Policy{}}
 	if table == "" {
 		out.Items = st.policiesWhere(func(at access.ObjectID) bool { return s.reviewsObject(st, c, at) })
@@ -151,7 +151,7 @@ func wireTreatment(t policy.Treatment) *wire.Treatment {
 
 // PutPolicy adds a policy, or with Replace changes one.
 func (s *Service) PutPolicy(ctx context.Context, c Caller, in wire.PolicyRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.writesPolicies(st, c, in.Table); err != nil {
 		return wire.Changed{}, err
 	}
@@ -293,7 +293,7 @@ func sentence(st *state, name string) string {
 
 // SetPolicyStatus publishes or stops a policy.
 func (s *Service) SetPolicyStatus(ctx context.Context, c Caller, name string, in wire.PolicyStatus) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.changesPolicy(st, c, name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -310,7 +310,7 @@ func (s *Service) SetPolicyStatus(ctx context.Context, c Caller, name string, in
 
 // RemovePolicy takes a policy away.
 func (s *Service) RemovePolicy(ctx context.Context, c Caller, name string, in wire.Change) (wire.Changed, error) {
-	if err := s.changesPolicy(s.current.Load(), c, name); err != nil {
+	if err := s.changesPolicy(s.state(), c, name); err != nil {
 		return wire.Changed{}, err
 	}
 	return s.make(ctx, order{caller: c, Change: in, says: []string{"removed the policy " + name},

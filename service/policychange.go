@@ -32,7 +32,7 @@ func (s *Service) policyChange(st *state, c Caller, in wire.Policy) (change, err
 		if errors.As(err, &q) && q.Hidden && !s.reviews(st, c) && c.User != 0 {
 			return noSuchTable()
 		}
-		scope.Bound, scope.Reads = true, objectPaths(st.model, reads)
+		scope.Bound, scope.Reads = true, st.model.PathsOf(reads)
 		if c.User != 0 {
 			scope.Writer = st.model.Ref(c.User)
 		}

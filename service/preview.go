@@ -30,7 +30,7 @@ type side struct {
 // side by side. Rows are matched by the table's key where every side reads it in
 // clear, else by their place.
 func (s *Service) Preview(ctx context.Context, c Caller, in wire.PreviewRequest) (wire.Preview, error) {
-	st := s.current.Load()
+	st := s.state()
 	most := 4
 	if len(in.Drafts) > 0 {
 		most = 2

@@ -15,7 +15,7 @@ import (
 // Roster gives out all subjects but PUBLIC with their attributes and
 // memberships, as [Service.TakeRoster] takes them in.
 func (s *Service) Roster(c Caller) (wire.Roster, error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.Roster{Subjects: []wire.RosterSubject{}, Memberships: []wire.RosterMembership{}}
 	if !s.reviews(st, c) {
 		return out, problem(403, "refused", "Refused", "the roster needs DESCRIBE on platform")
@@ -41,7 +41,7 @@ const mostTaken = 100_000
 // and changes those that differ. All of it is one revision: a line that cannot
 // be taken refuses the whole, and is named.
 func (s *Service) TakeRoster(ctx context.Context, c Caller, in wire.RosterRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "an import of subjects"); err != nil {
 		return wire.Changed{}, err
 	}
@@ -143,7 +143,7 @@ func (t *taking) subject(in wire.RosterSubject) {
 	if old.Disabled != in.Disabled {
 		t.add(in.Line, "account disabled or enabled", access.SetSubject{Subject: ref, Disabled: &in.Disabled})
 	}
-	for _, name := range sortedKeys(in.Attributes) {
+	for _, name := range slices.Sorted(maps.Keys(in.Attributes)) {
 		values := slices.Sorted(slices.Values(in.Attributes[name]))
 		if !slices.Equal(old.Attributes[name], slices.Compact(values)) {
 			t.add(in.Line, "attribute", access.SetAttribute{Subject: ref, Name: name, Values: values})

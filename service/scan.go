@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/jmoiron/sqlx"
-
 	"gneiss/core/access"
 	"gneiss/core/policy"
 	"gneiss/core/query"
@@ -20,7 +18,7 @@ import (
 // Bootstrap makes the first administrator of a new platform. It is refused once
 // there is a user.
 func (s *Service) Bootstrap(ctx context.Context, name, password string) (Caller, error) {
-	if len(s.current.Load().model.Subjects(access.User)) > 0 {
+	if len(s.state().model.Subjects(access.User)) > 0 {
 		return Caller{}, problem(409, "exists", "Not possible", "the platform has users already")
 	}
 	_, err := s.PutSubject(ctx, Caller{}, wire.SubjectRequest{Subject: "user:" + name, Password: password, Title: new("administrator")}, false)
@@ -30,7 +28,7 @@ func (s *Service) Bootstrap(ctx context.Context, name, password string) (Caller,
 	if _, err := s.Join(ctx, Caller{}, wire.Member{Member: "user:" + name, Of: access.Administrator}, false); err != nil {
 		return Caller{}, err
 	}
-	user, err := s.current.Load().model.FindSubject("user:" + name)
+	user, err := s.state().model.FindSubject("user:" + name)
 	if err != nil {
 		return Caller{}, err
 	}
@@ -40,7 +38,7 @@ func (s *Service) Bootstrap(ctx context.Context, name, password string) (Caller,
 // ActAs is a caller who is a subject: for the making of platforms, where nobody
 // signs in.
 func (s *Service) ActAs(ref string) (Caller, error) {
-	subject, err := s.current.Load().model.FindSubject(ref)
+	subject, err := s.state().model.FindSubject(ref)
 	if err != nil {
 		return Caller{}, err
 	}
@@ -48,13 +46,13 @@ func (s *Service) ActAs(ref string) (Caller, error) {
 }
 
 // Empty reports whether the platform has no user yet.
-func (s *Service) Empty() bool { return len(s.current.Load().model.Subjects(access.User)) == 0 }
+func (s *Service) Empty() bool { return len(s.state().model.Subjects(access.User)) == 0 }
 
 // AddSource connects a folder of SQLite files, one a schema, or a database of a
 // PostgreSQL server as a source, and scans it. A folder is below the data folder
 // when it is not absolute. Without a caller it is the service's own doing.
 func (s *Service) AddSource(ctx context.Context, c Caller, in wire.SourceRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "the source "+in.Name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -79,12 +77,12 @@ func (s *Service) AddSource(ctx context.Context, c Caller, in wire.SourceRequest
 	}
 	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("connected the source %s: %s", in.Name, count(len(tables), "table"))},
 		changes: append([]change{access.AddObject{Path: in.Name, Kind: "source", Type: r.Kind}}, found(st, in.Name, tables)...)}
-	o.also = func(*state) func(*sqlx.Tx) error { return store.AddSource(r) }
+	o.also = func(*state) ([]store.Write, error) { return []store.Write{store.AddSource(r)}, nil }
 	out, err := s.make(ctx, o)
 	if err != nil || !out.Done {
 		return out, err
 	}
-	object, err := s.current.Load().model.Lookup(in.Name)
+	object, err := s.state().model.Lookup(in.Name)
 	if err != nil {
 		return out, err
 	}
@@ -102,7 +100,7 @@ func kindOf(location string) string {
 // Sources lists the sources that the caller sees, with what they are.
 func (s *Service) Sources(ctx context.Context, c Caller) (wire.List[wire.Source], error) {
 	out := wire.List[wire.Source]{Items: []wire.Source{}}
-	p, err := s.standAt(s.current.Load(), c, wire.Standpoint{})
+	p, err := s.standAt(s.state(), c, wire.Standpoint{})
 	if err != nil {
 		return out, err
 	}
@@ -156,7 +154,7 @@ const mostNamed = 20
 // Scan looks at a source again and takes what appeared, changed or went missing
 // into the model.
 func (s *Service) Scan(ctx context.Context, c Caller, name string) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return wire.Changed{}, err
@@ -229,7 +227,7 @@ func related(st *state, name string, tables []source.Table) []change {
 	known := map[string]bool{}
 	key := func(from, to []string) string { return strings.Join(from, " ") + " > " + strings.Join(to, " ") }
 	for _, r := range st.policies.Relationships() {
-		known[key(objectPaths(st.model, r.From), objectPaths(st.model, r.To))] = true
+		known[key(st.model.PathsOf(r.From), st.model.PathsOf(r.To))] = true
 	}
 	var changes []change
 	for _, t := range tables {

@@ -12,7 +12,7 @@ const mostFound = 40
 
 // Search finds subjects, objects and policies whose name contains a text.
 func (s *Service) Search(c Caller, text string, at wire.Standpoint) (wire.List[wire.Found], error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.List[wire.Found]{Items: []wire.Found{}}
 	p, err := s.standAt(st, c, at)
 	if err != nil {

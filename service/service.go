@@ -25,12 +25,13 @@ import (
 // Service is an open platform. Its methods may be called concurrently, until
 // Close, which its opener calls once.
 type Service struct {
-	store   *store.Store
-	key     atomic.Pointer[string] // of pseudonyms
-	now     func() time.Time
-	log     *slog.Logger
-	traffic *traffic
-	attempt *attempts
+	store     *store.Store
+	key       atomic.Pointer[string] // of pseudonyms
+	now       func() time.Time
+	log       *slog.Logger
+	traffic   *traffic
+	attempt   *attempts
+	commander commander
 
 	current    atomic.Pointer[state]
 	change     sync.Mutex   // held while a change is made
@@ -44,6 +45,8 @@ type Service struct {
 	opening  singleflight.Group
 
 	suggested suggestions
+	sampling  singleflight.Group
+	found     atomic.Pointer[foundList]
 
 	roots []string // of the folders that can be sources
 
@@ -74,6 +77,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 	}
 	s := &Service{store: st, now: time.Now, log: log, traffic: newTraffic(),
 		attempt: newAttempts(), sources: map[access.ObjectID]source.Source{}, roots: o.Roots}
+	s.commander = s
 	s.stopping, s.stopNow = context.WithCancel(context.Background())
 	if len(o.Roots) == 0 {
 		s.roots = []string{filepath.Join(dir, "sources")}
@@ -172,7 +176,7 @@ func (s *Service) source(ctx context.Context, id access.ObjectID) (source.Source
 		if err != nil {
 			return nil, err
 		}
-		name := s.current.Load().model.Object(id).Name
+		name := s.state().model.Object(id).Name
 		for _, r := range records {
 			if r.Name == name {
 				if err := s.connect(id, r); err != nil {
@@ -203,7 +207,7 @@ func (s *Service) Close(ctx context.Context) error {
 	case <-time.After(lastAnswers):
 	}
 	s.background.Wait()
-	if at := s.current.Load(); at.revision-s.kept.Load() >= worthKeeping {
+	if at := s.state(); at.revision-s.kept.Load() >= worthKeeping {
 		if err := s.keep(ctx, at); err != nil {
 			s.log.Warn("the checkpoint cannot be written; the next start takes longer", "error", err)
 		}
@@ -250,5 +254,8 @@ func (s *Service) Ready(ctx context.Context) error {
 // lastAnswers is how long requests whose work was cancelled may take to be recorded.
 const lastAnswers = 5 * time.Second
 
+// state is the current one.
+func (s *Service) state() *state { return s.current.Load() }
+
 // Revision is that of the current state.
-func (s *Service) Revision() int64 { return s.current.Load().revision }
+func (s *Service) Revision() int64 { return s.state().revision }

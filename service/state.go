@@ -24,7 +24,6 @@ type state struct {
 	standings *lru.Cache[access.Session, *access.Standing]
 	plans     *lru.Cache[planKey, *query.Plan]
 	counted   atomic.Pointer[access.Census]
-	found     atomic.Pointer[foundList]
 }
 
 // planKey names a plan by all that it depends on beside the state.

@@ -4,11 +4,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/jmoiron/sqlx"
 
 	"gneiss/core/access"
 	"gneiss/store"
@@ -25,7 +24,7 @@ type SubjectSearch struct {
 // Subjects lists the subjects that the caller may see, by kind and name, page by
 // page.
 func (s *Service) Subjects(c Caller, q SubjectSearch) (wire.List[wire.Subject], error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.List[wire.Subject]{Items: []wire.Subject{}}
 	own, err := s.own(st, c)
 	if err != nil {
@@ -48,7 +47,7 @@ func (s *Service) Subjects(c Caller, q SubjectSearch) (wire.List[wire.Subject], 
 
 // Subject is the page of one subject.
 func (s *Service) Subject(c Caller, ref string) (wire.SubjectPage, error) {
-	st := s.current.Load()
+	st := s.state()
 	subject, err := s.reviewable(st, c, ref)
 	if err != nil {
 		return wire.SubjectPage{}, err
@@ -124,7 +123,7 @@ func givenTime(t *time.Time) time.Time {
 
 // PutSubject adds a subject, or with exists changes one.
 func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectRequest, exists bool) (wire.Changed, error) {
-	if err := s.administers(s.current.Load(), c, "a change of "+in.Subject); err != nil {
+	if err := s.administers(s.state(), c, "a change of "+in.Subject); err != nil {
 		return wire.Changed{}, err
 	}
 	o := order{caller: c, Change: in.Change}
@@ -140,7 +139,7 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 		o.changes = append(o.changes, access.AddSubject{Subject: ref, Title: title})
 		o.says = append(o.says, "added "+ref)
 	} else {
-		subject, err := s.current.Load().model.FindSubject(in.Subject)
+		subject, err := s.state().model.FindSubject(in.Subject)
 		if err != nil {
 			return wire.Changed{}, err
 		}
@@ -164,7 +163,7 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 	if exists && in.Title != nil || in.Disabled != nil || in.Lead != nil {
 		o.changes = append(o.changes, access.SetSubject{Subject: ref, Title: in.Title, Disabled: in.Disabled, Lead: in.Lead})
 	}
-	for _, name := range sortedKeys(in.Attributes) {
+	for _, name := range slices.Sorted(maps.Keys(in.Attributes)) {
 		values := in.Attributes[name]
 		o.changes = append(o.changes, access.SetAttribute{Subject: ref, Name: name, Values: values})
 		if len(values) == 0 {
@@ -179,17 +178,15 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 			o.changes = append(o.changes, access.SetSubject{Subject: ref})
 		}
 		hash := store.HashPassword(in.Password)
-		o.also = func(after *state) func(*sqlx.Tx) error {
+		o.also = func(after *state) ([]store.Write, error) {
 			if in.Rename != "" {
 				ref = ref[:strings.IndexByte(ref, ':')+1] + strings.ToLower(in.Rename)
 			}
 			subject, err := after.model.FindSubject(ref)
 			if err != nil || !subject.Acts() {
-				return func(*sqlx.Tx) error {
-					return problem(422, "wrong_kind", "Not possible", "%s cannot have a password: only users and services sign in", ref)
-				}
+				return nil, problem(422, "wrong_kind", "Not possible", "%s cannot have a password: only users and services sign in", ref)
 			}
-			return store.SetPassword(uint32(subject.ID), hash)
+			return []store.Write{store.SetPassword(uint32(subject.ID), hash)}, nil
 		}
 	}
 	if in.Rename != "" {
@@ -199,7 +196,7 @@ func (s *Service) PutSubject(ctx context.Context, c Caller, in wire.SubjectReque
 		return wire.Changed{}, problem(422, "nothing", "Not possible", "nothing to change was named")
 	}
 	if in.Disabled != nil && *in.Disabled {
-		o.also = both(o.also, endSessions(ref, s.current.Load()))
+		o.also = both(o.also, endSessions(ref, s.state()))
 	}
 	return s.make(ctx, o)
 }
@@ -214,48 +211,38 @@ func (s *Service) orderRename(o *order, ref, name string) {
 	o.notes = append(o.notes, "rules with "+fact+" go by the name: columns and entitlement tables that have the old one no longer mean it")
 }
 
-// also is what is written in one transaction with a change.
-type also = func(*state) func(*sqlx.Tx) error
+// also is what is written in one transaction with a change, once the state is known.
+type also func(*state) ([]store.Write, error)
 
 // both does one after the other; the first may be nil.
 func both(a, b also) also {
 	if a == nil {
 		return b
 	}
-	return func(after *state) func(*sqlx.Tx) error {
-		first, second := a(after), b(after)
-		return func(tx *sqlx.Tx) error {
-			if err := first(tx); err != nil {
-				return err
-			}
-			return second(tx)
+	return func(after *state) ([]store.Write, error) {
+		first, err := a(after)
+		if err != nil {
+			return nil, err
 		}
+		second, err := b(after)
+		return append(first, second...), err
 	}
 }
 
 // endSessions ends the sessions and tokens of an account.
 func endSessions(ref string, before *state) also {
-	return func(*state) func(*sqlx.Tx) error {
+	return func(*state) ([]store.Write, error) {
 		subject, err := before.model.FindSubject(ref)
 		if err != nil {
-			return func(*sqlx.Tx) error { return nil } // it is new and has none
+			return nil, nil // it is new and has none
 		}
-		return store.DropTokens(uint32(subject.ID))
+		return []store.Write{store.DropTokens(uint32(subject.ID))}, nil
 	}
-}
-
-func sortedKeys(m map[string][]string) []string {
-	keys := []string{}
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 // RemoveSubject takes a subject away, with its memberships and the grants to it.
 func (s *Service) RemoveSubject(ctx context.Context, c Caller, ref string, in wire.Change) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "the removal of "+ref); err != nil {
 		return wire.Changed{}, err
 	}
@@ -274,7 +261,7 @@ func (s *Service) removalOrder(st *state, ref string) (order, error) {
 	}
 	o := order{changes: []change{access.RemoveSubject{Subject: subject.Ref()}}, says: []string{fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
 		count(len(st.model.GrantsTo(subject.ID)), "grant"), count(len(subject.Memberships)+len(subject.Members), "membership"))},
-		also: func(*state) func(*sqlx.Tx) error { return store.DropAccount(uint32(subject.ID)) }}
+		also: func(*state) ([]store.Write, error) { return []store.Write{store.DropAccount(uint32(subject.ID))}, nil }}
 	for _, g := range st.model.GrantsTo(subject.ID) {
 		if g.Owned != 0 && g.Owned == g.Object {
 			o.notes = append(o.notes, st.model.Path(g.Owned)+" loses its owner")
@@ -302,7 +289,7 @@ func count(n int, what string) string {
 
 // Join puts a member in a group or gives it a role; with leave, the reverse.
 func (s *Service) Join(ctx context.Context, c Caller, in wire.Member, leave bool) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	if err := s.mayJoin(st, c, in, leave); err != nil {
 		return wire.Changed{}, err
 	}

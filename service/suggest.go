@@ -34,7 +34,7 @@ type suggestions struct {
 // then kept as proposals, until again is asked for; no value is kept.
 func (s *Service) SuggestLabels(ctx context.Context, c Caller, path string, again, dismissed bool) (wire.Suggestions, error) {
 	out := wire.Suggestions{Items: []wire.Suggestion{}, Failed: []string{}}
-	st := s.current.Load()
+	st := s.state()
 	if err := s.administers(st, c, "suggestions of labels"); err != nil {
 		return out, err
 	}
@@ -59,7 +59,7 @@ func (s *Service) SuggestLabels(ctx context.Context, c Caller, path string, agai
 			return out, err
 		}
 		// Who asks meanwhile waits for this look, and nobody else waits for anything.
-		if _, err, _ := s.opening.Do("sample", func() (any, error) { return nil, s.sample(ctx, st, lane) }); err != nil {
+		if _, err, _ := s.sampling.Do("sample", func() (any, error) { return nil, s.sample(ctx, st, lane) }); err != nil {
 			return out, err
 		}
 	}

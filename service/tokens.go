@@ -19,7 +19,7 @@ const (
 
 // ChangePassword sets the caller's own new password. Their other sessions end.
 func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.PasswordRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	ref := st.model.Ref(c.User)
 	if len(in.Old) > mostPassword || len(in.New) > mostPassword {
 		return wire.Changed{}, problem(422, "too_long", "Not possible", "a password has at most %d bytes", mostPassword)
@@ -66,7 +66,7 @@ func weakPassword() error {
 // administers the platform.
 func (s *Service) Tokens(ctx context.Context, c Caller, ref string) (wire.List[wire.Token], error) {
 	out := wire.List[wire.Token]{Items: []wire.Token{}}
-	st := s.current.Load()
+	st := s.state()
 	subject, err := s.account(st, c, ref)
 	if err != nil {
 		return out, err
@@ -113,7 +113,7 @@ func wireToken(st *state, c Caller, t store.Token) wire.Token {
 // administers. A token made by a token lasts no longer than it: nobody stays in
 // by passing on what was lent.
 func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) (wire.NewToken, error) {
-	st := s.current.Load()
+	st := s.state()
 	id, err := s.account(st, c, in.Subject)
 	if err != nil {
 		return wire.NewToken{}, err
@@ -164,7 +164,7 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 // EndToken ends a session or token of the caller's, or of an account that the
 // caller administers.
 func (s *Service) EndToken(ctx context.Context, c Caller, id string) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	of := uint32(c.User)
 	if s.manages(st, c, access.PlatformID) {
 		of = 0

@@ -15,7 +15,7 @@ import (
 // of, whatever part of the service stumbled over them: who reviews the platform is
 // told all; others are told of what they see, and of all else the same as if it were
 // not there.
-func (s *Service) Told(c Caller, err error) *wire.Problem { return s.told(s.current.Load(), c, err) }
+func (s *Service) Told(c Caller, err error) *wire.Problem { return s.told(s.state(), c, err) }
 
 func (s *Service) told(st *state, c Caller, err error) *wire.Problem {
 	if c.User == 0 || s.reviews(st, c) {

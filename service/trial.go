@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 
@@ -21,7 +22,7 @@ const mostTried = 12
 // TryPolicy says what a policy would do if it were live: what each standpoint
 // sees of the tables that it is about now, and would see. Nothing is changed.
 func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) (wire.TrialResult, error) {
-	st := s.current.Load()
+	st := s.state()
 	out := wire.TrialResult{Phrases: []wire.Phrase{}, Notes: []string{}, Counts: []wire.TrialCount{}}
 	if err := s.writesPolicies(st, c, in.Table); err != nil {
 		return out, err
@@ -109,7 +110,7 @@ func (t *trial) tables(name string) []*access.Object {
 		}
 	}
 	var tables []*access.Object
-	for _, id := range sortedColumns(ids) {
+	for _, id := range slices.Sorted(maps.Keys(ids)) {
 		tables = append(tables, t.after.model.Object(id))
 	}
 	return tables

@@ -21,7 +21,7 @@ func (s *Service) VerifyJournal(ctx context.Context, c Caller) (wire.Verificatio
 
 // verify is for who reads the record. That a chain does not hold is an answer.
 func (s *Service) verify(c Caller, what string, check func() (int64, store.Head, error)) (wire.Verification, error) {
-	st := s.current.Load()
+	st := s.state()
 	own, err := s.own(st, c)
 	if err != nil {
 		return wire.Verification{}, err

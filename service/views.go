@@ -13,7 +13,7 @@ import (
 
 // PutView makes a view, or with Replace makes it anew.
 func (s *Service) PutView(ctx context.Context, c Caller, in wire.ViewRequest) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return wire.Changed{}, err
@@ -184,7 +184,7 @@ func mayDropView(st *state, own *access.Standing, path string) error {
 
 // DropView takes a view away.
 func (s *Service) DropView(ctx context.Context, c Caller, path string, in wire.Change) (wire.Changed, error) {
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return wire.Changed{}, err
@@ -253,7 +253,7 @@ func (p *standpoint) viewTrouble(o *access.Object) error {
 // Views lists the views that the caller sees, below an object.
 func (s *Service) Views(c Caller, below string) (wire.List[wire.View], error) {
 	out := wire.List[wire.View]{Items: []wire.View{}}
-	st := s.current.Load()
+	st := s.state()
 	p, err := s.standAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return out, err

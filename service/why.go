@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -14,7 +15,7 @@ import (
 // Why answers why a subject may use a privilege on an object, or what is
 // missing and how to give it.
 func (s *Service) Why(c Caller, ref, privilege, path string, at wire.Standpoint) (wire.Why, error) {
-	st := s.current.Load()
+	st := s.state()
 	subject, err := s.reviewable(st, c, ref)
 	if err != nil {
 		return wire.Why{}, err
@@ -96,7 +97,7 @@ func (p *standpoint) policySentences(table access.ObjectID) []string {
 	if g.Closed {
 		out = append(out, "row policies are live on the table, and none lets a row through here")
 	}
-	for _, id := range sortedColumns(g.Columns) {
+	for _, id := range slices.Sorted(maps.Keys(g.Columns)) {
 		d := g.Columns[id]
 		for _, c := range d.By {
 			if line := c.Name + ": " + c.Sentence(p.Model, query.Words); !slices.Contains(out, line) {
@@ -114,15 +115,6 @@ func (p *standpoint) policySentences(table access.ObjectID) []string {
 		}
 	}
 	return out
-}
-
-func sortedColumns[V any](m map[access.ObjectID]V) []access.ObjectID {
-	var ids []access.ObjectID
-	for id := range m {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	return ids
 }
 
 // mostFixes bounds what is proposed. The last way, a grant to the subject

@@ -45,7 +45,7 @@ func (s *Service) write(ctx context.Context, c Caller, p *standpoint, in wire.Qu
 	if err != nil {
 		return wire.Result{}, s.failed(p, record, started, err)
 	}
-	if in.Plan && s.showsPlan(s.current.Load(), c, plan) {
+	if in.Plan && s.showsPlan(s.state(), c, plan) {
 		if out.Plan, err = s.showPlan(ctx, c, p, lane, plan, args, 0); err != nil {
 			return wire.Result{}, s.failed(p, record, started, err)
 		}

@@ -68,23 +68,23 @@ var nobody = HashPassword(rand.Text())
 
 // SetPassword returns what sets a subject's password within a transaction. It
 // ends the subject's sessions: who knew the old one is out. Named tokens stay.
-func SetPassword(subject uint32, hash string) func(*sqlx.Tx) error {
+func SetPassword(subject uint32, hash string) Write {
 	return setPassword(subject, hash, "")
 }
 
 // ChangePassword sets a subject's own new password. It ends all other sessions.
 func (s *Store) ChangePassword(ctx context.Context, hash string, current Token) error {
-	return s.within(ctx, setPassword(current.Subject, hash, current.Hash))
+	return s.within(ctx, setPassword(current.Subject, hash, current.Hash).do)
 }
 
-func setPassword(subject uint32, hash, keep string) func(*sqlx.Tx) error {
-	return func(tx *sqlx.Tx) error {
+func setPassword(subject uint32, hash, keep string) Write {
+	return Write{func(tx *sqlx.Tx) error {
 		if _, err := tx.Exec(`DELETE FROM token WHERE subject = ? AND kind = 'session' AND hash <> ?`, subject, keep); err != nil {
 			return err
 		}
 		_, err := tx.Exec(`INSERT INTO password (subject, hash) VALUES (?, ?) ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash`, subject, hash)
 		return err
-	}
+	}}
 }
 
 // CheckPassword reports whether the password is the subject's. Subject zero, or
@@ -166,22 +166,22 @@ func (s *Store) SetTokenRole(ctx context.Context, t Token, role uint32) error {
 }
 
 // DropTokens returns what ends all of a subject's tokens within a transaction.
-func DropTokens(subject uint32) func(*sqlx.Tx) error {
-	return func(tx *sqlx.Tx) error {
+func DropTokens(subject uint32) Write {
+	return Write{func(tx *sqlx.Tx) error {
 		_, err := tx.Exec(`DELETE FROM token WHERE subject = ?`, subject)
 		return err
-	}
+	}}
 }
 
 // DropAccount returns what ends a subject's tokens and password within a
 // transaction.
-func DropAccount(subject uint32) func(*sqlx.Tx) error {
-	return func(tx *sqlx.Tx) error {
+func DropAccount(subject uint32) Write {
+	return Write{func(tx *sqlx.Tx) error {
 		if _, err := tx.Exec(`DELETE FROM password WHERE subject = ?`, subject); err != nil {
 			return err
 		}
-		return DropTokens(subject)(tx)
-	}
+		return DropTokens(subject).do(tx)
+	}}
 }
 
 // Tokens lists a subject's tokens that have not ended, or everybody's for zero,
@@ -208,11 +208,11 @@ func (s *Store) CanSignIn(ctx context.Context, now time.Time) (map[uint32]bool, 
 type SourceRecord struct{ Name, Kind, Location string }
 
 // AddSource returns what records a source within a transaction.
-func AddSource(r SourceRecord) func(*sqlx.Tx) error {
-	return func(tx *sqlx.Tx) error {
+func AddSource(r SourceRecord) Write {
+	return Write{func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExec(`INSERT INTO source (name, kind, location) VALUES (:name, :kind, :location)`, r)
 		return err
-	}
+	}}
 }
 
 // Sources lists the connected sources by name.

@@ -39,20 +39,26 @@ func (e Entry) digest() string {
 	return hex.EncodeToString(sum[:])
 }
 
+// A Write is something else that is written in one transaction with an entry. Only the
+// functions of this package make one.
+type Write struct{ do func(*sqlx.Tx) error }
+
 // Append writes the next entry of the journal, in one transaction with what
 // also does. When it returns, the entry survives a kill. The entry's revision
 // must be the one after the last, whose hash its Previous must be.
-func (s *Store) Append(ctx context.Context, e Entry, also func(*sqlx.Tx) error) (Entry, error) {
+func (s *Store) Append(ctx context.Context, e Entry, also ...Write) (Entry, error) {
 	e.Hash = e.digest()
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO journal (revision, at, actor, reason, changes, previous, hash)
 			VALUES (:revision, :at, :actor, :reason, :changes, :previous, :hash)`, e); err != nil {
 			return fmt.Errorf("the journal: %w", err)
 		}
-		if also == nil {
-			return nil
+		for _, w := range also {
+			if err := w.do(tx); err != nil {
+				return err
+			}
 		}
-		return also(tx)
+		return nil
 	})
 	if err == nil {
 		s.keepHeads() // else soon, by who keeps them

@@ -67,7 +67,7 @@ func TestAnEntryIsWrittenWholeOrNotAtAll(t *testing.T) {
 	s := opened(t, t.TempDir())
 	defer s.Close()
 	journal(t, s, 1)
-	_, err := s.Append(ctx, Entry{Revision: 2, Changes: "[]"}, func(*sqlx.Tx) error { return errors.New("not this time") })
+	_, err := s.Append(ctx, Entry{Revision: 2, Changes: "[]"}, Write{func(*sqlx.Tx) error { return errors.New("not this time") }})
 	if err == nil || !strings.Contains(err.Error(), "not this time") {
 		t.Fatalf("got %v", err)
 	}

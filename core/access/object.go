@@ -91,6 +91,15 @@ func (m *Model) Path(id ObjectID) string {
 	return strings.Join(parts, ".")
 }
 
+// PathsOf lists the paths of objects, in their order.
+func (m *Model) PathsOf(ids []ObjectID) []string {
+	paths := make([]string, len(ids))
+	for i, id := range ids {
+		paths[i] = m.Path(id)
+	}
+	return paths
+}
+
 // Lookup finds the object that a path names. Its error is a [*NotFound] that
 // says how far the path is good.
 func (m *Model) Lookup(path string) (*Object, error) {

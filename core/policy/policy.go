@@ -101,3 +101,12 @@ func list(words []string, last string) string {
 func invalid(code, format string, args ...any) error {
 	return &access.Invalid{Code: code, Text: fmt.Sprintf(format, args...)}
 }
+
+// Names lists the names of column policies.
+func Names(list []*ColumnPolicy) []string {
+	names := []string{}
+	for _, p := range list {
+		names = append(names, p.Name)
+	}
+	return names
+}
