@@ -158,6 +158,11 @@ func (s *Service) actingIn(st *state, c Caller) string {
 	return st.model.Subject(role).Name
 }
 
+// actIn makes the caller's session act in one role; zero: in all again.
+func (s *Service) actIn(ctx context.Context, c Caller, role access.SubjectID) error {
+	return s.store.SetTokenRole(ctx, c.token, uint32(role))
+}
+
 // standAs works out the standpoint of a subject, for who may ask about it.
 func (s *Service) standAs(st *state, c Caller, id access.SubjectID, at wire.Standpoint) (*standpoint, error) {
 	if len(at.Purpose) > mostPurpose {

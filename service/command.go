@@ -57,7 +57,7 @@ func (s *Service) setRole(ctx context.Context, c Caller, p *standpoint, record *
 	if err := s.record(record); err != nil {
 		return wire.Result{}, err
 	}
-	if err := s.store.SetTokenRole(ctx, c.token, uint32(role)); err != nil {
+	if err := s.actIn(ctx, c, role); err != nil {
 		return wire.Result{}, err
 	}
 	return wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{{says}}, Standing: p.words, Record: reference(record.ID)}, nil

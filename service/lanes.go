@@ -148,6 +148,9 @@ func (s *Service) planOn(c Caller, p *standpoint, text string, params []any, lan
 	return plan, on, err
 }
 
+// running is how many queries run on a lane now.
+func (s *Service) running(lane access.ObjectID) int { return s.traffic.on(lane) }
+
 // Lanes lists the lanes that the caller sees.
 func (s *Service) Lanes(c Caller) (wire.List[wire.Lane], error) {
 	out := wire.List[wire.Lane]{Items: []wire.Lane{}}
@@ -163,7 +166,7 @@ func (s *Service) Lanes(c Caller) (wire.List[wire.Lane], error) {
 		}
 		w := wire.Lane{Name: o.Name, Path: st.model.Path(o.ID), Limits: wire.Limits(o.Limits), Open: p.Resolve(o.ID).Allowed.Has(access.Usage)}
 		if p.review {
-			w.Users, w.Running, w.Owner = census.CountUsing(o.ID), s.traffic.on(o.ID), st.model.Ref(st.model.Owner(o.ID))
+			w.Users, w.Running, w.Owner = census.CountUsing(o.ID), s.running(o.ID), st.model.Ref(st.model.Owner(o.ID))
 		}
 		out.Items = append(out.Items, w)
 	}

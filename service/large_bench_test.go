@@ -102,7 +102,7 @@ func (w *journalWriter) flush() {
 	text, err := json.Marshal(w.changes)
 	if err == nil {
 		w.last, err = w.store.Append(context.Background(), store.Entry{Revision: w.last.Revision + 1, At: time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC).Format(time.RFC3339Nano),
-			Actor: "user:opal", Changes: string(text), Previous: w.last.Hash}, nil)
+			Actor: "user:opal", Changes: string(text), Previous: w.last.Hash})
 	}
 	w.changes, w.err = nil, err
 }

@@ -47,7 +47,7 @@ func (s *Service) Matrix(ctx context.Context, c Caller, path string) (wire.Matri
 	if err := s.record(&store.Record{Actor: st.model.Ref(c.User), Action: "matrix", Decision: "allowed", Text: path, Objects: jsonList([]string{out.Table}), Address: c.Address}); err != nil {
 		return out, err
 	}
-	m := &matrix{counter: s.counter(ctx, lane), st: st, table: table, only: only}
+	m := &matrix{s: s, counter: s.counter(ctx, lane), st: st, table: table, only: only}
 	m.gather()
 	if out.Total, err = m.all(st, table); err != nil {
 		return out, err
@@ -66,6 +66,7 @@ func (s *Service) Matrix(ctx context.Context, c Caller, path string) (wire.Matri
 
 // a matrix is being put together.
 type matrix struct {
+	s *Service
 	*counter
 	st    *state
 	table *access.Object

@@ -69,7 +69,7 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 	if err != nil {
 		return out, s.refuse(c, "trial", out.Sentence, err)
 	}
-	t := &trial{counter: s.counter(ctx, lane), before: st, after: then, out: &out}
+	t := &trial{s: s, counter: s.counter(ctx, lane), before: st, after: then, out: &out}
 	for _, table := range t.tables(in.Name) {
 		switch {
 		case len(in.Standpoints) > 0:
@@ -88,6 +88,7 @@ func (s *Service) TryPolicy(ctx context.Context, c Caller, in wire.PolicyTrial) 
 
 // a trial compares a state with the one that a policy would make.
 type trial struct {
+	s *Service
 	*counter
 	before, after *state
 	out           *wire.TrialResult

@@ -34,7 +34,7 @@ func journal(t *testing.T, s *Store, n int) {
 	}
 	for range n {
 		next := Entry{Revision: last.Revision + 1, At: "2026-03-02T09:00:00Z", Actor: "user:opal", Changes: "[]", Previous: last.Hash}
-		entry, err := s.Append(ctx, next, nil)
+		entry, err := s.Append(ctx, next)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -74,7 +74,7 @@ func TestAnEntryIsWrittenWholeOrNotAtAll(t *testing.T) {
 	if n, err := revisions(t, s); n != 1 || err != nil {
 		t.Errorf("%d revisions after one that failed, %v", n, err)
 	}
-	if _, err := s.Append(ctx, Entry{Revision: 1, Changes: "[]"}, nil); err == nil {
+	if _, err := s.Append(ctx, Entry{Revision: 1, Changes: "[]"}); err == nil {
 		t.Error("a revision was written over another")
 	}
 }
@@ -144,7 +144,7 @@ func TestPasswords(t *testing.T) {
 	if first == second || !strings.HasPrefix(first, "$argon2id$v=19$m=19456,t=2,p=1$") || strings.Contains(first, "northmark") {
 		t.Errorf("hashes %s and %s", first, second)
 	}
-	if err := s.within(ctx, SetPassword(7, first)); err != nil {
+	if err := s.within(ctx, SetPassword(7, first).do); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
