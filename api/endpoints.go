@@ -5,7 +5,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"gneiss/service"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -100,152 +100,152 @@ func (s *Server) register() {
 	svc := s.service
 	s.signIn()
 	handle(s, "GET", "/session", "who is signed in, and as whom this request looks", func(r request, in wire.Standpoint) (wire.Session, error) {
-		return svc.Whoami(r.Caller, in)
+		return svc.Identity.Whoami(r.Caller, in)
 	})
 	handle(s, "DELETE", "/session", "sign out", func(r request, _ none) (none, error) {
 		s.setCookie(r.fiber, "", time.Unix(0, 0))
-		return none{}, svc.SignOut(r.ctx, r.Caller)
+		return none{}, svc.Identity.SignOut(r.ctx, r.Caller)
 	})
 
 	handle(s, "GET", "/tree", "what a standpoint sees at and below an object", func(r request, in lookIn) (wire.Node, error) {
 		if in.Depth == 0 {
 			in.Depth = 1
 		}
-		return svc.Tree(r.Caller, in.Path, in.Depth, in.Standpoint)
+		return svc.Review.Tree(r.Caller, in.Path, in.Depth, in.Standpoint)
 	})
 	handle(s, "GET", "/object", "the page of one object from a standpoint", func(r request, in lookIn) (wire.Object, error) {
-		return svc.Object(r.Caller, in.Path, in.Standpoint)
+		return svc.Review.Object(r.Caller, in.Path, in.Standpoint)
 	})
 	handle(s, "GET", "/access", "effective access, of a subject or to an object", func(r request, in accessIn) (wire.AccessList, error) {
 		if in.Of == "" {
-			return svc.AccessTo(r.Caller, in.To, in.Paths)
+			return svc.Review.AccessTo(r.Caller, in.To, in.Paths)
 		}
-		return svc.AccessOf(r.Caller, in.Of, in.Below, in.Paths, in.Columns, in.Standpoint)
+		return svc.Review.AccessOf(r.Caller, in.Of, in.Below, in.Paths, in.Columns, in.Standpoint)
 	})
 	handle(s, "GET", "/why", "why a subject may do something, or what is missing", func(r request, in whyIn) (wire.Why, error) {
-		return svc.Why(r.Caller, in.Subject, in.Privilege, in.Object, in.Standpoint)
+		return svc.Review.Why(r.Caller, in.Subject, in.Privilege, in.Object, in.Standpoint)
 	})
 	handle(s, "GET", "/comparison", "where two subjects differ in what they can do", func(r request, in compareIn) (wire.Comparison, error) {
-		return svc.Compare(r.Caller, in.A, in.B, in.Below)
+		return svc.Review.Compare(r.Caller, in.A, in.B, in.Below)
 	})
 	handle(s, "GET", "/findings", "rights and subjects that deserve a look", func(r request, in findingsIn) (wire.List[wire.Finding], error) {
-		return svc.Findings(r.ctx, r.Caller, in.Administrators)
+		return svc.Review.Findings(r.ctx, r.Caller, in.Administrators)
 	})
 	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {
-		return svc.Search(r.Caller, in.Text, in.Standpoint)
+		return svc.Review.Search(r.Caller, in.Text, in.Standpoint)
 	})
 
 	handle(s, "GET", "/subjects", "users, services, groups and roles", func(r request, in subjectsIn) (wire.List[wire.Subject], error) {
-		return svc.Subjects(r.Caller, service.SubjectSearch(in))
+		return svc.Review.Subjects(r.Caller, review.SubjectSearch(in))
 	})
 	handle(s, "POST", "/subjects", "add a subject", func(r request, in wire.SubjectRequest) (wire.Changed, error) {
-		return svc.PutSubject(r.ctx, r.Caller, in, false)
+		return svc.Admin.PutSubject(r.ctx, r.Caller, in, false)
 	})
 	handle(s, "GET", "/subjects/{ref}", "the page of one subject", func(r request, in refIn) (wire.SubjectPage, error) {
-		return svc.Subject(r.Caller, in.Ref)
+		return svc.Review.Subject(r.Caller, in.Ref)
 	})
 	handle(s, "PATCH", "/subjects/{ref}", "change a subject", func(r request, in subjectEdit) (wire.Changed, error) {
 		in.Subject = in.Ref
-		return svc.PutSubject(r.ctx, r.Caller, in.SubjectRequest, true)
+		return svc.Admin.PutSubject(r.ctx, r.Caller, in.SubjectRequest, true)
 	})
 	handle(s, "DELETE", "/subjects/{name}", "remove a subject, by reference", func(r request, in removal) (wire.Changed, error) {
-		return svc.RemoveSubject(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+		return svc.Admin.RemoveSubject(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "GET", "/roster", "subjects with attributes and memberships, for taking out", func(r request, in rosterIn) (wire.Roster, error) {
 		r.fiber.Locals(csvSafe, in.CSVSafe)
-		return svc.Roster(r.Caller)
+		return svc.Review.Roster(r.Caller)
 	})
 	handle(s, "POST", "/roster", "take subjects and memberships in: all of them, or none", func(r request, in wire.RosterRequest) (wire.Changed, error) {
-		return svc.TakeRoster(r.ctx, r.Caller, in)
+		return svc.Admin.TakeRoster(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/password", "change one's own password", func(r request, in wire.PasswordRequest) (wire.Changed, error) {
-		return svc.ChangePassword(r.ctx, r.Caller, in)
+		return svc.Identity.ChangePassword(r.ctx, r.Caller, in)
 	})
 	handle(s, "GET", "/tokens", "sessions and tokens", func(r request, in tokensIn) (wire.List[wire.Token], error) {
-		return svc.Tokens(r.ctx, r.Caller, in.Subject)
+		return svc.Identity.Tokens(r.ctx, r.Caller, in.Subject)
 	})
 	handle(s, "POST", "/tokens", "make a token; its secret is told this once", func(r request, in wire.TokenRequest) (wire.NewToken, error) {
-		return svc.NewToken(r.ctx, r.Caller, in)
+		return svc.Identity.NewToken(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/tokens/{name}", "end a session or token, by its id", func(r request, in nameIn) (wire.Changed, error) {
-		return svc.EndToken(r.ctx, r.Caller, in.Name)
+		return svc.Identity.EndToken(r.ctx, r.Caller, in.Name)
 	})
 	handle(s, "POST", "/memberships", "put a member in a group, or give it a role", func(r request, in wire.Member) (wire.Changed, error) {
-		return svc.Join(r.ctx, r.Caller, in, false)
+		return svc.Admin.Join(r.ctx, r.Caller, in, false)
 	})
 	handle(s, "POST", "/memberships/end", "take a member out of a group, or a role from it", func(r request, in wire.Member) (wire.Changed, error) {
-		return svc.Join(r.ctx, r.Caller, in, true)
+		return svc.Admin.Join(r.ctx, r.Caller, in, true)
 	})
 
 	handle(s, "GET", "/grants", "grants, with why they give nothing where they don't", func(r request, in grantsIn) (wire.List[wire.Grant], error) {
-		return svc.Grants(r.Caller, service.GrantSearch(in))
+		return svc.Review.Grants(r.Caller, review.GrantSearch(in))
 	})
 	handle(s, "POST", "/grants", "grant privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
-		return svc.Grant(r.ctx, r.Caller, in, false)
+		return svc.Admin.Grant(r.ctx, r.Caller, in, false)
 	})
 	handle(s, "POST", "/grants/revoke", "revoke privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
-		return svc.Grant(r.ctx, r.Caller, in, true)
+		return svc.Admin.Grant(r.ctx, r.Caller, in, true)
 	})
 
 	handle(s, "POST", "/owners", "give objects another owner", func(r request, in wire.OwnerRequest) (wire.Changed, error) {
-		return svc.SetOwner(r.ctx, r.Caller, in)
+		return svc.Admin.SetOwner(r.ctx, r.Caller, in)
 	})
 	handle(s, "GET", "/bundles", "named sets of privileges", func(r request, _ none) (wire.List[wire.Bundle], error) {
-		return svc.Bundles(r.Caller)
+		return svc.Review.Bundles(r.Caller)
 	})
 	handle(s, "POST", "/bundles", "add a bundle, or change what it and its grants give", func(r request, in wire.BundleRequest) (wire.Changed, error) {
-		return svc.PutBundle(r.ctx, r.Caller, in)
+		return svc.Admin.PutBundle(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/bundles/{name}", "remove a bundle", func(r request, in removal) (wire.Changed, error) {
-		return svc.RemoveBundle(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+		return svc.Admin.RemoveBundle(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "GET", "/lanes", "where queries run", func(r request, _ none) (wire.List[wire.Lane], error) {
-		return svc.Lanes(r.Caller)
+		return svc.Review.Lanes(r.Caller)
 	})
 	handle(s, "POST", "/lanes", "add a lane, or change its limits", func(r request, in wire.LaneRequest) (wire.Changed, error) {
-		return svc.PutLane(r.ctx, r.Caller, in)
+		return svc.Admin.PutLane(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/lanes/{name}", "remove a lane", func(r request, in removal) (wire.Changed, error) {
-		return svc.RemoveLane(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+		return svc.Admin.RemoveLane(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 
 	s.policies()
 	handle(s, "GET", "/views", "named queries", func(r request, in belowIn) (wire.List[wire.View], error) {
-		return svc.Views(r.Caller, in.Below)
+		return svc.Review.Views(r.Caller, in.Below)
 	})
 	handle(s, "POST", "/views", "make a view, or make it anew", func(r request, in wire.ViewRequest) (wire.Changed, error) {
-		return svc.PutView(r.ctx, r.Caller, in)
+		return svc.Admin.PutView(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/views/{name}", "take a view away, by its path", func(r request, in removal) (wire.Changed, error) {
-		return svc.DropView(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+		return svc.Admin.DropView(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "GET", "/sources", "connected databases", func(r request, _ none) (wire.List[wire.Source], error) {
-		return svc.Sources(r.ctx, r.Caller)
+		return svc.Review.Sources(r.ctx, r.Caller)
 	})
 	handle(s, "POST", "/sources", "connect a database and scan it", func(r request, in wire.SourceRequest) (wire.Changed, error) {
-		return svc.AddSource(r.ctx, r.Caller, in)
+		return svc.Admin.AddSource(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {
-		return svc.Scan(r.ctx, r.Caller, in.Name)
+		return svc.Admin.Scan(r.ctx, r.Caller, in.Name)
 	})
 	handle(s, "POST", "/queries", "run a governed query; rows come as JSON, CSV or JSON lines", func(r request, in wire.QueryRequest) (wire.Result, error) {
 		r.fiber.Locals(csvSafe, in.CSVSafe)
-		return svc.Query(r.ctx, r.Caller, in)
+		return svc.Gateway.Query(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/previews", "the rows of a table from one or more standpoints, side by side", func(r request, in wire.PreviewRequest) (wire.Preview, error) {
-		return svc.Preview(r.ctx, r.Caller, in)
+		return svc.Review.Preview(r.ctx, r.Caller, in)
 	})
 	handle(s, "GET", "/records", "the record of who did what", func(r request, in recordsIn) (wire.List[wire.Record], error) {
-		return svc.Records(r.ctx, r.Caller, service.RecordSearch(in))
+		return svc.Review.Records(r.ctx, r.Caller, review.RecordSearch(in))
 	})
 	handle(s, "GET", "/records/verification", "check that no entry of the record was altered or is gone", func(r request, _ none) (wire.Verification, error) {
-		return svc.VerifyRecord(r.ctx, r.Caller)
+		return svc.Review.VerifyRecord(r.ctx, r.Caller)
 	})
 	handle(s, "GET", "/journal/verification", "check that no change in the journal was altered or is gone", func(r request, _ none) (wire.Verification, error) {
-		return svc.VerifyJournal(r.ctx, r.Caller)
+		return svc.Review.VerifyJournal(r.ctx, r.Caller)
 	})
 	handle(s, "GET", "/records/{ref}", "one line of the record, with the fixes for a refusal", func(r request, in refIn) (wire.Record, error) {
-		return svc.Record(r.ctx, r.Caller, in.Ref)
+		return svc.Review.Record(r.ctx, r.Caller, in.Ref)
 	})
 }
 
@@ -257,7 +257,7 @@ func (s *Server) signIn() {
 		if err != nil {
 			return err
 		}
-		secret, out, err := s.service.SignIn(c.Context(), in, s.address(c))
+		secret, out, err := s.service.Identity.SignIn(c.Context(), in, s.address(c))
 		if err != nil {
 			return err
 		}

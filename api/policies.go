@@ -34,54 +34,54 @@ type (
 func (s *Server) policies() {
 	svc := s.service
 	handle(s, "GET", "/policies", "row and column policies", func(r request, in policiesIn) (wire.List[wire.Policy], error) {
-		return svc.Policies(r.Caller, in.Table)
+		return svc.Review.Policies(r.Caller, in.Table)
 	})
 	handle(s, "POST", "/policies", "add or replace a policy", func(r request, in wire.PolicyRequest) (wire.Changed, error) {
-		return svc.PutPolicy(r.ctx, r.Caller, in)
+		return svc.Admin.PutPolicy(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/policies/trial", "what a policy would do if it were live, to whom, in rows and columns", func(r request, in wire.PolicyTrial) (wire.TrialResult, error) {
-		return svc.TryPolicy(r.ctx, r.Caller, in)
+		return svc.Admin.TryPolicy(r.ctx, r.Caller, in)
 	})
 	handle(s, "PATCH", "/policies/{name}", "publish or stop a policy", func(r request, in policyStatus) (wire.Changed, error) {
-		return svc.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus)
+		return svc.Admin.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus)
 	})
 	handle(s, "DELETE", "/policies/{name}", "remove a policy", func(r request, in removal) (wire.Changed, error) {
-		return svc.RemovePolicy(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+		return svc.Admin.RemovePolicy(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "GET", "/matrix", "what users and services get of a table or column: rows, and how columns appear", func(r request, in objectIn) (wire.Matrix, error) {
-		return svc.Matrix(r.ctx, r.Caller, in.Object)
+		return svc.Review.Matrix(r.ctx, r.Caller, in.Object)
 	})
 
 	handle(s, "GET", "/labels", "labels, what they are on, and what they do", func(r request, _ none) (wire.List[wire.Label], error) {
-		return svc.Labels(r.Caller)
+		return svc.Review.Labels(r.Caller)
 	})
 	handle(s, "POST", "/labels", "add a label, or change its topic and level", func(r request, in wire.LabelRequest) (wire.Changed, error) {
-		return svc.PutLabel(r.ctx, r.Caller, in)
+		return svc.Admin.PutLabel(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/labels/{name}", "remove a label", func(r request, in removal) (wire.Changed, error) {
-		return svc.RemoveLabel(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+		return svc.Admin.RemoveLabel(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "POST", "/labels/{name}/placements", "put a label on objects, lift it off them, or dismiss it for them", func(r request, in labelPlacement) (wire.Changed, error) {
-		return svc.PlaceLabel(r.ctx, r.Caller, in.Name, in.LabelPlacement)
+		return svc.Admin.PlaceLabel(r.ctx, r.Caller, in.Name, in.LabelPlacement)
 	})
 	handle(s, "GET", "/labelled-columns", "columns that bear labels, and whether a policy treats them", func(r request, in labelledIn) (wire.List[wire.LabelledColumn], error) {
-		return svc.LabelledColumns(r.Caller, in.Label, in.Uncovered)
+		return svc.Review.LabelledColumns(r.Caller, in.Label, in.Uncovered)
 	})
 	handle(s, "GET", "/label-suggestions", "labels that columns look as if they should bear, with the evidence", func(r request, in suggestIn) (wire.Suggestions, error) {
-		return svc.SuggestLabels(r.ctx, r.Caller, in.Object, in.Again, in.Dismissed)
+		return svc.Review.SuggestLabels(r.ctx, r.Caller, in.Object, in.Again, in.Dismissed)
 	})
 	handle(s, "POST", "/label-suggestions", "accept suggestions: put the labels on their columns", func(r request, in wire.Acceptance) (wire.Changed, error) {
-		return svc.AcceptLabels(r.ctx, r.Caller, in)
+		return svc.Admin.AcceptLabels(r.ctx, r.Caller, in)
 	})
 
 	handle(s, "POST", "/pseudonym-key", "put a new key in the place of that of pseudonyms", func(r request, in wire.Change) (wire.Changed, error) {
-		return svc.RotateKey(r.ctx, r.Caller, in)
+		return svc.Admin.RotateKey(r.ctx, r.Caller, in)
 	})
 
 	handle(s, "GET", "/relationships", "which tables' rows belong to which", func(r request, in policiesIn) (wire.List[wire.Relationship], error) {
-		return svc.Relationships(r.Caller, in.Table)
+		return svc.Review.Relationships(r.Caller, in.Table)
 	})
 	handle(s, "POST", "/relationships", "declare a relationship, or forget one", func(r request, in wire.RelationshipRequest) (wire.Changed, error) {
-		return svc.Relate(r.ctx, r.Caller, in)
+		return svc.Admin.Relate(r.ctx, r.Caller, in)
 	})
 }

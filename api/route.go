@@ -16,7 +16,9 @@ import (
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
 
-	"gneiss/service"
+	"gneiss/service/admin"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
@@ -30,7 +32,7 @@ type operation struct {
 
 // request is what a handler gets beside its input.
 type request struct {
-	service.Caller
+	identity.Caller
 	ctx   context.Context
 	fiber fiber.Ctx
 }
@@ -60,7 +62,7 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 		}
 		out, err := f(r, in)
 		if err != nil {
-			if told := s.service.Told(caller, err); told.Code != "internal" {
+			if told := s.service.Identity.Told(caller, err); told.Code != "internal" {
 				err = told
 			}
 			return err
@@ -75,7 +77,7 @@ func fiberPath(path string) string {
 }
 
 func badInput(detail string) error {
-	return &wire.Problem{Type: "about:blank", Title: "Bad request", Status: 400, Code: "bad_request", Detail: detail}
+	return fault.New(fault.Malformed, "bad_request", "%s", detail)
 }
 
 // cookie is the name of the console's session.
@@ -83,20 +85,20 @@ const cookie = "gneiss_session"
 
 // caller authenticates a request: by bearer token, or by cookie, which for
 // anything but reading wants the session's CSRF token too.
-func (s *Server) caller(c fiber.Ctx) (service.Caller, error) {
+func (s *Server) caller(c fiber.Ctx) (identity.Caller, error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		return s.service.Authenticate(c.Context(), token, s.address(c))
+		return s.service.Identity.Authenticate(c.Context(), token, s.address(c))
 	}
 	secret := c.Cookies(cookie)
 	if secret == "" {
-		return service.Caller{}, &wire.Problem{Type: "about:blank", Title: "Not signed in", Status: 401, Code: "not_signed_in", Detail: "sign in first"}
+		return identity.Caller{}, fault.New(fault.NotSignedIn, "not_signed_in", "sign in first")
 	}
-	caller, err := s.service.Authenticate(c.Context(), secret, s.address(c))
+	caller, err := s.service.Identity.Authenticate(c.Context(), secret, s.address(c))
 	if err != nil {
 		return caller, err
 	}
 	if c.Method() != fiber.MethodGet && (caller.CSRF() == "" || c.Get("X-CSRF-Token") != caller.CSRF()) {
-		return caller, &wire.Problem{Type: "about:blank", Title: "Refused", Status: 403, Code: "csrf", Detail: "the request lacks the session's X-CSRF-Token; load the page again"}
+		return caller, fault.New(fault.Refused, "csrf", "the request lacks the session's X-CSRF-Token; load the page again")
 	}
 	return caller, nil
 }
@@ -116,7 +118,7 @@ func (s *Server) answer(c fiber.Ctx, out any) error {
 		}
 	}
 	if roster, ok := out.(wire.Roster); ok && c.Accepts(fiber.MIMEApplicationJSON, "text/csv") == "text/csv" {
-		rows, err := service.RosterCSV(roster, c.Query("part") == "memberships")
+		rows, err := admin.RosterCSV(roster, c.Query("part") == "memberships")
 		if err != nil {
 			return err
 		}

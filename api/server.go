@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -22,8 +21,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"gneiss/service"
+	"gneiss/service/fault"
 	"gneiss/web"
-	"gneiss/wire"
 )
 
 // Server is the HTTP face of a service.
@@ -68,7 +67,7 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 	srv.app.Get("/metrics", func(c fiber.Ctx) error {
 		caller, err := srv.caller(c)
 		if err == nil {
-			err = s.MayMeasure(caller)
+			err = s.Identity.MayMeasure(caller)
 		}
 		if err != nil {
 			return err
@@ -82,8 +81,7 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 		return c.Send(document)
 	})
 	srv.app.Use(prefix, func(c fiber.Ctx) error {
-		return &wire.Problem{Type: "about:blank", Title: "Not found", Status: 404, Code: "no_such_endpoint",
-			Detail: c.Method() + " " + c.Path() + " is not part of the API; see " + prefix + "/openapi.json"}
+		return fault.New(fault.NotFound, "no_such_endpoint", "%s %s is not part of the API; see %s/openapi.json", c.Method(), c.Path(), prefix)
 	})
 	srv.app.Use(compress.New(), console(web.Files()))
 	return srv
@@ -124,20 +122,12 @@ func (s *Server) headers(c fiber.Ctx) error {
 func (s *Server) panicked(c fiber.Ctx, what any) {
 	s.metrics.panics.Inc()
 	s.log.Error("a request broke", "method", c.Method(), "path", c.Path(), "panic", what, "stack", string(debug.Stack()))
-	s.service.RecordBroken(c.Method()+" "+c.Path(), s.address(c), what)
+	s.service.Audit.Broken(c.Method()+" "+c.Path(), s.address(c), what)
 }
 
 // failed writes an error as a problem.
 func (s *Server) failed(c fiber.Ctx, err error) error {
-	var p *wire.Problem
-	var f *fiber.Error
-	switch {
-	case errors.As(err, &p):
-	case errors.As(err, &f):
-		p = &wire.Problem{Type: "about:blank", Title: f.Message, Status: f.Code, Code: "http", Detail: f.Message}
-	default:
-		p = service.Problem(err)
-	}
+	p := problem(err)
 	if p.Status >= 500 {
 		s.log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
 	}

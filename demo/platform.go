@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"gneiss/service"
+	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
@@ -89,9 +90,9 @@ func makeModel(ctx context.Context, dir, password string) error {
 	if err != nil {
 		return err
 	}
-	opal, err := svc.Bootstrap(ctx, "opal", password)
+	opal, err := svc.Admin.Bootstrap(ctx, "opal", password)
 	if err == nil {
-		_, err = svc.AddSource(ctx, opal, wire.SourceRequest{Name: "survey", Location: "survey"})
+		_, err = svc.Admin.AddSource(ctx, opal, wire.SourceRequest{Name: "survey", Location: "survey"})
 	}
 	if err == nil {
 		err = (&maker{ctx: ctx, svc: svc, as: opal, password: password, source: "survey"}).model()
@@ -103,7 +104,7 @@ func makeModel(ctx context.Context, dir, password string) error {
 type maker struct {
 	ctx      context.Context
 	svc      *service.Service
-	as       service.Caller
+	as       identity.Caller
 	password string
 	source   string // that holds the survey's tables
 	err      error
@@ -131,32 +132,32 @@ func (m *maker) subject(ref, title string, attributes ...string) {
 	if len(attributes) > 0 {
 		in.Attributes = map[string][]string{attributes[0]: attributes[1:]}
 	}
-	_, m.err = m.svc.PutSubject(m.ctx, m.as, in, false)
+	_, m.err = m.svc.Admin.PutSubject(m.ctx, m.as, in, false)
 }
 
 func (m *maker) give(of string, members ...string) {
 	for _, member := range members {
 		if m.err == nil {
-			_, m.err = m.svc.Join(m.ctx, m.as, wire.Member{Member: member, Of: of}, false)
+			_, m.err = m.svc.Admin.Join(m.ctx, m.as, wire.Member{Member: member, Of: of}, false)
 		}
 	}
 }
 
 func (m *maker) grant(privilege, object, ticket string, subjects ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: m.at(object), Subjects: subjects, Ticket: ticket}, false)
+		_, m.err = m.svc.Admin.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: m.at(object), Subjects: subjects, Ticket: ticket}, false)
 	}
 }
 
 func (m *maker) lane(name string, limits wire.Limits) {
 	if m.err == nil {
-		_, m.err = m.svc.PutLane(m.ctx, m.as, wire.LaneRequest{Name: name, Limits: limits})
+		_, m.err = m.svc.Admin.PutLane(m.ctx, m.as, wire.LaneRequest{Name: name, Limits: limits})
 	}
 }
 
 func (m *maker) bundle(name string, privileges ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutBundle(m.ctx, m.as, wire.BundleRequest{Name: name, Privileges: privileges})
+		_, m.err = m.svc.Admin.PutBundle(m.ctx, m.as, wire.BundleRequest{Name: name, Privileges: privileges})
 	}
 }
 
@@ -165,14 +166,14 @@ func (m *maker) owner(owner string, objects ...string) {
 		objects[i] = m.at(o)
 	}
 	if m.err == nil {
-		_, m.err = m.svc.SetOwner(m.ctx, m.as, wire.OwnerRequest{Owner: owner, Objects: objects})
+		_, m.err = m.svc.Admin.SetOwner(m.ctx, m.as, wire.OwnerRequest{Owner: owner, Objects: objects})
 	}
 }
 
 func (m *maker) lead(lead string, users ...string) {
 	for _, user := range users {
 		if m.err == nil {
-			_, m.err = m.svc.PutSubject(m.ctx, m.as, wire.SubjectRequest{Subject: user, Lead: &lead}, true)
+			_, m.err = m.svc.Admin.PutSubject(m.ctx, m.as, wire.SubjectRequest{Subject: user, Lead: &lead}, true)
 		}
 	}
 }
@@ -184,33 +185,33 @@ func (m *maker) chain() {
 		return
 	}
 	option := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Subjects: []string{"role:licensing_officer"}, Option: true, Ticket: "GS-23"}
-	if _, m.err = m.svc.Grant(m.ctx, m.as, option, false); m.err != nil {
+	if _, m.err = m.svc.Admin.Grant(m.ctx, m.as, option, false); m.err != nil {
 		return
 	}
-	garnet, err := m.svc.ActAs("user:garnet")
+	garnet, err := m.svc.Admin.ActAs("user:garnet")
 	if m.err = err; err != nil {
 		return
 	}
-	_, m.err = m.svc.Grant(m.ctx, garnet, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Columns: []string{"id", "district"},
+	_, m.err = m.svc.Admin.Grant(m.ctx, garnet, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Columns: []string{"id", "district"},
 		Subjects: []string{"user:tuff"}, Ticket: "GS-24", Change: wire.Change{Reason: "to look up own licences"}}, false)
 }
 
 func (m *maker) rows(name, table, rule, comment string, to ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Rule: rule, For: to, Comment: comment}})
+		_, m.err = m.svc.Admin.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Rule: rule, For: to, Comment: comment}})
 	}
 }
 
 // follow shows the rows whose row in another table is shown.
 func (m *maker) follow(name, table, parent string) {
 	if m.err == nil {
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Follow: m.at(parent), Comment: "along a relationship"}})
+		_, m.err = m.svc.Admin.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Follow: m.at(parent), Comment: "along a relationship"}})
 	}
 }
 
 func (m *maker) relate(from, to string) {
 	if m.err == nil {
-		_, m.err = m.svc.Relate(m.ctx, m.as, wire.RelationshipRequest{From: []string{m.at(from)}, To: []string{m.at(to)}})
+		_, m.err = m.svc.Admin.Relate(m.ctx, m.as, wire.RelationshipRequest{From: []string{m.at(from)}, To: []string{m.at(to)}})
 	}
 }
 
@@ -219,10 +220,10 @@ func (m *maker) label(name, topic, level string, objects ...string) {
 		objects[i] = m.at(o)
 	}
 	if m.err == nil && m.source == "survey" {
-		_, m.err = m.svc.PutLabel(m.ctx, m.as, wire.LabelRequest{Name: name, Topic: topic, Level: level})
+		_, m.err = m.svc.Admin.PutLabel(m.ctx, m.as, wire.LabelRequest{Name: name, Topic: topic, Level: level})
 	}
 	if m.err == nil {
-		_, m.err = m.svc.PlaceLabel(m.ctx, m.as, name, wire.LabelPlacement{Do: "put", Objects: objects})
+		_, m.err = m.svc.Admin.PlaceLabel(m.ctx, m.as, name, wire.LabelPlacement{Do: "put", Objects: objects})
 	}
 }
 
@@ -234,7 +235,7 @@ func (m *maker) columns(name, table string, columns []string, t wire.Treatment, 
 func (m *maker) treat(p wire.Policy) {
 	if m.err == nil {
 		p.Kind, p.Name, p.Table = "columns", m.named(p.Name), m.at(p.Table)
-		_, m.err = m.svc.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: p})
+		_, m.err = m.svc.Admin.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: p})
 	}
 }
 

@@ -36,11 +36,11 @@ func AddPostgres(ctx context.Context, dir, url string, progress io.Writer) error
 }
 
 func addPostgres(ctx context.Context, svc *service.Service, tables, url string, progress io.Writer) error {
-	opal, err := svc.ActAs("user:opal")
+	opal, err := svc.Admin.ActAs("user:opal")
 	if err != nil {
 		return err
 	}
-	list, err := svc.Sources(ctx, opal)
+	list, err := svc.Review.Sources(ctx, opal)
 	if err != nil {
 		return err
 	}
@@ -56,7 +56,7 @@ func addPostgres(ctx context.Context, svc *service.Service, tables, url string, 
 	if err := load(ctx, tables, url); err != nil {
 		return fmt.Errorf("loading the tables: %w", err)
 	}
-	if _, err := svc.AddSource(ctx, opal, wire.SourceRequest{Name: Second, Location: url}); err != nil {
+	if _, err := svc.Admin.AddSource(ctx, opal, wire.SourceRequest{Name: Second, Location: url}); err != nil {
 		return err
 	}
 	m := &maker{ctx: ctx, svc: svc, as: opal, source: Second}

@@ -1,10 +1,11 @@
 package service_test
 
 import (
-	"gneiss/demo/demotest"
-	"gneiss/service"
-	"gneiss/wire"
 	"testing"
+
+	"gneiss/demo/demotest"
+	"gneiss/service/review"
+	"gneiss/wire"
 )
 
 // BenchmarkPointQuery is the whole gateway in process under sixteen clients, the
@@ -17,7 +18,7 @@ func BenchmarkPointQuery(b *testing.B) {
 	b.ResetTimer()
 	b.RunParallel(func(pb *testing.PB) {
 		for pb.Next() {
-			if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT name, depth_m FROM survey.drilling.boreholes WHERE id = 17"}); err != nil {
+			if _, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT name, depth_m FROM survey.drilling.boreholes WHERE id = 17"}); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -29,7 +30,7 @@ func BenchmarkPointQuery(b *testing.B) {
 func BenchmarkMatrix(b *testing.B) {
 	svc := demotest.Open(b, demotest.Folder(b))
 	opal := caller(b, svc, "opal")
-	subjects, err := svc.Subjects(opal, service.SubjectSearch{Kind: ""})
+	subjects, err := svc.Review.Subjects(opal, review.SubjectSearch{Kind: ""})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -37,7 +38,7 @@ func BenchmarkMatrix(b *testing.B) {
 	for b.Loop() {
 		cells = 0
 		for _, s := range subjects.Items {
-			list, err := svc.AccessOf(opal, s.Ref, "", false, false, wire.Standpoint{})
+			list, err := svc.Review.AccessOf(opal, s.Ref, "", false, false, wire.Standpoint{})
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -54,7 +55,7 @@ func BenchmarkChange(b *testing.B) {
 	revoke := false
 	for b.Loop() {
 		in := wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: "survey.assay.results", Subjects: []string{"user:marl"}}
-		if _, err := svc.Grant(ctx, opal, in, revoke); err != nil {
+		if _, err := svc.Admin.Grant(ctx, opal, in, revoke); err != nil {
 			b.Fatal(err)
 		}
 		revoke = !revoke

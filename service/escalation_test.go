@@ -8,7 +8,8 @@ import (
 	"testing"
 
 	"gneiss/demo/demotest"
-	"gneiss/service"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
@@ -17,14 +18,14 @@ import (
 func TestRevealTakesTheRightToStop(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
-	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.licensing", Subjects: []string{"user:flint"}}, false))
-	grant := func(who service.Caller, privilege, object string) error {
-		_, err := svc.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:flint"}, Change: wire.Change{DryRun: true}}, false)
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.licensing", Subjects: []string{"user:flint"}}, false))
+	grant := func(who identity.Caller, privilege, object string) error {
+		_, err := svc.Admin.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:flint"}, Change: wire.Change{DryRun: true}}, false)
 		return err
 	}
 	for _, object := range []string{"survey.licensing", "survey.licensing.holders", "survey.licensing.holders.bank_account", "survey.licensing.hold*"} {
-		wants(t, grant(flint, "REVEAL", object), 403, "would lift a policy that you may not stop")
-		wants(t, grant(flint, "keeper", object), 403, "would lift a policy that you may not stop")
+		wants(t, grant(flint, "REVEAL", object), fault.Refused, "would lift a policy that you may not stop")
+		wants(t, grant(flint, "keeper", object), fault.Refused, "would lift a policy that you may not stop")
 	}
 	if err := grant(flint, "REVEAL", "survey.licensing.holders.phone"); err != nil {
 		t.Errorf("a policy on the schema's own table is the manager's to lift: %v", err)
@@ -32,10 +33,10 @@ func TestRevealTakesTheRightToStop(t *testing.T) {
 	if err := grant(opal, "REVEAL", "survey.licensing"); err != nil {
 		t.Errorf("who manages the label as well may lift it: %v", err)
 	}
-	wants(t, grant(flint, "REVEAL", "label:finance"), 404, "does not exist or is not yours")
+	wants(t, grant(flint, "REVEAL", "label:finance"), fault.NotFound, "does not exist or is not yours")
 	// A policy that comes later says whom REVEAL lets past it.
-	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "survey.field", Subjects: []string{"user:marl"}}, false))
-	out, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "notes", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "suppress"}}})
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "survey.field", Subjects: []string{"user:marl"}}, false))
+	out, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "notes", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "suppress"}}})
 	if err != nil || !strings.Contains(strings.Join(out.Notes, " "), "by REVEAL, user:marl") {
 		t.Errorf("the notes do not say who sees it all the same: %v, %v", out.Notes, err)
 	}
@@ -62,18 +63,18 @@ func TestSourcesKeepAway(t *testing.T) {
 	svc := demotest.Open(t, dir)
 	opal := caller(t, svc, "opal")
 	for _, location := range []string{".", "..", "../", dir, dir + "/", dir + "/.", filepath.Dir(dir), "link", "hard", "soft", "away", elsewhere, "/"} {
-		_, err := svc.AddSource(ctx, opal, wire.SourceRequest{Name: "own", Location: location})
+		_, err := svc.Admin.AddSource(ctx, opal, wire.SourceRequest{Name: "own", Location: location})
 		if err == nil {
 			t.Errorf("the location %s was taken", location)
 			continue
 		}
-		if p := svc.Told(opal, err); p.Status != 422 || !strings.Contains(p.Detail, "inside a folder for sources") && !strings.Contains(p.Detail, "own data folder") {
+		if p := svc.Identity.Told(opal, err); p.Kind != fault.Invalid || !strings.Contains(p.Detail, "inside a folder for sources") && !strings.Contains(p.Detail, "own data folder") {
 			t.Errorf("the location %s: %v", location, p)
 		}
 	}
 	// A link that comes later is refused, too, where files are looked at again.
 	try(os.Link(filepath.Join(dir, "records.db"), filepath.Join(sources, "survey", "records.db")))
-	if _, err := svc.Scan(ctx, opal, "survey"); err == nil || !strings.Contains(svc.Told(opal, err).Detail, "own data folder") {
+	if _, err := svc.Admin.Scan(ctx, opal, "survey"); err == nil || !strings.Contains(svc.Identity.Told(opal, err).Detail, "own data folder") {
 		t.Errorf("a file of the service's own that came later: %v", err)
 	}
 }
@@ -82,8 +83,8 @@ func TestSourcesKeepAway(t *testing.T) {
 func TestServicesAreNotUsers(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
-	done(t)(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "service:tuff"}, false))
-	done(t)(svc.Join(ctx, opal, wire.Member{Member: "service:tuff", Of: "role:partner"}, false))
+	done(t)(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "service:tuff"}, false))
+	done(t)(svc.Admin.Join(ctx, opal, wire.Member{Member: "service:tuff", Of: "role:partner"}, false))
 	who := func(ref string) any { return ask(t, svc, opal, "SELECT CURRENT_USER", wire.Standpoint{As: ref})[0][0] }
 	if who("service:tuff") != "service:tuff" || who("user:tuff") != "tuff" {
 		t.Errorf("CURRENT_USER is %v and %v", who("service:tuff"), who("user:tuff"))
@@ -98,12 +99,12 @@ func TestServicesAreNotUsers(t *testing.T) {
 // role.
 func TestSetRoleHoldsWithAPurpose(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	session, _, err := svc.SignIn(ctx, wire.SignIn{User: "chert", Password: "northmark", Token: true}, "127.0.0.1")
+	session, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "chert", Password: "northmark", Token: true}, "127.0.0.1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	acting := func() service.Caller {
-		c, err := svc.Authenticate(ctx, session, "127.0.0.1")
+	acting := func() identity.Caller {
+		c, err := svc.Identity.Authenticate(ctx, session, "127.0.0.1")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -111,7 +112,7 @@ func TestSetRoleHoldsWithAPurpose(t *testing.T) {
 	}
 	ask(t, svc, acting(), "SET ROLE survey_reader", wire.Standpoint{})
 	for _, at := range []wire.Standpoint{{}, {Purpose: "audit"}} {
-		me, err := svc.Whoami(acting(), at)
+		me, err := svc.Identity.Whoami(acting(), at)
 		if err != nil || !strings.Contains(me.Standing, "in role:survey_reader") {
 			t.Errorf("with %+v the session is %s, %v", at, me.Standing, err)
 		}
@@ -123,7 +124,7 @@ func TestSetRoleHoldsWithAPurpose(t *testing.T) {
 func TestSignInWaits(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	try := func(user, password, address string) error {
-		_, _, err := svc.SignIn(ctx, wire.SignIn{User: user, Password: password, Token: true}, address)
+		_, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: password, Token: true}, address)
 		return err
 	}
 	const home, foe = "192.0.2.1", "198.51.100.1"
@@ -133,14 +134,14 @@ func TestSignInWaits(t *testing.T) {
 	// A foe guesses from many addresses, until the account waits for all strangers.
 	waits := 0
 	for i := range 80 {
-		if p := svc.Told(service.Caller{}, try("opal", "guess", "203.0.113."+strconv.Itoa(i))); p.Status == 429 {
+		if p := svc.Identity.Told(identity.Caller{}, try("opal", "guess", "203.0.113."+strconv.Itoa(i))); p.Kind == fault.TooMany {
 			waits++
 		}
 	}
 	if waits == 0 {
 		t.Error("an account is guessed at from many addresses without a wait")
 	}
-	wants(t, try("opal", "northmark", "203.0.113.200"), 429, "too many attempts")
+	wants(t, try("opal", "northmark", "203.0.113.200"), fault.TooMany, "too many attempts")
 	if err := try("opal", "northmark", home); err != nil {
 		t.Errorf("who has signed in from an address before is locked out there: %v", err)
 	}
@@ -151,7 +152,7 @@ func TestSignInWaits(t *testing.T) {
 			try("marl", "northmark", foe)
 		}
 		err := try("nobody"+strconv.Itoa(i), "guess", foe)
-		if p := svc.Told(service.Caller{}, err); p.Status == 429 {
+		if p := svc.Identity.Told(identity.Caller{}, err); p.Kind == fault.TooMany {
 			stopped = true
 			break
 		}
@@ -165,17 +166,17 @@ func TestSignInWaits(t *testing.T) {
 func TestARosterThatDisablesEndsSessions(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
-	secret, _, err := svc.SignIn(ctx, wire.SignIn{User: "marl", Password: "northmark", Token: true}, "192.0.2.1")
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "marl", Password: "northmark", Token: true}, "192.0.2.1")
 	if err != nil {
 		t.Fatal(err)
 	}
 	roster := func(disabled bool) {
 		t.Helper()
-		done(t)(svc.TakeRoster(ctx, opal, wire.RosterRequest{Roster: wire.Roster{Subjects: []wire.RosterSubject{{Ref: "user:marl", Disabled: disabled}}}}))
+		done(t)(svc.Admin.TakeRoster(ctx, opal, wire.RosterRequest{Roster: wire.Roster{Subjects: []wire.RosterSubject{{Ref: "user:marl", Disabled: disabled}}}}))
 	}
 	roster(true)
 	roster(false)
-	if _, err := svc.Authenticate(ctx, secret, "192.0.2.1"); err == nil {
+	if _, err := svc.Identity.Authenticate(ctx, secret, "192.0.2.1"); err == nil {
 		t.Error("a token outlives its account's disabling by a roster")
 	}
 }
@@ -185,14 +186,14 @@ func TestARosterThatDisablesEndsSessions(t *testing.T) {
 func TestTakingAlongIsShown(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, marl := caller(t, svc, "opal"), caller(t, svc, "marl")
-	done(t)(svc.Join(ctx, opal, wire.Member{Member: "user:marl", Of: "role:survey_reader", Option: true}, false))
-	done(t)(svc.Join(ctx, marl, wire.Member{Member: "user:tuff", Of: "role:survey_reader"}, false))
+	done(t)(svc.Admin.Join(ctx, opal, wire.Member{Member: "user:marl", Of: "role:survey_reader", Option: true}, false))
+	done(t)(svc.Admin.Join(ctx, marl, wire.Member{Member: "user:tuff", Of: "role:survey_reader"}, false))
 	take := wire.Member{Member: "user:marl", Of: "role:survey_reader", Change: wire.Change{DryRun: true}}
-	if _, err := svc.Join(ctx, opal, take, true); err == nil || !strings.Contains(err.Error(), "role:survey_reader to user:tuff by user:marl") {
+	if _, err := svc.Admin.Join(ctx, opal, take, true); err == nil || !strings.Contains(err.Error(), "role:survey_reader to user:tuff by user:marl") {
 		t.Errorf("what rests on it is not named: %v", err)
 	}
 	take.Cascade = true
-	out, err := svc.Join(ctx, opal, take, true)
+	out, err := svc.Admin.Join(ctx, opal, take, true)
 	losers := ""
 	for _, e := range out.Effects {
 		if len(e.Loses) > 0 {

@@ -95,7 +95,7 @@ func TestGovernedUsesTheSameIndex(t *testing.T) {
 
 func shownPlan(t testing.TB, svc *service.Service, c governedCase) wire.Result {
 	t.Helper()
-	shown, err := svc.Query(ctx, caller(t, svc, "opal"), wire.QueryRequest{SQL: c.governed, Plan: true, Standpoint: wire.Standpoint{As: "user:" + c.as}})
+	shown, err := svc.Gateway.Query(ctx, caller(t, svc, "opal"), wire.QueryRequest{SQL: c.governed, Plan: true, Standpoint: wire.Standpoint{As: "user:" + c.as}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,6 +7,8 @@ import (
 
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
@@ -18,38 +20,38 @@ type turn struct {
 
 // turns change, one kind each, what chert gets: a membership, an attribute, an
 // entitlement row, a policy and a label.
-func turns(svc *service.Service, opal service.Caller) []turn {
+func turns(svc *service.Service, opal identity.Caller) []turn {
 	changed := func(_ wire.Changed, err error) error { return err }
 	ran := func(_ wire.Result, err error) error { return err }
 	leads := wire.Member{Member: "user:chert", Of: "role:regional_lead"}
 	districts := func(list ...string) error {
-		return changed(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:chert", Attributes: map[string][]string{"districts": list}}, true))
+		return changed(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:chert", Attributes: map[string][]string{"districts": list}}, true))
 	}
 	status := func(to string) error {
-		return changed(svc.SetPolicyStatus(ctx, opal, "samples-of-boreholes", wire.PolicyStatus{Status: to}))
+		return changed(svc.Admin.SetPolicyStatus(ctx, opal, "samples-of-boreholes", wire.PolicyStatus{Status: to}))
 	}
 	label := func(do string) error {
-		return changed(svc.PlaceLabel(ctx, opal, "finance", wire.LabelPlacement{Do: do, Objects: []string{"survey.drilling.boreholes.contractor"}}))
+		return changed(svc.Admin.PlaceLabel(ctx, opal, "finance", wire.LabelPlacement{Do: do, Objects: []string{"survey.drilling.boreholes.contractor"}}))
 	}
 	return []turn{
 		{"an attribute", func() error { return districts("islands") }, func() error { return districts("north", "coast", "basin", "highland") }},
 		{"an entitlement row", func() error {
-			return ran(svc.Query(ctx, opal, wire.QueryRequest{SQL: "INSERT INTO survey.field.district_officers (officer, district, since) VALUES ('chert', 'islands', '2026-01-01')"}))
+			return ran(svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "INSERT INTO survey.field.district_officers (officer, district, since) VALUES ('chert', 'islands', '2026-01-01')"}))
 		}, func() error {
-			return ran(svc.Query(ctx, opal, wire.QueryRequest{SQL: "DELETE FROM survey.field.district_officers WHERE officer = 'chert' AND district = 'islands'"}))
+			return ran(svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "DELETE FROM survey.field.district_officers WHERE officer = 'chert' AND district = 'islands'"}))
 		}},
 		{"a label", func() error { return label("put") }, func() error { return label("lift") }},
 		{"a policy", func() error { return status("off") }, func() error { return status("live") }},
-		{"a membership", func() error { return changed(svc.Join(ctx, opal, leads, true)) }, func() error { return changed(svc.Join(ctx, opal, leads, false)) }},
+		{"a membership", func() error { return changed(svc.Admin.Join(ctx, opal, leads, true)) }, func() error { return changed(svc.Admin.Join(ctx, opal, leads, false)) }},
 	}
 }
 
 const chertsReport = "SELECT (SELECT count(*) FROM survey.drilling.boreholes), (SELECT count(contractor) FROM survey.drilling.boreholes), (SELECT count(*) FROM survey.assay.samples), (SELECT count(cost) FROM survey.field.reports)"
 
-func chertsAnswer(svc *service.Service, chert service.Caller) string {
-	r, err := svc.Query(ctx, chert, wire.QueryRequest{SQL: chertsReport})
+func chertsAnswer(svc *service.Service, chert identity.Caller) string {
+	r, err := svc.Gateway.Query(ctx, chert, wire.QueryRequest{SQL: chertsReport})
 	if err != nil {
-		return service.Problem(err).Code
+		return fault.Of(err).Code
 	}
 	return fmt.Sprint(r.Rows[0])
 }

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"gneiss/demo/demotest"
-	"gneiss/service"
+	"gneiss/service/fault"
 	"gneiss/wire"
 )
 
@@ -17,7 +17,7 @@ import (
 func TestNothingIsInferred(t *testing.T) {
 	svc := demotest.Open(t, demotest.OwnFolder(t, "drilling"))
 	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
-	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"INSERT", "UPDATE", "DELETE"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}}, false))
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"INSERT", "UPDATE", "DELETE"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}}, false))
 	hidden := ask(t, svc, opal, "SELECT id, name FROM survey.drilling.boreholes WHERE district = 'coast' ORDER BY id LIMIT 1", wire.Standpoint{})[0]
 	garnet := caller(t, svc, "garnet")
 	address := ask(t, svc, garnet, "SELECT email, contact_name FROM survey.licensing.holders WHERE id = 1", wire.Standpoint{})[0]
@@ -53,11 +53,11 @@ func TestNothingIsInferred(t *testing.T) {
 		{"EXPLAIN", fmt.Sprint(hidden[0]), "987654", "EXPLAIN SELECT name FROM survey.drilling.boreholes WHERE id = $X"},
 	} {
 		answer := func(value string) string {
-			r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: strings.ReplaceAll(c.sql, "$X", value)})
+			r, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: strings.ReplaceAll(c.sql, "$X", value)})
 			if err != nil {
-				p := service.Problem(err)
+				p := fault.Of(err)
 				_, detail, _ := strings.Cut(p.Detail, ": ") // behind the place, which moves with the value's length
-				return fmt.Sprint(p.Status, p.Code, detail)
+				return fmt.Sprint(p.Kind, p.Code, detail)
 			}
 			return fmt.Sprint(r.Rows, r.Changed)
 		}

@@ -152,14 +152,14 @@ func BenchmarkLarge(b *testing.B) {
 	})
 	svc := open(b)
 	defer stop(b, svc)
-	opal, err := svc.ActAs("user:opal")
+	opal, err := svc.Admin.ActAs("user:opal")
 	if err != nil {
 		b.Fatal(err)
 	}
 	debug.FreeOSMemory()
 	b.Run("grant", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: fmt.Sprintf("s.c%d.t1", i%500), Subjects: []string{fmt.Sprintf("user:u%d", i%10_000)}}, false); err != nil {
+			if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: fmt.Sprintf("s.c%d.t1", i%500), Subjects: []string{fmt.Sprintf("user:u%d", i%10_000)}}, false); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -167,21 +167,21 @@ func BenchmarkLarge(b *testing.B) {
 	})
 	b.Run("who-can", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			if list, err := svc.AccessTo(opal, fmt.Sprintf("s.c%d.t3", i%500), false); err != nil || len(list.Items) == 0 {
+			if list, err := svc.Review.AccessTo(opal, fmt.Sprintf("s.c%d.t3", i%500), false); err != nil || len(list.Items) == 0 {
 				b.Fatal(err)
 			}
 		}
 	})
 	b.Run("all-of-one", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			if list, err := svc.AccessOf(opal, fmt.Sprintf("user:u%d", i%10_000), "", false, false, wire.Standpoint{}); err != nil || len(list.Items) == 0 {
+			if list, err := svc.Review.AccessOf(opal, fmt.Sprintf("user:u%d", i%10_000), "", false, false, wire.Standpoint{}); err != nil || len(list.Items) == 0 {
 				b.Fatal(err)
 			}
 		}
 	})
 	b.Run("findings", func(b *testing.B) {
 		for b.Loop() {
-			if _, err := svc.Findings(ctx, opal, 0); err != nil {
+			if _, err := svc.Review.Findings(ctx, opal, 0); err != nil {
 				b.Fatal(err)
 			}
 		}

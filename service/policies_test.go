@@ -10,6 +10,7 @@ import (
 
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/fault"
 	"gneiss/wire"
 )
 
@@ -55,7 +56,7 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 	try := func(p wire.Policy) wire.TrialResult {
 		t.Helper()
 		before := svc.Revision()
-		out, err := svc.TryPolicy(ctx, opal, wire.PolicyTrial{Policy: p})
+		out, err := svc.Admin.TryPolicy(ctx, opal, wire.PolicyTrial{Policy: p})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -82,7 +83,7 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 	if len(notes.Counts) != 4 || notes.Counts[0].Now != notes.Counts[0].Then || fmt.Sprint(notes.Counts[0].Columns) != "[note suppress]" {
 		t.Errorf("a column policy touches columns, not rows: %+v", notes.Counts)
 	}
-	nobody := done(t)(svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "for-marl", Table: "survey.monitoring.wells", Rule: "true", For: []string{"user:marl"}}, Change: wire.Change{DryRun: true}}))
+	nobody := done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "for-marl", Table: "survey.monitoring.wells", Rule: "true", For: []string{"user:marl"}}, Change: wire.Change{DryRun: true}}))
 	if len(nobody.Notes) != 1 || !strings.Contains(nobody.Notes[0], "nobody reads any row of survey.monitoring.wells then: 5 subjects may") {
 		t.Errorf("a table without a reader is not said: %v", nobody.Notes)
 	}
@@ -92,7 +93,7 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 func TestADraftIsPreviewed(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	in := wire.PreviewRequest{Table: "survey.field.visits", Standpoints: []wire.Standpoint{{As: "user:flint"}}, Drafts: []string{"notes-in-short"}, Plan: true, Limit: 20}
-	p, err := svc.Preview(ctx, caller(t, svc, "opal"), in)
+	p, err := svc.Review.Preview(ctx, caller(t, svc, "opal"), in)
 	if err != nil || len(p.Sides) != 2 || p.Sides[1].Standing != "user:flint with notes-in-short live" {
 		t.Fatalf("%+v, %v", p.Sides, err)
 	}
@@ -109,10 +110,10 @@ func TestADraftIsPreviewed(t *testing.T) {
 	if longer == 0 || !strings.Contains(p.Sides[1].Plan.SQL, "substr") || strings.Contains(p.Sides[0].Plan.SQL, "substr") {
 		t.Errorf("the draft changes nothing: %d rows differ", longer)
 	}
-	if _, err := svc.Preview(ctx, caller(t, svc, "opal"), wire.PreviewRequest{Table: "survey.field.nothing", Standpoints: in.Standpoints, Drafts: in.Drafts}); service.Problem(err).Status != 404 {
+	if _, err := svc.Review.Preview(ctx, caller(t, svc, "opal"), wire.PreviewRequest{Table: "survey.field.nothing", Standpoints: in.Standpoints, Drafts: in.Drafts}); fault.Of(err).Kind != fault.NotFound {
 		t.Errorf("a draft, and a table that is not there: %v", err)
 	}
-	if _, err := svc.Preview(ctx, caller(t, svc, "flint"), wire.PreviewRequest{Table: in.Table, Standpoints: []wire.Standpoint{{}}, Drafts: in.Drafts}); service.Problem(err).Status != 403 {
+	if _, err := svc.Review.Preview(ctx, caller(t, svc, "flint"), wire.PreviewRequest{Table: in.Table, Standpoints: []wire.Standpoint{{}}, Drafts: in.Drafts}); fault.Of(err).Kind != fault.Refused {
 		t.Errorf("a reader looks at drafts: %v", err)
 	}
 }
@@ -134,7 +135,7 @@ func TestPoliciesThatAreRefused(t *testing.T) {
 	follow := func(table, parent string, via ...string) wire.Policy {
 		return wire.Policy{Kind: "rows", Name: "p", Table: table, Follow: parent, Via: via}
 	}
-	done(t)(svc.Relate(ctx, opal, wire.RelationshipRequest{From: []string{"survey.drilling.boreholes.id"}, To: []string{"survey.assay.results.id"}}))
+	done(t)(svc.Admin.Relate(ctx, opal, wire.RelationshipRequest{From: []string{"survey.drilling.boreholes.id"}, To: []string{"survey.assay.results.id"}}))
 	boreholes, visits, samples := "survey.drilling.boreholes", "survey.field.visits", "survey.assay.samples"
 	for _, c := range []struct {
 		name   string
@@ -171,7 +172,7 @@ func TestPoliciesThatAreRefused(t *testing.T) {
 		{"a pattern that stands for tables", columns("survey.drilling.*", "cost", "suppress", wire.Treatment{}, ""), "survey.drilling.*"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			if _, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: c.policy}); err == nil || !strings.Contains(service.Problem(err).Detail, c.says) {
+			if _, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: c.policy}); err == nil || !strings.Contains(fault.Of(err).Detail, c.says) {
 				t.Errorf("got %v, want %q", err, c.says)
 			}
 		})
@@ -195,28 +196,28 @@ func TestADroppedColumnClosesTheTable(t *testing.T) {
 		decide     func() (wire.Changed, error)
 	}{
 		{"email", "holder-email", func() (wire.Changed, error) {
-			return svc.SetPolicyStatus(ctx, opal, "holder-email", wire.PolicyStatus{Status: "off"})
+			return svc.Admin.SetPolicyStatus(ctx, opal, "holder-email", wire.PolicyStatus{Status: "off"})
 		}},
 		{"bank_account", "finance-data", func() (wire.Changed, error) {
-			return svc.PlaceLabel(ctx, opal, "finance", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.licensing.holders.bank_account"}})
+			return svc.Admin.PlaceLabel(ctx, opal, "finance", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.licensing.holders.bank_account"}})
 		}},
 	} {
 		if _, err := db.Exec("ALTER TABLE holders RENAME COLUMN " + c.column + " TO " + c.column + "_2"); err != nil {
 			t.Fatal(err)
 		}
-		out := done(t)(svc.Scan(ctx, opal, "survey"))
+		out := done(t)(svc.Admin.Scan(ctx, opal, "survey"))
 		if !strings.Contains(strings.Join(out.Notes, " "), "it was treated by "+c.by) {
 			t.Errorf("the scan does not warn: %v", out.Notes)
 		}
-		_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: count})
-		told := wants(t, err, 409, "is closed, since one of its policies no longer fits it")
+		_, err = svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: count})
+		told := wants(t, err, fault.Conflict, "is closed, since one of its policies no longer fits it")
 		if strings.Contains(told.Detail, c.by) || strings.Contains(told.Detail, c.column) || told.Reference == "" || len(told.Near) > 0 {
 			t.Errorf("a reader is told which policy: %+v", told)
 		}
-		_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: count, Standpoint: wire.Standpoint{As: "user:flint"}})
-		wants(t, err, 409, "is closed: the column policy "+c.by+" treats its column "+c.column+", which is gone")
-		_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT " + c.column + "_2 FROM survey.licensing.holders"})
-		wants(t, err, 409, "is closed")
+		_, err = svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: count, Standpoint: wire.Standpoint{As: "user:flint"}})
+		wants(t, err, fault.Conflict, "is closed: the column policy "+c.by+" treats its column "+c.column+", which is gone")
+		_, err = svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT " + c.column + "_2 FROM survey.licensing.holders"})
+		wants(t, err, fault.Conflict, "is closed")
 		ask(t, svc, garnet, count, wire.Standpoint{}) // whom the policy leaves out
 		done(t)(c.decide())
 		ask(t, svc, flint, count, wire.Standpoint{})
@@ -225,7 +226,7 @@ func TestADroppedColumnClosesTheTable(t *testing.T) {
 
 func TestAMatrix(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	m, err := svc.Matrix(ctx, caller(t, svc, "opal"), "survey.drilling.boreholes")
+	m, err := svc.Review.Matrix(ctx, caller(t, svc, "opal"), "survey.drilling.boreholes")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,7 +238,7 @@ func TestAMatrix(t *testing.T) {
 		got["user:tuff"] != "53 [round decimals 1 for some rows round decimals 1 for some rows withhold blank]" {
 		t.Errorf("%+v", m)
 	}
-	column, err := svc.Matrix(ctx, caller(t, svc, "opal"), "survey.licensing.holders.email")
+	column, err := svc.Review.Matrix(ctx, caller(t, svc, "opal"), "survey.licensing.holders.email")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -248,7 +249,7 @@ func TestAMatrix(t *testing.T) {
 	if how["clear"] != 1 || how[`mask keep-first 1 keep "@.-"`] != 5 || how["not readable"] != 6 {
 		t.Errorf("who sees email how: %v", how)
 	}
-	if _, err := svc.Matrix(ctx, caller(t, svc, "flint"), "survey.drilling.boreholes"); service.Problem(err).Status != 403 {
+	if _, err := svc.Review.Matrix(ctx, caller(t, svc, "flint"), "survey.drilling.boreholes"); fault.Of(err).Kind != fault.Refused {
 		t.Errorf("a reader sees who else reads: %v", err)
 	}
 }
@@ -263,10 +264,10 @@ func TestANewKeyMakesOtherPseudonyms(t *testing.T) {
 	const names = "SELECT contact_name FROM survey.licensing.holders ORDER BY id"
 	const same = "SELECT count(*) > 0 FROM survey.licensing.holders a JOIN survey.licensing.holders b ON a.contact_name = b.contact_name AND a.id < b.id"
 	before, equal := fmt.Sprint(ask(t, svc, flint, names, wire.Standpoint{})), fmt.Sprint(ask(t, svc, flint, same, wire.Standpoint{}))
-	if _, err := svc.RotateKey(ctx, flint, wire.Change{}); service.Problem(err).Status != 403 {
+	if _, err := svc.Admin.RotateKey(ctx, flint, wire.Change{}); fault.Of(err).Kind != fault.Refused {
 		t.Errorf("a reader changes the key: %v", err)
 	}
-	done(t)(svc.RotateKey(ctx, opal, wire.Change{}))
+	done(t)(svc.Admin.RotateKey(ctx, opal, wire.Change{}))
 	after := fmt.Sprint(ask(t, svc, flint, names, wire.Standpoint{}))
 	if after == before || fmt.Sprint(ask(t, svc, flint, same, wire.Standpoint{})) != equal {
 		t.Error("the pseudonyms are the same under a new key, or equal values are no longer equal")
@@ -289,8 +290,8 @@ func TestExplain(t *testing.T) {
 			t.Errorf("the plan lacks %q: %s", want, plan)
 		}
 	}
-	_, err := svc.Query(ctx, caller(t, svc, "tuff"), wire.QueryRequest{SQL: "EXPLAIN SELECT count(*) FROM survey.drilling.boreholes"})
-	wants(t, err, 403, "it needs DESCRIBE or MANAGE")
+	_, err := svc.Gateway.Query(ctx, caller(t, svc, "tuff"), wire.QueryRequest{SQL: "EXPLAIN SELECT count(*) FROM survey.drilling.boreholes"})
+	wants(t, err, fault.Refused, "it needs DESCRIBE or MANAGE")
 	visits := "SELECT count(*) FROM survey.field.visits"
 	before := fmt.Sprint(ask(t, svc, caller(t, svc, "opal"), visits, wire.Standpoint{}))
 	ask(t, svc, caller(t, svc, "opal"), "EXPLAIN DELETE FROM survey.field.visits", wire.Standpoint{})
@@ -303,15 +304,15 @@ func TestExplain(t *testing.T) {
 func TestWhatPoliciesMadeOfAQuery(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
-	done(t)(svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "contacts", Table: "label:contact", Treatment: &wire.Treatment{Kind: "suppress"}, For: []string{"user:flint"}}}))
-	r, err := svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT email, company FROM survey.licensing.holders", Plan: true, Standpoint: wire.Standpoint{As: "user:flint"}})
+	done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "contacts", Table: "label:contact", Treatment: &wire.Treatment{Kind: "suppress"}, For: []string{"user:flint"}}}))
+	r, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT email, company FROM survey.licensing.holders", Plan: true, Standpoint: wire.Standpoint{As: "user:flint"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if shaped := r.Plan.Tables[0]; len(shaped.Columns) != 1 || shaped.Columns[0].Treatment != "suppress" || fmt.Sprint(shaped.Columns[0].By, shaped.Columns[0].Lost) != "[contacts] [holder-email]" {
 		t.Errorf("%+v", r.Plan.Tables)
 	}
-	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "label:contact", Subjects: []string{"user:flint"}}, false))
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "label:contact", Subjects: []string{"user:flint"}}, false))
 	if got := fmt.Sprint(ask(t, svc, caller(t, svc, "flint"), "SELECT count(*), count(*) FILTER (WHERE email LIKE '%*%') FROM survey.licensing.holders", wire.Standpoint{})[0]); got != "[120 120]" {
 		t.Errorf("REVEAL on a label lifts its policies and no others: %s", got)
 	}

@@ -10,6 +10,7 @@ import (
 	"gneiss/demo"
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/fault"
 	"gneiss/source/pgtest"
 	"gneiss/wire"
 )
@@ -36,7 +37,7 @@ func TestSameAnswersOnBothSources(t *testing.T) {
 	ctx := context.Background()
 	answered, refused := 0, 0
 	for _, a := range demo.Accounts {
-		c, err := svc.ActAs(a.Ref)
+		c, err := svc.Admin.ActAs(a.Ref)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -51,8 +52,8 @@ func TestSameAnswersOnBothSources(t *testing.T) {
 			"WITH deep AS (SELECT id, name, rank() OVER (PARTITION BY district ORDER BY depth_m DESC, id) AS place FROM survey.drilling.boreholes) SELECT name, place FROM deep WHERE place <= 3 ORDER BY place, name",
 			"SELECT id, note FROM survey.field.visits WHERE note ILIKE '%core%' ORDER BY visited_on DESC NULLS LAST, id LIMIT 50",
 		} {
-			lite, errLite := svc.Query(ctx, c, wire.QueryRequest{SQL: text})
-			server, errServer := svc.Query(ctx, c, wire.QueryRequest{SQL: strings.ReplaceAll(text, "survey.", demo.Second+".")})
+			lite, errLite := svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: text})
+			server, errServer := svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: strings.ReplaceAll(text, "survey.", demo.Second+".")})
 			switch {
 			case (errLite == nil) != (errServer == nil):
 				t.Errorf("%s: %s\nSQLite: %v\nPostgreSQL: %v", a.Ref, text, errLite, errServer)
@@ -78,17 +79,17 @@ func TestServerThroughTheGateway(t *testing.T) {
 	ctx := context.Background()
 	ask := func(user, text string) (wire.Result, error) {
 		t.Helper()
-		c, err := svc.ActAs("user:" + user)
+		c, err := svc.Admin.ActAs("user:" + user)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return svc.Query(ctx, c, wire.QueryRequest{SQL: text})
+		return svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: text})
 	}
 	code := func(err error) string {
 		if err == nil {
 			return ""
 		}
-		return service.Problem(err).Code
+		return fault.Of(err).Code
 	}
 	out, err := ask("flint", "INSERT INTO survey_pg.field.visits (id, crew_id, borehole_id, visited_on, note) VALUES (9001, 1, 1, '2024-05-05', 'cores boxed') RETURNING id, note")
 	if err != nil || fmt.Sprint(out.Rows) != "[[9001 cores boxed]]" || out.Changed != 1 || out.Record == "" {
@@ -113,11 +114,11 @@ func TestServerThroughTheGateway(t *testing.T) {
 	if err := server.Exec(url, "ALTER TABLE licensing.holders RENAME COLUMN email TO mail; CREATE TABLE field.notes (id uuid PRIMARY KEY, body varchar(80))"); err != nil {
 		t.Fatal(err)
 	}
-	opal, err := svc.ActAs("user:opal")
+	opal, err := svc.Admin.ActAs("user:opal")
 	if err != nil {
 		t.Fatal(err)
 	}
-	changed, err := svc.Scan(ctx, opal, demo.Second)
+	changed, err := svc.Admin.Scan(ctx, opal, demo.Second)
 	if notes := fmt.Sprint(changed.Notes); err != nil || !strings.Contains(notes, "survey_pg.licensing.holders.email is missing") || !strings.Contains(notes, "treated by") || !strings.Contains(notes, "there is now survey_pg.field.notes.id") {
 		t.Errorf("the scan says %s (%v)", notes, err)
 	}
@@ -129,13 +130,13 @@ func TestServerThroughTheGateway(t *testing.T) {
 	}
 	server.Stop()
 	_, err = ask("flint", "SELECT count(*) FROM survey_pg.drilling.boreholes")
-	if p := service.Problem(err); p.Code != "source_unavailable" || p.Reference == "" || strings.Contains(p.Detail, "127.0.0.1") {
+	if p := fault.Of(err); p.Code != "source_unavailable" || p.Reference == "" || strings.Contains(p.Detail, "127.0.0.1") {
 		t.Errorf("without the server: %+v", p)
 	}
 	if _, err := ask("flint", "SELECT count(*) FROM survey.drilling.boreholes"); err != nil {
 		t.Errorf("the other source: %v", err)
 	}
-	list, err := svc.Sources(ctx, opal)
+	list, err := svc.Review.Sources(ctx, opal)
 	if err != nil || len(list.Items) != 2 || list.Items[1].Available || list.Items[1].Problem == "" || !list.Items[0].Available {
 		t.Errorf("the sources: %+v (%v)", list.Items, err)
 	}

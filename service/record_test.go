@@ -13,6 +13,7 @@ import (
 
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/identity"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -85,7 +86,7 @@ func TestChainsAreChecked(t *testing.T) {
 		})
 	}
 	svc := demotest.Open(t, demotest.Folder(t))
-	for _, verify := range []func(context.Context, service.Caller) (wire.Verification, error){svc.VerifyRecord, svc.VerifyJournal} {
+	for _, verify := range []func(context.Context, identity.Caller) (wire.Verification, error){svc.Review.VerifyRecord, svc.Review.VerifyJournal} {
 		v, err := verify(ctx, caller(t, svc, "agate"))
 		if err != nil || !v.Holds || v.Entries < 10 || len(v.Hash) != 64 {
 			t.Errorf("a verification: %+v, %v", v, err)
@@ -108,7 +109,7 @@ func TestWhatRunsAtAStopIsRecorded(t *testing.T) {
 	for range cap(answered) {
 		go func() {
 			defer svc.Working()()
-			_, err := svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.monitoring.readings a, survey.monitoring.readings b WHERE a.level_m + b.level_m > 1 -- at the stop"})
+			_, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.monitoring.readings a, survey.monitoring.readings b WHERE a.level_m + b.level_m > 1 -- at the stop"})
 			answered <- err
 		}()
 	}

@@ -15,6 +15,9 @@ import (
 	"gneiss/client"
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/review"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -24,36 +27,36 @@ func TestMain(m *testing.M) { os.Exit(demotest.Run(m)) }
 var ctx = context.Background()
 
 // caller signs in to an open service, past HTTP.
-func caller(t testing.TB, svc *service.Service, user string) service.Caller {
+func caller(t testing.TB, svc *service.Service, user string) identity.Caller {
 	t.Helper()
-	secret, _, err := svc.SignIn(ctx, wire.SignIn{User: user, Password: "northmark", Token: true}, "test")
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: "northmark", Token: true}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := svc.Authenticate(ctx, secret, "test")
+	c, err := svc.Identity.Authenticate(ctx, secret, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
 	return c
 }
 
-func ask(t testing.TB, svc *service.Service, c service.Caller, sql string, at wire.Standpoint) [][]any {
+func ask(t testing.TB, svc *service.Service, c identity.Caller, sql string, at wire.Standpoint) [][]any {
 	t.Helper()
-	r, err := svc.Query(ctx, c, wire.QueryRequest{SQL: sql, Standpoint: at})
+	r, err := svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: sql, Standpoint: at})
 	if err != nil {
 		t.Fatalf("%s: %v", sql, err)
 	}
 	return r.Rows
 }
 
-func wants(t testing.TB, err error, status int, says string) *wire.Problem {
+func wants(t testing.TB, err error, kind fault.Kind, says string) *fault.Error {
 	t.Helper()
 	if err == nil {
-		t.Fatalf("no error; want %d %s", status, says)
+		t.Fatalf("no error; want %v %s", kind, says)
 	}
-	p := service.Problem(err)
-	if p.Status != status || !strings.Contains(p.Detail, says) {
-		t.Fatalf("got %d %s; want %d %s", p.Status, p.Detail, status, says)
+	p := fault.Of(err)
+	if p.Kind != kind || !strings.Contains(p.Detail, says) {
+		t.Fatalf("got %v %s; want %v %s", p.Kind, p.Detail, kind, says)
 	}
 	return p
 }
@@ -114,21 +117,21 @@ func TestAChangeCountsFromTheNextQuery(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"districts": {"north", "coast"}}}, true))
+	do(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"districts": {"north", "coast"}}}, true))
 	more := count()
 	if more <= before {
 		t.Errorf("another district shows %d boreholes, then %d", before, more)
 	}
-	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "off"}))
+	do(svc.Admin.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "off"}))
 	if got := count(); got != 0 {
 		t.Errorf("with the policy stopped no allow policy applies, yet flint sees %d rows", got)
 	}
-	do(svc.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "live"}))
-	do(svc.Join(ctx, opal, wire.Member{Member: "user:flint", Of: "group:geologists"}, true))
-	_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes"})
-	wants(t, err, 404, "does not exist or is not yours to use")
-	do(svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Disabled: new(true)}, true))
-	if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err == nil {
+	do(svc.Admin.SetPolicyStatus(ctx, opal, "boreholes-of-districts", wire.PolicyStatus{Status: "live"}))
+	do(svc.Admin.Join(ctx, opal, wire.Member{Member: "user:flint", Of: "group:geologists"}, true))
+	_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes"})
+	wants(t, err, fault.NotFound, "does not exist or is not yours to use")
+	do(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Disabled: new(true)}, true))
+	if _, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err == nil {
 		t.Error("a disabled user still queries")
 	}
 }
@@ -137,25 +140,25 @@ func TestStaleChangesAreRefused(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
 	opal.IfMatch = svc.Revision()
-	if _, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:first"}, false); err != nil {
+	if _, err := svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:first"}, false); err != nil {
 		t.Fatal(err)
 	}
-	_, err := svc.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:second"}, false)
-	wants(t, err, 412, fmt.Sprintf("revision %d by user:opal", opal.IfMatch+1))
+	_, err := svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:second"}, false)
+	wants(t, err, fault.Stale, fmt.Sprintf("revision %d by user:opal", opal.IfMatch+1))
 }
 
 func TestADryRunChangesNothing(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
 	before := svc.Revision()
-	out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, Change: wire.Change{DryRun: true}}, false)
+	out, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, Change: wire.Change{DryRun: true}}, false)
 	if err != nil || out.Done || svc.Revision() != before {
 		t.Fatalf("%+v, %v, revision %d after %d", out, err, svc.Revision(), before)
 	}
 	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "gives nothing yet: the door of survey is shut") {
 		t.Errorf("a grant without its door should say so: %v", out.Notes)
 	}
-	out, err = svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, WithEntry: true, Change: wire.Change{DryRun: true}}, false)
+	out, err = svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, WithEntry: true, Change: wire.Change{DryRun: true}}, false)
 	if err != nil || len(out.Notes) != 0 || len(out.Effects) != 1 || out.Effects[0].Subject != "user:marl" {
 		t.Errorf("with entry it takes effect: %+v, %v", out, err)
 	}
@@ -163,7 +166,7 @@ func TestADryRunChangesNothing(t *testing.T) {
 
 func TestEffectsSayWhoLoses(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	out, err := svc.PutPolicy(ctx, caller(t, svc, "opal"), wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "crew_id = 1", For: []string{"role:regional_lead"}}, Change: wire.Change{DryRun: true}})
+	out, err := svc.Admin.PutPolicy(ctx, caller(t, svc, "opal"), wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "crew_id = 1", For: []string{"role:regional_lead"}}, Change: wire.Change{DryRun: true}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -178,12 +181,12 @@ func TestEffectsSayWhoLoses(t *testing.T) {
 
 func TestTrialCounts(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	trial, err := svc.TryPolicy(ctx, caller(t, svc, "opal"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "crew_id <= 10"},
+	trial, err := svc.Admin.TryPolicy(ctx, caller(t, svc, "opal"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "crew_id <= 10"},
 		Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:marl"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	records, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Action: "trial"})
+	records, err := svc.Review.Records(ctx, caller(t, svc, "agate"), review.RecordSearch{Action: "trial"})
 	if err != nil || len(records.Items) != 1 || !strings.Contains(records.Items[0].Text, "crew_id <= 10") {
 		t.Errorf("a trial counts by hidden values and is not on record: %+v, %v", records.Items, err)
 	}
@@ -191,14 +194,14 @@ func TestTrialCounts(t *testing.T) {
 	if flint.Total != 3000 || flint.Now != 3000 || flint.Then == 0 || flint.Then >= 3000 || trial.Counts[1].Problem == "" {
 		t.Errorf("%+v", trial)
 	}
-	if _, err := svc.TryPolicy(ctx, caller(t, svc, "flint"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "true"}}); err == nil {
+	if _, err := svc.Admin.TryPolicy(ctx, caller(t, svc, "flint"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "true"}}); err == nil {
 		t.Error("a trial counts hidden rows, so it needs MANAGE")
 	}
 }
 
 func TestPreviewSideBySide(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	p, err := svc.Preview(ctx, caller(t, svc, "opal"), wire.PreviewRequest{Table: "survey.drilling.boreholes", Limit: 40, Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:chert"}, {As: "user:marl"}}})
+	p, err := svc.Review.Preview(ctx, caller(t, svc, "opal"), wire.PreviewRequest{Table: "survey.drilling.boreholes", Limit: 40, Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:chert"}, {As: "user:marl"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,25 +240,25 @@ func TestPreviewSideBySide(t *testing.T) {
 func TestTheRecord(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, marl, agate := caller(t, svc, "opal"), caller(t, svc, "marl"), caller(t, svc, "agate")
-	_, err := svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT ppm FROM survey.assay.results"})
-	told := wants(t, err, 404, "is not yours to use")
+	_, err := svc.Gateway.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT ppm FROM survey.assay.results"})
+	told := wants(t, err, fault.NotFound, "is not yours to use")
 	if len(told.Missing) != 0 || len(told.Fixes) != 0 || told.Reference == "" {
 		t.Errorf("marl stands outside and is told %v, %v, %q", told.Missing, told.Fixes, told.Reference)
 	}
-	full, err := svc.Record(ctx, agate, told.Reference)
+	full, err := svc.Review.Record(ctx, agate, told.Reference)
 	if err != nil || len(full.Missing) != 4 || full.Actor != "user:marl" || len(full.Fixes) == 0 {
 		t.Errorf("the auditor reads %+v, %v", full, err)
 	}
-	own, err := svc.Record(ctx, marl, told.Reference)
+	own, err := svc.Review.Record(ctx, marl, told.Reference)
 	if err != nil || len(own.Missing) != 0 || own.Reason != "" {
 		t.Errorf("marl's own line tells what marl was not told: %+v, %v", own, err)
 	}
 	ask(t, svc, opal, "SELECT email FROM survey.licensing.holders LIMIT 1", wire.Standpoint{As: "user:flint", Purpose: "audit"})
-	list, err := svc.Records(ctx, agate, service.RecordSearch{Actor: "user:flint", Action: "query"})
+	list, err := svc.Review.Records(ctx, agate, review.RecordSearch{Actor: "user:flint", Action: "query"})
 	if err != nil || len(list.Items) != 1 || list.Items[0].Actor != "user:opal" || list.Items[0].Standing != "user:flint for audit" || list.Items[0].Objects[0] != "survey.licensing.holders.email" {
 		t.Errorf("standing in for flint should carry both names: %+v, %v", list.Items, err)
 	}
-	flints, err := svc.Records(ctx, caller(t, svc, "flint"), service.RecordSearch{})
+	flints, err := svc.Review.Records(ctx, caller(t, svc, "flint"), review.RecordSearch{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -264,7 +267,7 @@ func TestTheRecord(t *testing.T) {
 			t.Errorf("flint reads a line of %s", r.Actor)
 		}
 	}
-	if _, err := svc.Record(ctx, marl, "R-1"); service.Problem(err).Status != 404 {
+	if _, err := svc.Review.Record(ctx, marl, "R-1"); fault.Of(err).Kind != fault.NotFound {
 		t.Errorf("marl reads another's line: %v", err)
 	}
 }
@@ -273,11 +276,11 @@ func TestSignInIsLimited(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	var last error
 	for range 12 {
-		_, _, last = svc.SignIn(ctx, wire.SignIn{User: "opal", Password: "guess"}, "198.51.100.7")
+		_, _, last = svc.Identity.SignIn(ctx, wire.SignIn{User: "opal", Password: "guess"}, "198.51.100.7")
 	}
-	wants(t, last, 429, "too many attempts")
-	_, _, err := svc.SignIn(ctx, wire.SignIn{User: "nobody-of-that-name", Password: "guess"}, "198.51.100.8")
-	wants(t, err, 401, "the name or the password is wrong")
+	wants(t, last, fault.TooMany, "too many attempts")
+	_, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "nobody-of-that-name", Password: "guess"}, "198.51.100.8")
+	wants(t, err, fault.NotSignedIn, "the name or the password is wrong")
 }
 
 func TestSourceFiles(t *testing.T) {
@@ -288,16 +291,16 @@ func TestSourceFiles(t *testing.T) {
 	if err := os.Rename(field, field+".away"); err != nil {
 		t.Fatal(err)
 	}
-	out, err := svc.Scan(ctx, opal, "survey")
+	out, err := svc.Admin.Scan(ctx, opal, "survey")
 	if err != nil || !out.Done {
 		t.Fatalf("a scan without the field's file: %+v, %v", out, err)
 	}
-	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT 1 FROM survey.field.crews"})
-	wants(t, err, 403, "SELECT on survey.field.crews")
+	_, err = svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT 1 FROM survey.field.crews"})
+	wants(t, err, fault.Refused, "SELECT on survey.field.crews")
 	if err := os.Rename(field+".away", field); err != nil {
 		t.Fatal(err)
 	}
-	if out, err = svc.Scan(ctx, opal, "survey"); err != nil || !out.Done {
+	if out, err = svc.Admin.Scan(ctx, opal, "survey"); err != nil || !out.Done {
 		t.Fatalf("a scan with the file again: %+v, %v", out, err)
 	}
 	if n := ask(t, svc, opal, "SELECT count(*) FROM survey.field.crews", wire.Standpoint{})[0][0]; n != int64(20) {
@@ -306,10 +309,10 @@ func TestSourceFiles(t *testing.T) {
 	if err := os.Rename(filepath.Join(dir, "sources", "survey"), filepath.Join(dir, "elsewhere")); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.crews"})
-	wants(t, err, 503, "is not there")
-	_, err = svc.Query(ctx, caller(t, svc, "flint"), wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits"})
-	if p := wants(t, err, 503, "is not available now"); strings.Contains(p.Detail, dir) {
+	_, err = svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.crews"})
+	wants(t, err, fault.Unavailable, "is not there")
+	_, err = svc.Gateway.Query(ctx, caller(t, svc, "flint"), wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits"})
+	if p := wants(t, err, fault.Unavailable, "is not available now"); strings.Contains(p.Detail, dir) {
 		t.Errorf("a reader is told where the files are: %s", p.Detail)
 	}
 }
@@ -331,8 +334,8 @@ func TestALockedSourceFile(t *testing.T) {
 	if _, err := c.ExecContext(ctx, "BEGIN EXCLUSIVE"); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits"})
-	p := wants(t, err, 503, "then try again")
+	_, err = svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits"})
+	p := wants(t, err, fault.Unavailable, "then try again")
 	if p.Reference == "" {
 		t.Error("a failed query is on record, too")
 	}
@@ -455,140 +458,140 @@ func TestRowsInOtherForms(t *testing.T) {
 func TestOutsidersLearnNothing(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	flint, slate := caller(t, svc, "flint"), caller(t, svc, "slate")
-	done(t)(svc.Grant(ctx, caller(t, svc, "opal"), wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.field", Subjects: []string{"user:slate"}}, false))
+	done(t)(svc.Admin.Grant(ctx, caller(t, svc, "opal"), wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.field", Subjects: []string{"user:slate"}}, false))
 	for _, c := range []struct {
 		name        string
 		there, gone string
 		ask         func(name string) error
 	}{
 		{"a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "SELECT 1 FROM " + n})
+			_, err := svc.Gateway.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "SELECT 1 FROM " + n})
 			return err
 		}},
-		{"the tree", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Tree(flint, n, 1, wire.Standpoint{}); return err }},
-		{"an object's page", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Object(flint, n, wire.Standpoint{}); return err }},
-		{"who can", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.AccessTo(flint, n, false); return err }},
+		{"the tree", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.Tree(flint, n, 1, wire.Standpoint{}); return err }},
+		{"an object's page", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.Object(flint, n, wire.Standpoint{}); return err }},
+		{"who can", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.AccessTo(flint, n, false); return err }},
 		{"what one can below", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.AccessOf(flint, "user:flint", n, false, false, wire.Standpoint{})
+			_, err := svc.Review.AccessOf(flint, "user:flint", n, false, false, wire.Standpoint{})
 			return err
 		}},
 		{"why", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Why(flint, "user:flint", "select", n, wire.Standpoint{})
+			_, err := svc.Review.Why(flint, "user:flint", "select", n, wire.Standpoint{})
 			return err
 		}},
 		{"a grant", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, false)
+			_, err := svc.Admin.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, false)
 			return err
 		}},
 		{"a policy on a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}})
+			_, err := svc.Admin.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}})
 			return err
 		}},
-		{"the policies of a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Policies(flint, n); return err }},
+		{"the policies of a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.Policies(flint, n); return err }},
 		{"a policy's status", "holder-email", "holder-emails", func(n string) error {
-			_, err := svc.SetPolicyStatus(ctx, flint, n, wire.PolicyStatus{Status: "off"})
+			_, err := svc.Admin.SetPolicyStatus(ctx, flint, n, wire.PolicyStatus{Status: "off"})
 			return err
 		}},
-		{"a policy's removal", "holder-email", "holder-emails", func(n string) error { _, err := svc.RemovePolicy(ctx, flint, n, wire.Change{}); return err }},
-		{"a subject", "user:garnet", "user:granite", func(n string) error { _, err := svc.Subject(flint, n); return err }},
-		{"a standpoint", "user:garnet", "user:granite", func(n string) error { _, err := svc.Whoami(flint, wire.Standpoint{As: n}); return err }},
-		{"a role to act in", "partner", "parting", func(n string) error { _, err := svc.Whoami(flint, wire.Standpoint{Role: n}); return err }},
+		{"a policy's removal", "holder-email", "holder-emails", func(n string) error { _, err := svc.Admin.RemovePolicy(ctx, flint, n, wire.Change{}); return err }},
+		{"a subject", "user:garnet", "user:granite", func(n string) error { _, err := svc.Review.Subject(flint, n); return err }},
+		{"a standpoint", "user:garnet", "user:granite", func(n string) error { _, err := svc.Identity.Whoami(flint, wire.Standpoint{As: n}); return err }},
+		{"a role to act in", "partner", "parting", func(n string) error { _, err := svc.Identity.Whoami(flint, wire.Standpoint{Role: n}); return err }},
 		{"adding a subject", "user:garnet", "user:granite", func(n string) error {
-			_, err := svc.PutSubject(ctx, flint, wire.SubjectRequest{Subject: n}, false)
+			_, err := svc.Admin.PutSubject(ctx, flint, wire.SubjectRequest{Subject: n}, false)
 			return err
 		}},
-		{"removing a subject", "role:partner", "role:parting", func(n string) error { _, err := svc.RemoveSubject(ctx, flint, n, wire.Change{}); return err }},
+		{"removing a subject", "role:partner", "role:parting", func(n string) error { _, err := svc.Admin.RemoveSubject(ctx, flint, n, wire.Change{}); return err }},
 		{"a membership", "role:partner", "role:parting", func(n string) error {
-			_, err := svc.Join(ctx, flint, wire.Member{Member: "user:flint", Of: n}, false)
+			_, err := svc.Admin.Join(ctx, flint, wire.Member{Member: "user:flint", Of: n}, false)
 			return err
 		}},
 		{"writing to a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "DELETE FROM " + n})
+			_, err := svc.Gateway.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "DELETE FROM " + n})
 			return err
 		}},
 		{"a table in a statement", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "GRANT SELECT ON " + n + " TO flint"})
+			_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "GRANT SELECT ON " + n + " TO flint"})
 			return err
 		}},
 		{"a column of a table", "survey.licensing.payments.id", "survey.licensing.payments.no", func(n string) error {
-			_, err := svc.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "UPDATE survey.licensing.payments SET " + n[strings.LastIndexByte(n, '.')+1:] + " = NULL"})
+			_, err := svc.Gateway.Query(ctx, caller(t, svc, "marl"), wire.QueryRequest{SQL: "UPDATE survey.licensing.payments SET " + n[strings.LastIndexByte(n, '.')+1:] + " = NULL"})
 			return err
 		}},
 		{"a revocation", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, true)
+			_, err := svc.Admin.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, true)
 			return err
 		}},
 		{"an owner", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.SetOwner(ctx, flint, wire.OwnerRequest{Objects: []string{n}, Owner: "user:flint"})
+			_, err := svc.Admin.SetOwner(ctx, flint, wire.OwnerRequest{Objects: []string{n}, Owner: "user:flint"})
 			return err
 		}},
 		{"a lane to run on", "batch", "bathos", func(n string) error {
-			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1", Lane: n})
+			_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1", Lane: n})
 			return err
 		}},
 		{"a lane's limits", "batch", "bathos", func(n string) error {
-			_, err := svc.PutLane(ctx, flint, wire.LaneRequest{Name: n, Replace: true})
+			_, err := svc.Admin.PutLane(ctx, flint, wire.LaneRequest{Name: n, Replace: true})
 			return err
 		}},
-		{"a lane's removal", "batch", "bathos", func(n string) error { _, err := svc.RemoveLane(ctx, flint, n, wire.Change{}); return err }},
+		{"a lane's removal", "batch", "bathos", func(n string) error { _, err := svc.Admin.RemoveLane(ctx, flint, n, wire.Change{}); return err }},
 		{"USAGE on a lane", "lane:batch", "lane:bathos", func(n string) error {
-			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: n, Subjects: []string{"user:flint"}}, false)
+			_, err := svc.Admin.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: n, Subjects: []string{"user:flint"}}, false)
 			return err
 		}},
-		{"an account's tokens", "user:garnet", "user:granite", func(n string) error { _, err := svc.Tokens(ctx, flint, n); return err }},
+		{"an account's tokens", "user:garnet", "user:granite", func(n string) error { _, err := svc.Identity.Tokens(ctx, flint, n); return err }},
 		{"a token for an account", "user:garnet", "user:granite", func(n string) error {
-			_, err := svc.NewToken(ctx, flint, wire.TokenRequest{Name: "x", Subject: n})
+			_, err := svc.Identity.NewToken(ctx, flint, wire.TokenRequest{Name: "x", Subject: n})
 			return err
 		}},
 		{"SET ROLE", "partner", "parting", func(n string) error {
-			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SET ROLE " + n})
+			_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SET ROLE " + n})
 			return err
 		}},
 		{"a role in a statement", "partner", "parting", func(n string) error {
-			_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "GRANT " + n + " TO flint"})
+			_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "GRANT " + n + " TO flint"})
 			return err
 		}},
-		{"the relationships of a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Relationships(flint, n); return err }},
+		{"the relationships of a table", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.Relationships(flint, n); return err }},
 		{"a relationship", "survey.licensing.payments.id", "survey.licensing.payments.no", func(n string) error {
-			_, err := svc.Relate(ctx, flint, wire.RelationshipRequest{From: []string{"survey.field.visits.id"}, To: []string{n}})
+			_, err := svc.Admin.Relate(ctx, flint, wire.RelationshipRequest{From: []string{"survey.field.visits.id"}, To: []string{n}})
 			return err
 		}},
 		{"a label on nothing", "contact", "nothing", func(n string) error {
-			_, err := svc.PlaceLabel(ctx, flint, n, wire.LabelPlacement{Do: "put"})
+			_, err := svc.Admin.PlaceLabel(ctx, flint, n, wire.LabelPlacement{Do: "put"})
 			return err
 		}},
 		{"a label on another's table", "contact", "nothing", func(n string) error {
-			_, err := svc.PlaceLabel(ctx, flint, n, wire.LabelPlacement{Do: "put", Objects: []string{"survey.field.visits"}})
+			_, err := svc.Admin.PlaceLabel(ctx, flint, n, wire.LabelPlacement{Do: "put", Objects: []string{"survey.field.visits"}})
 			return err
 		}},
-		{"a label's page", "label:contact", "label:nothing", func(n string) error { _, err := svc.Object(flint, n, wire.Standpoint{}); return err }},
-		{"the policies of a label", "label:contact", "label:nothing", func(n string) error { _, err := svc.Policies(flint, n); return err }},
+		{"a label's page", "label:contact", "label:nothing", func(n string) error { _, err := svc.Review.Object(flint, n, wire.Standpoint{}); return err }},
+		{"the policies of a label", "label:contact", "label:nothing", func(n string) error { _, err := svc.Review.Policies(flint, n); return err }},
 		{"a policy on a label", "label:contact", "label:nothing", func(n string) error {
-			_, err := svc.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}})
+			_, err := svc.Admin.PutPolicy(ctx, flint, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: n, Rule: "true"}})
 			return err
 		}},
 		{"REVEAL on a label", "label:contact", "label:nothing", func(n string) error {
-			_, err := svc.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: n, Subjects: []string{"user:flint"}}, false)
+			_, err := svc.Admin.Grant(ctx, flint, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: n, Subjects: []string{"user:flint"}}, false)
 			return err
 		}},
-		{"the columns of a label", "contact", "nothing", func(n string) error { _, err := svc.LabelledColumns(flint, n, false); return err }},
+		{"the columns of a label", "contact", "nothing", func(n string) error { _, err := svc.Review.LabelledColumns(flint, n, false); return err }},
 		{"the records of another", "user:opal", "user:opa", func(n string) error {
-			_, err := svc.Records(ctx, flint, service.RecordSearch{Actor: n})
+			_, err := svc.Review.Records(ctx, flint, review.RecordSearch{Actor: n})
 			return err
 		}},
 		{"what a manager's policy follows", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.PutPolicy(ctx, slate, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Follow: n}})
+			_, err := svc.Admin.PutPolicy(ctx, slate, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Follow: n}})
 			return err
 		}},
 		{"what a manager relates", "survey.licensing.payments.id", "survey.licensing.nothing.id", func(n string) error {
-			_, err := svc.Relate(ctx, slate, wire.RelationshipRequest{From: []string{"survey.field.visits.id"}, To: []string{n}})
+			_, err := svc.Admin.Relate(ctx, slate, wire.RelationshipRequest{From: []string{"survey.field.visits.id"}, To: []string{n}})
 			return err
 		}},
 		{"a revocation by a manager", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Grant(ctx, slate, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, true)
+			_, err := svc.Admin.Grant(ctx, slate, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, true)
 			return err
 		}},
-		{"a scan", "survey", "nothing", func(n string) error { _, err := svc.Scan(ctx, caller(t, svc, "marl"), n); return err }},
+		{"a scan", "survey", "nothing", func(n string) error { _, err := svc.Admin.Scan(ctx, caller(t, svc, "marl"), n); return err }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			said := func(name string) string {
@@ -596,8 +599,8 @@ func TestOutsidersLearnNothing(t *testing.T) {
 				if err == nil {
 					t.Fatalf("%s was answered", name)
 				}
-				p := svc.Told(flint, err)
-				return fmt.Sprintf("%d %s %s near %v missing %v fixes %v", p.Status, p.Code, strings.ReplaceAll(p.Detail, name, "NAME"), p.Near, p.Missing, p.Fixes)
+				p := svc.Identity.Told(flint, err)
+				return fmt.Sprintf("%d %s %s near %v missing %v fixes %v", p.Kind, p.Code, strings.ReplaceAll(p.Detail, name, "NAME"), p.Near, p.Missing, p.Fixes)
 			}
 			there, gone := said(c.there), said(c.gone)
 			if there != gone {
@@ -608,50 +611,50 @@ func TestOutsidersLearnNothing(t *testing.T) {
 	// A name that is nearly right suggests only what its asker sees.
 	for name, err := range map[string]error{
 		"a policy's kind of person": func() error {
-			_, err := svc.PutPolicy(ctx, slate, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "true", For: []string{"role:partnr"}}})
+			_, err := svc.Admin.PutPolicy(ctx, slate, wire.PolicyRequest{Policy: wire.Policy{Name: "p", Kind: "rows", Table: "survey.field.visits", Rule: "true", For: []string{"role:partnr"}}})
 			return err
 		}(),
 		"a label": func() error {
-			_, err := svc.PlaceLabel(ctx, slate, "financ", wire.LabelPlacement{Do: "put", Objects: []string{"survey.field.visits"}})
+			_, err := svc.Admin.PlaceLabel(ctx, slate, "financ", wire.LabelPlacement{Do: "put", Objects: []string{"survey.field.visits"}})
 			return err
 		}(),
 		"an owner": func() error {
-			_, err := svc.SetOwner(ctx, slate, wire.OwnerRequest{Objects: []string{"survey.field.visits"}, Owner: "role:licensing_oficer"})
+			_, err := svc.Admin.SetOwner(ctx, slate, wire.OwnerRequest{Objects: []string{"survey.field.visits"}, Owner: "role:licensing_oficer"})
 			return err
 		}(),
 	} {
 		if err == nil {
 			t.Errorf("%s that is not there was taken", name)
-		} else if p := svc.Told(slate, err); len(p.Near) > 0 || strings.Contains(p.Detail, "mean") {
+		} else if p := svc.Identity.Told(slate, err); len(p.Near) > 0 || strings.Contains(p.Detail, "mean") {
 			t.Errorf("%s: others' names are suggested: %+v", name, p)
 		}
 	}
-	tree, err := svc.Tree(flint, "survey", 1, wire.Standpoint{})
+	tree, err := svc.Review.Tree(flint, "survey", 1, wire.Standpoint{})
 	if err != nil || tree.Bands.Says != "doors open; 14 of 14 tables readable" {
 		t.Errorf("the tree counts what flint may not know of: %q, %v", tree.Bands.Says, err)
 	}
-	sources, err := svc.Sources(ctx, flint)
+	sources, err := svc.Review.Sources(ctx, flint)
 	if err != nil || len(sources.Items) != 1 || sources.Items[0].Tables != 14 || sources.Items[0].Location != "" {
 		t.Errorf("the list of sources counts what flint may not know of: %+v, %v", sources, err)
 	}
 	opal := caller(t, svc, "opal")
 	pass := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.assay.results", Subjects: []string{"user:flint"}, Option: true}
-	if _, err := svc.Grant(ctx, opal, pass, false); err != nil {
+	if _, err := svc.Admin.Grant(ctx, opal, pass, false); err != nil {
 		t.Fatal(err)
 	}
 	pass.Subjects, pass.Option, pass.WithEntry, pass.DryRun = []string{"role:sample_courier", "role:licensing_officer", "role:partner"}, false, false, true
-	if out, err := svc.Grant(ctx, flint, pass, false); err != nil || len(out.Effects) != 0 {
+	if out, err := svc.Admin.Grant(ctx, flint, pass, false); err != nil || len(out.Effects) != 0 {
 		t.Errorf("who may pass a right on is told who holds which role: %+v, %v", out.Effects, err)
 	}
-	r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes", Plan: true})
+	r, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.drilling.boreholes", Plan: true})
 	if err != nil || r.Plan != nil {
 		t.Errorf("a reader is shown the policies behind the query: %+v, %v", r.Plan, err)
 	}
-	o, err := svc.Object(flint, "survey.drilling.boreholes", wire.Standpoint{})
+	o, err := svc.Review.Object(flint, "survey.drilling.boreholes", wire.Standpoint{})
 	if err != nil || len(o.Policies) != 0 || len(o.Grants) != 0 || strings.Contains(fmt.Sprint(o), "boreholes-of-districts") {
 		t.Errorf("a reader is shown policies or grants: %+v, %v", o, err)
 	}
-	page, err := svc.Subject(caller(t, svc, "beryl"), "user:beryl")
+	page, err := svc.Review.Subject(caller(t, svc, "beryl"), "user:beryl")
 	if err != nil || strings.Contains(fmt.Sprint(page), "payments") {
 		t.Errorf("beryl's own page names a table behind a shut door: %+v, %v", page, err)
 	}
@@ -660,25 +663,25 @@ func TestOutsidersLearnNothing(t *testing.T) {
 func TestExpiredAndForeignTokens(t *testing.T) {
 	dir := demotest.Folder(t)
 	svc := demotest.Open(t, dir)
-	secret, _, err := svc.SignIn(ctx, wire.SignIn{User: "opal", Password: "northmark", Token: true}, "test")
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "opal", Password: "northmark", Token: true}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Authenticate(ctx, secret+"x", "test"); service.Problem(err).Code != "not_signed_in" {
+	if _, err := svc.Identity.Authenticate(ctx, secret+"x", "test"); fault.Of(err).Code != "not_signed_in" {
 		t.Errorf("a token that was never given: %v", err)
 	}
 	flint := caller(t, svc, "flint")
-	flints, _, err := svc.SignIn(ctx, wire.SignIn{User: "flint", Password: "northmark", Token: true}, "test")
+	flints, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "flint", Password: "northmark", Token: true}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.PutSubject(ctx, caller(t, svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Password: "another-one"}, true); err != nil {
+	if _, err := svc.Admin.PutSubject(ctx, caller(t, svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Password: "another-one"}, true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Authenticate(ctx, flints, "test"); service.Problem(err).Status != 401 {
+	if _, err := svc.Identity.Authenticate(ctx, flints, "test"); fault.Of(err).Kind != fault.NotSignedIn {
 		t.Errorf("a session outlives its password: %v", err)
 	}
-	if _, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err != nil {
+	if _, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT 1"}); err != nil {
 		t.Errorf("the account itself goes on: %v", err)
 	}
 	db, err := sql.Open("sqlite3", filepath.Join(dir, "records.db"))
@@ -689,8 +692,8 @@ func TestExpiredAndForeignTokens(t *testing.T) {
 	if _, err := db.Exec("UPDATE token SET expires = '2020-01-01T00:00:00Z'"); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.Authenticate(ctx, secret, "test")
-	wants(t, err, 401, "the session has expired; sign in again")
+	_, err = svc.Identity.Authenticate(ctx, secret, "test")
+	wants(t, err, fault.NotSignedIn, "the session has expired; sign in again")
 	var kept string
 	if err := db.QueryRow("SELECT group_concat(hash) FROM token").Scan(&kept); err != nil || strings.Contains(kept, strings.TrimPrefix(secret, "gneiss_")) {
 		t.Errorf("the records keep the token itself: %v", err)
@@ -704,7 +707,7 @@ func TestStatementsThatChange(t *testing.T) {
 	opal, flint, marl := caller(t, svc, "opal"), caller(t, svc, "flint"), caller(t, svc, "marl")
 	do := func(sql, want string) {
 		t.Helper()
-		r, err := svc.Query(ctx, opal, wire.QueryRequest{SQL: sql})
+		r, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: sql})
 		if err != nil || !strings.Contains(fmt.Sprint(r.Rows), want) {
 			t.Fatalf("%s: %v, %v; want %q", sql, r.Rows, err, want)
 		}
@@ -722,36 +725,36 @@ func TestStatementsThatChange(t *testing.T) {
 	if got := fmt.Sprint(ask(t, svc, marl, "SELECT id, rock FROM survey.drilling.lithology ORDER BY id LIMIT 1", wire.Standpoint{})); !strings.HasPrefix(got, "[[1 ") {
 		t.Errorf("marl reads %s", got)
 	}
-	_, err := svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT * FROM survey.drilling.lithology"})
-	wants(t, err, 403, "SELECT id, rock FROM survey.drilling.lithology")
+	_, err := svc.Gateway.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT * FROM survey.drilling.lithology"})
+	wants(t, err, fault.Refused, "SELECT id, rock FROM survey.drilling.lithology")
 	do("REVOKE SELECT (rock) ON drilling.lithology FROM core_archivist, beryl", "revoked SELECT on survey.drilling.lithology.rock from role:core_archivist")
-	_, err = svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT rock FROM survey.drilling.lithology"})
-	wants(t, err, 403, "SELECT on survey.drilling.lithology.rock")
+	_, err = svc.Gateway.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT rock FROM survey.drilling.lithology"})
+	wants(t, err, fault.Refused, "SELECT on survey.drilling.lithology.rock")
 	do("REVOKE core_archivist FROM marl", "took role:core_archivist from user:marl")
 	do("DROP ROLE core_archivist", "removed role:core_archivist")
 	for _, c := range []struct {
-		name   string
-		who    service.Caller
-		sql    string
-		at     wire.Standpoint
-		status int
-		says   string
+		name string
+		who  identity.Caller
+		sql  string
+		at   wire.Standpoint
+		kind fault.Kind
+		says string
 	}{
-		{"by who may not", flint, "GRANT SELECT ON survey.field.visits TO flint", wire.Standpoint{}, 403, "needs MANAGE on survey.field.visits"},
-		{"on what one does not see", marl, "GRANT SELECT ON survey.field.visits TO marl", wire.Standpoint{}, 404, "does not exist or is not yours"},
-		{"a role by who may not", flint, "CREATE ROLE mine", wire.Standpoint{}, 403, "needs MANAGE on platform"},
-		{"as somebody else", opal, "CREATE ROLE mine", wire.Standpoint{As: "user:flint"}, 422, "changes are made as yourself"},
-		{"an unknown privilege", opal, "GRANT TRUNCATE ON survey.field.visits TO marl", wire.Standpoint{}, 404, "no privilege"},
-		{"an unknown subject", opal, "GRANT SELECT ON survey.field.visits TO marlo", wire.Standpoint{}, 404, "did you mean user:marl?"},
-		{"all tables at once", opal, "GRANT SELECT ON ALL TABLES IN SCHEMA field TO marl", wire.Standpoint{}, 422, "a grant on the schema covers them, present and future"},
-		{"a table", opal, "CREATE TABLE x (y int)", wire.Standpoint{}, 422, "is not supported"},
-		{"a loop", opal, "GRANT district_geologist TO survey_reader", wire.Standpoint{}, 422, "would close a loop"},
-		{"half of a statement", opal, "GRANT SELECT, USAGE ON survey.field.visits TO marl", wire.Standpoint{}, 422, "USAGE cannot be granted on the table"},
+		{"by who may not", flint, "GRANT SELECT ON survey.field.visits TO flint", wire.Standpoint{}, fault.Refused, "needs MANAGE on survey.field.visits"},
+		{"on what one does not see", marl, "GRANT SELECT ON survey.field.visits TO marl", wire.Standpoint{}, fault.NotFound, "does not exist or is not yours"},
+		{"a role by who may not", flint, "CREATE ROLE mine", wire.Standpoint{}, fault.Refused, "needs MANAGE on platform"},
+		{"as somebody else", opal, "CREATE ROLE mine", wire.Standpoint{As: "user:flint"}, fault.Invalid, "changes are made as yourself"},
+		{"an unknown privilege", opal, "GRANT TRUNCATE ON survey.field.visits TO marl", wire.Standpoint{}, fault.NotFound, "no privilege"},
+		{"an unknown subject", opal, "GRANT SELECT ON survey.field.visits TO marlo", wire.Standpoint{}, fault.NotFound, "did you mean user:marl?"},
+		{"all tables at once", opal, "GRANT SELECT ON ALL TABLES IN SCHEMA field TO marl", wire.Standpoint{}, fault.Invalid, "a grant on the schema covers them, present and future"},
+		{"a table", opal, "CREATE TABLE x (y int)", wire.Standpoint{}, fault.Invalid, "is not supported"},
+		{"a loop", opal, "GRANT district_geologist TO survey_reader", wire.Standpoint{}, fault.Invalid, "would close a loop"},
+		{"half of a statement", opal, "GRANT SELECT, USAGE ON survey.field.visits TO marl", wire.Standpoint{}, fault.Invalid, "USAGE cannot be granted on the table"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			before := svc.Revision()
-			_, err := svc.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql, Standpoint: c.at})
-			wants(t, err, c.status, c.says)
+			_, err := svc.Gateway.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql, Standpoint: c.at})
+			wants(t, err, c.kind, c.says)
 			if svc.Revision() != before {
 				t.Error("a refused statement made a revision")
 			}
@@ -765,7 +768,7 @@ func TestCompare(t *testing.T) {
 	var told []wire.Grant
 	got := func(a, b string) map[string]wire.Compared {
 		t.Helper()
-		c, err := svc.Compare(opal, a, b, "")
+		c, err := svc.Review.Compare(opal, a, b, "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -791,7 +794,7 @@ func TestCompare(t *testing.T) {
 	if items = got("user:flint", "user:flint"); len(items) != 0 {
 		t.Errorf("flint differs from flint: %+v", items)
 	}
-	if _, err := svc.Compare(caller(t, svc, "flint"), "user:flint", "user:garnet", ""); service.Problem(err).Status != 403 {
+	if _, err := svc.Review.Compare(caller(t, svc, "flint"), "user:flint", "user:garnet", ""); fault.Of(err).Kind != fault.Refused {
 		t.Errorf("a reader compares themself with others: %v", err)
 	}
 }
@@ -806,15 +809,15 @@ func TestFindings(t *testing.T) {
 		}
 	}
 	grant := func(privilege, object, subject string) {
-		do(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{subject}}, false))
+		do(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{subject}}, false))
 	}
 	grant("DESCRIBE", "survey.field", "public")
 	grant("SELECT", "survey.field.visits", "user:marl")
 	grant("SELECT", "survey.drilling.lithology", "role:survey_reader") // the schema's grant covers it
 	for _, u := range []string{"slate", "garnet", "agate"} {
-		do(svc.Join(ctx, opal, wire.Member{Member: "user:" + u, Of: "role:administrator"}, false))
+		do(svc.Admin.Join(ctx, opal, wire.Member{Member: "user:" + u, Of: "role:administrator"}, false))
 	}
-	list, err := svc.Findings(ctx, opal, 0)
+	list, err := svc.Review.Findings(ctx, opal, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -843,7 +846,7 @@ func TestFindings(t *testing.T) {
 			t.Errorf("a grant that does something is called redundant: %+v", f)
 		}
 	}
-	if _, err := svc.Findings(ctx, caller(t, svc, "flint"), 0); service.Problem(err).Status != 403 {
+	if _, err := svc.Review.Findings(ctx, caller(t, svc, "flint"), 0); fault.Of(err).Kind != fault.Refused {
 		t.Errorf("a reader sees findings: %v", err)
 	}
 }
@@ -853,7 +856,7 @@ func TestPatternsAndEntryToASource(t *testing.T) {
 	opal, marl := caller(t, svc, "opal"), caller(t, svc, "marl")
 	grant := func(privilege, object string, entry bool) wire.Changed {
 		t.Helper()
-		out, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:marl"}, WithEntry: entry}, false)
+		out, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{"user:marl"}, WithEntry: entry}, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -864,15 +867,15 @@ func TestPatternsAndEntryToASource(t *testing.T) {
 		t.Errorf("a pattern with entry: %+v", out)
 	}
 	ask(t, svc, marl, "SELECT count(*) FROM survey.assay.batches", wire.Standpoint{})
-	_, err := svc.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.assay.results"})
-	wants(t, err, 403, "SELECT on survey.assay.results")
+	_, err := svc.Gateway.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.assay.results"})
+	wants(t, err, fault.Refused, "SELECT on survey.assay.results")
 	if out = grant("SELECT", "survey.geo*", false); len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "no name matches its pattern yet") {
 		t.Errorf("a pattern that matches nothing is allowed, and said: %+v", out)
 	}
 	if out = grant("SELECT", "survey", true); len(out.Effects) != 1 || strings.Count(fmt.Sprint(out.Effects[0].Gains), "SELECT on") != 15 {
 		t.Errorf("entry to a source opens its schemas too: %+v", out.Effects)
 	}
-	if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.*", Subjects: []string{"user:marl"}}, true); err != nil {
+	if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "survey.*", Subjects: []string{"user:marl"}}, true); err != nil {
 		t.Errorf("revoking the pattern: %v", err)
 	}
 }
@@ -882,8 +885,8 @@ func TestPatternsAndEntryToASource(t *testing.T) {
 func TestGrantOptionCoversWhatIsHeld(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
-	pass := func(who service.Caller, to, privilege, object string, columns ...string) error {
-		_, err := svc.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{to}, Option: who == opal}, false)
+	pass := func(who identity.Caller, to, privilege, object string, columns ...string) error {
+		_, err := svc.Admin.Grant(ctx, who, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{to}, Option: who == opal}, false)
 		return err
 	}
 	for _, err := range []error{pass(opal, "user:flint", "SELECT", "survey.field.visits", "id"), pass(opal, "user:flint", "USAGE", "survey"), pass(opal, "user:flint", "SELECT", "survey.assay")} {
@@ -901,6 +904,6 @@ func TestGrantOptionCoversWhatIsHeld(t *testing.T) {
 		t.Errorf("and a pattern of it: %v", err)
 	}
 	for _, c := range [][]string{{"SELECT", "survey.field.visits"}, {"SELECT", "survey.field.visits", "note"}, {"SELECT", "survey.field"}, {"USAGE", "survey.*"}, {"USAGE", "survey.field"}, {"SELECT", "survey.*"}, {"MANAGE", "survey.assay"}} {
-		wants(t, pass(flint, "user:marl", c[0], c[1], c[2:]...), 403, "needs MANAGE")
+		wants(t, pass(flint, "user:marl", c[0], c[1], c[2:]...), fault.Refused, "needs MANAGE")
 	}
 }

@@ -10,6 +10,8 @@ import (
 
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/fault"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -21,23 +23,23 @@ type viewing struct {
 
 func (v viewing) ask(user, text string) (wire.Result, error) {
 	v.Helper()
-	return v.svc.Query(ctx, caller(v, v.svc, user), wire.QueryRequest{SQL: text})
+	return v.svc.Gateway.Query(ctx, caller(v, v.svc, user), wire.QueryRequest{SQL: text})
 }
 
 func (v viewing) must(user, text string) string {
 	v.Helper()
 	out, err := v.ask(user, text)
 	if err != nil {
-		v.Fatalf("%s: %s: %v", user, text, service.Problem(err).Detail)
+		v.Fatalf("%s: %s: %v", user, text, fault.Of(err).Detail)
 	}
 	return fmt.Sprint(out.Rows)
 }
 
 // refused wants a refusal that says something, and nothing else that it must not.
-func (v viewing) refused(user, text string, status int, says string, never ...string) {
+func (v viewing) refused(user, text string, kind fault.Kind, says string, never ...string) {
 	v.Helper()
 	_, err := v.ask(user, text)
-	p := wants(v, err, status, says)
+	p := wants(v, err, kind, says)
 	for _, secret := range never {
 		if strings.Contains(fmt.Sprint(p.Detail, p.Missing, p.Fixes), secret) {
 			v.Errorf("%s: %s: the refusal tells of %s: %+v", user, text, secret, p)
@@ -67,9 +69,9 @@ func TestViewsShowWhatPoliciesLeave(t *testing.T) {
 	if flint, chert := v.must("flint", "SELECT max(price) FROM survey.drilling.deep"), v.must("chert", "SELECT max(price) FROM survey.drilling.deep"); flint != "[[<nil>]]" || chert == flint {
 		t.Errorf("flint sees costs through the view: %s, %s", flint, chert)
 	}
-	v.refused("marl", "SELECT * FROM survey.drilling.deep", 404, "does not exist or is not yours to use")
-	v.refused("beryl", "SELECT id FROM survey.drilling.deep", 404, "does not exist or is not yours to use")
-	if table, err := v.svc.Object(caller(t, v.svc, "opal"), "survey.drilling.boreholes", wire.Standpoint{}); err != nil || fmt.Sprint(table.ReadBy) != "[survey.drilling.deep]" {
+	v.refused("marl", "SELECT * FROM survey.drilling.deep", fault.NotFound, "does not exist or is not yours to use")
+	v.refused("beryl", "SELECT id FROM survey.drilling.deep", fault.NotFound, "does not exist or is not yours to use")
+	if table, err := v.svc.Review.Object(caller(t, v.svc, "opal"), "survey.drilling.boreholes", wire.Standpoint{}); err != nil || fmt.Sprint(table.ReadBy) != "[survey.drilling.deep]" {
 		t.Errorf("boreholes are read by %v (%v)", table.ReadBy, err)
 	}
 	// In joins, sub-queries and other views, as a table.
@@ -78,10 +80,10 @@ func TestViewsShowWhatPoliciesLeave(t *testing.T) {
 	if got, want := v.must("flint", "SELECT sum(n) FROM survey.drilling.by_place"), v.must("flint", "SELECT count(*) FROM survey.drilling.deep AS d JOIN survey.drilling.boreholes AS b USING (id)"); got != want {
 		t.Errorf("a view of a view gives %s, want %s", got, want)
 	}
-	v.refused("garnet", "SELECT count(*) FROM survey.drilling.by_place", 403, "you lack SELECT on survey.drilling.by_place")
-	v.refused("opal", "INSERT INTO survey.drilling.deep (id) VALUES (1)", 422, "writing to a view")
+	v.refused("garnet", "SELECT count(*) FROM survey.drilling.by_place", fault.Refused, "you lack SELECT on survey.drilling.by_place")
+	v.refused("opal", "INSERT INTO survey.drilling.deep (id) VALUES (1)", fault.Invalid, "writing to a view")
 	// The record names the view and what it read.
-	found, err := v.svc.Records(ctx, caller(t, v.svc, "agate"), service.RecordSearch{Actor: "user:tuff", Action: "query"})
+	found, err := v.svc.Review.Records(ctx, caller(t, v.svc, "agate"), review.RecordSearch{Actor: "user:tuff", Action: "query"})
 	if err != nil || len(found.Items) == 0 || !strings.Contains(fmt.Sprint(found.Items), "survey.drilling.deep.price") || !strings.Contains(fmt.Sprint(found.Items), "survey.drilling.boreholes.cost") {
 		t.Errorf("the record of a view: %+v (%v)", found.Items, err)
 	}
@@ -89,8 +91,8 @@ func TestViewsShowWhatPoliciesLeave(t *testing.T) {
 	v.must("opal", "REVOKE SELECT ON survey.drilling.deep FROM tuff")
 	v.must("opal", "GRANT SELECT (id) ON survey.drilling.deep TO tuff")
 	v.must("tuff", "SELECT count(id) FROM survey.drilling.deep")
-	v.refused("tuff", "SELECT price FROM survey.drilling.deep", 403, "you lack SELECT on survey.drilling.deep.price")
-	v.refused("tuff", "SELECT * FROM survey.drilling.deep", 403, "* takes in columns that are not granted")
+	v.refused("tuff", "SELECT price FROM survey.drilling.deep", fault.Refused, "you lack SELECT on survey.drilling.deep.price")
+	v.refused("tuff", "SELECT * FROM survey.drilling.deep", fault.Refused, "* takes in columns that are not granted")
 }
 
 // TestViewsLendNoMoreThanTheirOwnerMay holds each way in which a view could pass on
@@ -104,25 +106,25 @@ func TestViewsLendNoMoreThanTheirOwnerMay(t *testing.T) {
 	v.must("opal", "CREATE ROLE geologist_of_views")
 
 	// Who may not read it makes no view of it; nor for another who may.
-	v.refused("flint", "CREATE VIEW survey.drilling.v AS SELECT amount FROM survey.licensing.payments", 403, "SELECT on survey.licensing.payments")
-	v.refused("marl", "CREATE VIEW survey.drilling.v AS SELECT id FROM survey.drilling.boreholes", 403, "SELECT on survey.drilling.boreholes")
-	_, err := v.svc.PutView(ctx, caller(t, v.svc, "flint"), wire.ViewRequest{Path: "survey.drilling.v", Text: "SELECT amount FROM survey.licensing.payments", Owner: "role:licensing_officer"})
-	wants(t, err, 403, "you do not hold role:licensing_officer")
-	_, err = v.svc.PutView(ctx, caller(t, v.svc, "flint"), wire.ViewRequest{Path: "survey.drilling.v", Text: "SELECT no_such_column FROM survey.licensing.payments", Owner: "role:licensing_officer"})
-	wants(t, err, 403, "you do not hold role:licensing_officer") // whatever the text would tell of what that role may read
-	_, err = v.svc.PutView(ctx, caller(t, v.svc, "beryl"), wire.ViewRequest{Path: "survey.assay.v", Text: "SELECT no_such_column FROM survey.licensing.payments", Owner: "role:licensing_officer"})
-	wants(t, err, 403, "you do not hold role:licensing_officer")
-	v.refused("garnet", "CREATE VIEW survey.licensing.v AS SELECT id FROM survey.licensing.holders", 403, "CREATE on survey.licensing")
+	v.refused("flint", "CREATE VIEW survey.drilling.v AS SELECT amount FROM survey.licensing.payments", fault.Refused, "SELECT on survey.licensing.payments")
+	v.refused("marl", "CREATE VIEW survey.drilling.v AS SELECT id FROM survey.drilling.boreholes", fault.Refused, "SELECT on survey.drilling.boreholes")
+	_, err := v.svc.Admin.PutView(ctx, caller(t, v.svc, "flint"), wire.ViewRequest{Path: "survey.drilling.v", Text: "SELECT amount FROM survey.licensing.payments", Owner: "role:licensing_officer"})
+	wants(t, err, fault.Refused, "you do not hold role:licensing_officer")
+	_, err = v.svc.Admin.PutView(ctx, caller(t, v.svc, "flint"), wire.ViewRequest{Path: "survey.drilling.v", Text: "SELECT no_such_column FROM survey.licensing.payments", Owner: "role:licensing_officer"})
+	wants(t, err, fault.Refused, "you do not hold role:licensing_officer") // whatever the text would tell of what that role may read
+	_, err = v.svc.Admin.PutView(ctx, caller(t, v.svc, "beryl"), wire.ViewRequest{Path: "survey.assay.v", Text: "SELECT no_such_column FROM survey.licensing.payments", Owner: "role:licensing_officer"})
+	wants(t, err, fault.Refused, "you do not hold role:licensing_officer")
+	v.refused("garnet", "CREATE VIEW survey.licensing.v AS SELECT id FROM survey.licensing.holders", fault.Refused, "CREATE on survey.licensing")
 
 	// Who may read and not pass on can make one; nobody else reads it.
 	v.must("flint", "CREATE VIEW survey.drilling.own AS SELECT id FROM survey.drilling.boreholes")
 	v.must("flint", "GRANT SELECT ON survey.drilling.own TO marl")
-	if _, err := v.svc.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "lane:interactive", Subjects: []string{"user:marl"}}, false); err != nil {
+	if _, err := v.svc.Admin.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"USAGE"}, Object: "lane:interactive", Subjects: []string{"user:marl"}}, false); err != nil {
 		t.Fatal(err)
 	}
 	v.must("flint", "SELECT count(*) FROM survey.drilling.own")
-	v.refused("marl", "SELECT count(*) FROM survey.drilling.own", 409, "a view that this reads is closed", "boreholes", "flint")
-	v.refused("opal", "SELECT count(*) FROM survey.drilling.own", 409, "its owner user:flint may read survey.drilling.boreholes and not pass it on")
+	v.refused("marl", "SELECT count(*) FROM survey.drilling.own", fault.Conflict, "a view that this reads is closed", "boreholes", "flint")
+	v.refused("opal", "SELECT count(*) FROM survey.drilling.own", fault.Conflict, "its owner user:flint may read survey.drilling.boreholes and not pass it on")
 	v.must("opal", "GRANT SELECT ON survey.drilling.boreholes TO flint WITH GRANT OPTION")
 	if got := v.must("marl", "SELECT count(*) FROM survey.drilling.own"); got != "[[0]]" { // no row policy lets any through
 		t.Errorf("marl sees %s rows through the view", got)
@@ -131,36 +133,36 @@ func TestViewsLendNoMoreThanTheirOwnerMay(t *testing.T) {
 	v.must("opal", "REVOKE GRANT OPTION FOR SELECT ON survey.drilling.boreholes FROM flint")
 	v.must("flint", "CREATE VIEW survey.drilling.again WITH (rights = reader) AS SELECT id FROM survey.drilling.own")
 	v.must("flint", "GRANT SELECT ON survey.drilling.again TO marl")
-	v.refused("marl", "SELECT id FROM survey.drilling.again", 409, "is closed")
+	v.refused("marl", "SELECT id FROM survey.drilling.again", fault.Conflict, "is closed")
 
 	// Nobody writes another's view anew, or makes one another's who has more.
 	v.must("opal", "GRANT MANAGE ON survey.drilling.own TO marl")
-	v.refused("marl", "CREATE OR REPLACE VIEW survey.drilling.own AS SELECT id FROM survey.drilling.lithology", 403, "")
-	_, err = v.svc.SetOwner(ctx, caller(t, v.svc, "marl"), wire.OwnerRequest{Owner: "role:data_curator", Objects: []string{"survey.drilling.own"}})
-	wants(t, err, 403, "you do not hold role:data_curator")
-	v.refused("flint", "CREATE VIEW survey.drilling.own AS SELECT 1 AS x", 409, "there is a view survey.drilling.own already")
-	v.refused("flint", "CREATE VIEW survey.drilling.boreholes AS SELECT 1 AS x", 409, "is a table already")
-	v.refused("marl", "SELECT note FROM survey.drilling.own", 409, "is closed")
+	v.refused("marl", "CREATE OR REPLACE VIEW survey.drilling.own AS SELECT id FROM survey.drilling.lithology", fault.Refused, "")
+	_, err = v.svc.Admin.SetOwner(ctx, caller(t, v.svc, "marl"), wire.OwnerRequest{Owner: "role:data_curator", Objects: []string{"survey.drilling.own"}})
+	wants(t, err, fault.Refused, "you do not hold role:data_curator")
+	v.refused("flint", "CREATE VIEW survey.drilling.own AS SELECT 1 AS x", fault.Conflict, "there is a view survey.drilling.own already")
+	v.refused("flint", "CREATE VIEW survey.drilling.boreholes AS SELECT 1 AS x", fault.Conflict, "is a table already")
+	v.refused("marl", "SELECT note FROM survey.drilling.own", fault.Conflict, "is closed")
 
 	// Rights that end, end in the view; an owner that is gone lends nothing.
 	soon := time.Now().Add(1200 * time.Millisecond)
-	if _, err := v.svc.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}, Option: true, Until: &soon}, false); err != nil {
+	if _, err := v.svc.Admin.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}, Option: true, Until: &soon}, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := v.svc.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:flint"}, Until: &soon}, false); err != nil {
+	if _, err := v.svc.Admin.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:flint"}, Until: &soon}, false); err != nil {
 		t.Fatal(err)
 	}
 	v.must("flint", "CREATE VIEW survey.drilling.paid AS SELECT amount FROM survey.licensing.payments")
 	v.must("flint", "SELECT count(*) FROM survey.drilling.paid")
 	v.must("marl", "SELECT id FROM survey.drilling.own")
 	time.Sleep(time.Until(soon) + 20*time.Millisecond)
-	v.refused("marl", "SELECT id FROM survey.drilling.own", 409, "is closed")
-	v.refused("flint", "SELECT count(*) FROM survey.drilling.paid", 409, "is closed")
+	v.refused("marl", "SELECT id FROM survey.drilling.own", fault.Conflict, "is closed")
+	v.refused("flint", "SELECT count(*) FROM survey.drilling.paid", fault.Conflict, "is closed")
 	off := true
-	if _, err := v.svc.PutSubject(ctx, caller(t, v.svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Disabled: &off}, true); err != nil {
+	if _, err := v.svc.Admin.PutSubject(ctx, caller(t, v.svc, "opal"), wire.SubjectRequest{Subject: "user:flint", Disabled: &off}, true); err != nil {
 		t.Fatal(err)
 	}
-	v.refused("opal", "SELECT id FROM survey.drilling.own", 409, "user:flint is disabled")
+	v.refused("opal", "SELECT id FROM survey.drilling.own", fault.Conflict, "user:flint is disabled")
 }
 
 // TestReadersRightsAndSeals: a view with its reader's rights needs theirs on what it
@@ -181,22 +183,22 @@ func TestReadersRightsAndSeals(t *testing.T) {
 	v.must("opal", "GRANT SELECT ON survey.licensing.quiet TO flint, garnet")
 	v.must("garnet", "SELECT sum(amount) FROM survey.licensing.paid")
 	v.must("garnet", "SELECT sum(amount) FROM survey.licensing.quiet")
-	v.refused("flint", "SELECT amount FROM survey.licensing.paid", 403, "you lack SELECT on survey.licensing.payments")
-	v.refused("flint", "SELECT amount FROM survey.licensing.quiet", 403, "you lack what the sealed view survey.licensing.quiet reads", "payments", "12345")
-	why, err := v.svc.Why(caller(t, v.svc, "opal"), "user:flint", "select", "survey.licensing.paid", wire.Standpoint{})
+	v.refused("flint", "SELECT amount FROM survey.licensing.paid", fault.Refused, "you lack SELECT on survey.licensing.payments")
+	v.refused("flint", "SELECT amount FROM survey.licensing.quiet", fault.Refused, "you lack what the sealed view survey.licensing.quiet reads", "payments", "12345")
+	why, err := v.svc.Review.Why(caller(t, v.svc, "opal"), "user:flint", "select", "survey.licensing.paid", wire.Standpoint{})
 	if err != nil || !strings.Contains(why.Says, "holds SELECT on survey.licensing.paid, and cannot read it: you lack SELECT on survey.licensing.payments") || !strings.Contains(fmt.Sprint(why.Missing), "SELECT on survey.licensing.payments") || why.Bands.Rows != "empty" {
 		t.Errorf("why flint cannot read a view: %+v (%v)", why, err)
 	}
-	who, err := v.svc.AccessTo(caller(t, v.svc, "opal"), "survey.licensing.paid", false)
+	who, err := v.svc.Review.AccessTo(caller(t, v.svc, "opal"), "survey.licensing.paid", false)
 	if err != nil || strings.Contains(fmt.Sprint(who.Items), "in clear") {
 		t.Errorf("a view is said to show all in clear: %+v (%v)", who.Items, err)
 	}
-	read, err := v.svc.Object(caller(t, v.svc, "opal"), "survey.licensing.payments", wire.Standpoint{})
+	read, err := v.svc.Review.Object(caller(t, v.svc, "opal"), "survey.licensing.payments", wire.Standpoint{})
 	if err != nil || len(read.ReadBy) != 0 { // with readers' rights it gives nobody what they have not
 		t.Errorf("payments are read by %v (%v)", read.ReadBy, err)
 	}
 	text := func(user, path string) string {
-		o, err := v.svc.Object(caller(t, v.svc, user), path, wire.Standpoint{})
+		o, err := v.svc.Review.Object(caller(t, v.svc, user), path, wire.Standpoint{})
 		if err != nil || o.View == nil {
 			t.Fatalf("%s: %+v (%v)", path, o.View, err)
 		}
@@ -205,7 +207,7 @@ func TestReadersRightsAndSeals(t *testing.T) {
 	if open, sealed, opal := text("flint", "survey.licensing.paid"), text("flint", "survey.licensing.quiet"), text("opal", "survey.licensing.quiet"); open == "" || sealed != "" || !strings.Contains(opal, "12345") {
 		t.Errorf("the texts: %q, sealed %q, to its owner %q", open, sealed, opal)
 	}
-	list, err := v.svc.Views(caller(t, v.svc, "flint"), "survey.licensing")
+	list, err := v.svc.Review.Views(caller(t, v.svc, "flint"), "survey.licensing")
 	if err != nil || len(list.Items) != 2 || strings.Contains(fmt.Sprint(list.Items), "12345") {
 		t.Errorf("flint's list: %+v (%v)", list.Items, err)
 	}
@@ -216,7 +218,7 @@ func TestReadersRightsAndSeals(t *testing.T) {
 	// What no longer fits is closed; a scan leaves views be; a restart keeps them.
 	v.must("opal", "CREATE OR REPLACE VIEW survey.licensing.paid AS SELECT licence_id, amount, settled FROM licensing.payments")
 	v.must("garnet", "SELECT settled FROM survey.licensing.quiet AS q JOIN survey.licensing.paid AS p USING (licence_id)")
-	if _, err := v.svc.Scan(ctx, caller(t, v.svc, "opal"), "survey"); err != nil {
+	if _, err := v.svc.Admin.Scan(ctx, caller(t, v.svc, "opal"), "survey"); err != nil {
 		t.Fatal(err)
 	}
 	v.must("garnet", "SELECT settled FROM survey.licensing.paid")
@@ -230,10 +232,10 @@ func TestReadersRightsAndSeals(t *testing.T) {
 	if says := v.must("opal", "DROP VIEW survey.licensing.paid"); !strings.Contains(says, "grants on it stay") {
 		t.Errorf("dropping says %s", says)
 	}
-	v.refused("garnet", "SELECT settled FROM survey.licensing.paid", 404, "")
-	v.refused("opal", "DROP VIEW survey.licensing.paid", 404, "gone already")
-	v.refused("opal", "DROP VIEW survey.licensing.holders", 422, "is a table, not a view")
-	v.refused("garnet", "DROP VIEW survey.licensing.quiet", 403, "MANAGE")
+	v.refused("garnet", "SELECT settled FROM survey.licensing.paid", fault.NotFound, "")
+	v.refused("opal", "DROP VIEW survey.licensing.paid", fault.NotFound, "gone already")
+	v.refused("opal", "DROP VIEW survey.licensing.holders", fault.Invalid, "is a table, not a view")
+	v.refused("garnet", "DROP VIEW survey.licensing.quiet", fault.Refused, "MANAGE")
 }
 
 func TestBadViews(t *testing.T) {
@@ -257,20 +259,20 @@ func TestBadViews(t *testing.T) {
 		"DROP VIEW survey.drilling.nothing":                                                "nothing",
 	} {
 		_, err := v.ask("opal", text)
-		if err == nil || !strings.Contains(service.Problem(err).Detail, says) {
+		if err == nil || !strings.Contains(fault.Of(err).Detail, says) {
 			t.Errorf("%s\ngives %v, want %q", text, err, says)
 		}
 	}
 	v.must("opal", "CREATE VIEW drilling.a AS SELECT id FROM drilling.lithology")
 	v.must("opal", "CREATE VIEW drilling.b AS SELECT id FROM drilling.a")
 	v.must("opal", "CREATE OR REPLACE VIEW drilling.a AS SELECT id FROM drilling.lithology WHERE id > 1")
-	v.refused("opal", "CREATE OR REPLACE VIEW drilling.a AS SELECT id FROM drilling.b", 409, "reads itself")
+	v.refused("opal", "CREATE OR REPLACE VIEW drilling.a AS SELECT id FROM drilling.b", fault.Conflict, "reads itself")
 	for _, put := range []wire.PolicyRequest{
 		{Policy: wire.Policy{Kind: "rows", Name: "p", Table: "survey.drilling.a", Rule: "true"}},
 		{Policy: wire.Policy{Kind: "columns", Name: "p", Table: "survey.drilling.a", Columns: []string{"id"}, Treatment: &wire.Treatment{Kind: "suppress"}}},
 		{Policy: wire.Policy{Kind: "rows", Name: "p", Table: "survey.drilling.lithology", Rule: "id IN (SELECT id FROM drilling.a)"}},
 	} {
-		if _, err := v.svc.PutPolicy(ctx, caller(t, v.svc, "opal"), put); err == nil {
+		if _, err := v.svc.Admin.PutPolicy(ctx, caller(t, v.svc, "opal"), put); err == nil {
 			t.Errorf("a policy can be about or read a view: %+v", put)
 		}
 	}

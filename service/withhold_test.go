@@ -6,7 +6,8 @@ import (
 	"testing"
 
 	"gneiss/demo/demotest"
-	"gneiss/service"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
@@ -17,7 +18,7 @@ func TestWithholding(t *testing.T) {
 	opal, flint, chert := caller(t, svc, "opal"), caller(t, svc, "flint"), caller(t, svc, "chert")
 	withhold := func(kind string) {
 		t.Helper()
-		_, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "borehole-cost", Table: "survey.drilling.boreholes", Columns: []string{"cost"},
+		_, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "borehole-cost", Table: "survey.drilling.boreholes", Columns: []string{"cost"},
 			Treatment: &wire.Treatment{Kind: kind}, Except: []string{"role:regional_lead"}}, Replace: true})
 		if err != nil {
 			t.Fatal(err)
@@ -25,9 +26,9 @@ func TestWithholding(t *testing.T) {
 	}
 	const report = "SELECT district, count(*) AS n, sum(cost) AS cost FROM survey.drilling.boreholes GROUP BY district ORDER BY district"
 	const all = "SELECT * FROM survey.drilling.boreholes ORDER BY id LIMIT 1"
-	width := func(who service.Caller) int {
+	width := func(who identity.Caller) int {
 		t.Helper()
-		r, err := svc.Query(ctx, who, wire.QueryRequest{SQL: all})
+		r, err := svc.Gateway.Query(ctx, who, wire.QueryRequest{SQL: all})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -44,41 +45,41 @@ func TestWithholding(t *testing.T) {
 	}
 
 	withhold("withhold absent")
-	_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: report})
-	gone := wants(t, err, 404, "there is no column cost here")
-	_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: strings.Replace(report, "cost)", "coat)", 1)})
-	if never := wants(t, err, 404, "there is no column coat here"); strings.Contains(fmt.Sprint(never.Near), "cost") || fmt.Sprint(gone.Near) == "" && len(gone.Missing) > 0 {
+	_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: report})
+	gone := wants(t, err, fault.NotFound, "there is no column cost here")
+	_, err = svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: strings.Replace(report, "cost)", "coat)", 1)})
+	if never := wants(t, err, fault.NotFound, "there is no column coat here"); strings.Contains(fmt.Sprint(never.Near), "cost") || fmt.Sprint(gone.Near) == "" && len(gone.Missing) > 0 {
 		t.Errorf("a column that is absent is suggested: %v", never.Near)
 	}
 	if width(flint) != whole-1 {
 		t.Errorf("* gives %d columns of %d", width(flint), whole)
 	}
-	page, err := svc.Object(flint, "survey.drilling.boreholes", wire.Standpoint{})
+	page, err := svc.Review.Object(flint, "survey.drilling.boreholes", wire.Standpoint{})
 	if err != nil || strings.Contains(fmt.Sprintf("%+v", page), "cost") {
 		t.Errorf("the table's page tells flint of the column: %v", err)
 	}
-	_, err = svc.Object(flint, "survey.drilling.boreholes.cost", wire.Standpoint{})
-	wants(t, err, 404, "does not exist or is not yours to use")
-	list, err := svc.AccessOf(flint, "user:flint", "survey.drilling.boreholes", false, true, wire.Standpoint{})
+	_, err = svc.Review.Object(flint, "survey.drilling.boreholes.cost", wire.Standpoint{})
+	wants(t, err, fault.NotFound, "does not exist or is not yours to use")
+	list, err := svc.Review.AccessOf(flint, "user:flint", "survey.drilling.boreholes", false, true, wire.Standpoint{})
 	if err != nil || strings.Contains(fmt.Sprintf("%+v", list), "cost") {
 		t.Errorf("effective access tells flint of the column: %v", err)
 	}
-	tree, err := svc.Tree(opal, "survey.drilling.boreholes", 1, wire.Standpoint{As: "user:flint"})
+	tree, err := svc.Review.Tree(opal, "survey.drilling.boreholes", 1, wire.Standpoint{As: "user:flint"})
 	if err != nil || strings.Contains(fmt.Sprintf("%+v", tree.Children), "cost") {
 		t.Errorf("from flint's standpoint the column is there: %v", err)
 	}
-	if page, err = svc.Object(opal, "survey.drilling.boreholes", wire.Standpoint{As: "user:flint"}); err != nil || !strings.Contains(fmt.Sprintf("%+v", page.Columns), "withhold absent") {
+	if page, err = svc.Review.Object(opal, "survey.drilling.boreholes", wire.Standpoint{As: "user:flint"}); err != nil || !strings.Contains(fmt.Sprintf("%+v", page.Columns), "withhold absent") {
 		t.Errorf("who reviews is not told how flint gets the column: %v", err)
 	}
-	if _, err := svc.Preview(ctx, opal, wire.PreviewRequest{Table: "survey.drilling.boreholes", Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:chert"}}}); err != nil {
+	if _, err := svc.Review.Preview(ctx, opal, wire.PreviewRequest{Table: "survey.drilling.boreholes", Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:chert"}}}); err != nil {
 		t.Errorf("side by side: %v", err)
 	}
 
 	withhold("withhold refuse")
-	_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: report})
-	wants(t, err, 403, "column cost is withheld from you")
-	_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT id FROM survey.drilling.boreholes ORDER BY cost"})
-	wants(t, err, 403, "column cost is withheld from you")
+	_, err = svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: report})
+	wants(t, err, fault.Refused, "column cost is withheld from you")
+	_, err = svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT id FROM survey.drilling.boreholes ORDER BY cost"})
+	wants(t, err, fault.Refused, "column cost is withheld from you")
 	if width(flint) != whole-1 {
 		t.Errorf("* gives %d columns of %d", width(flint), whole)
 	}
@@ -90,7 +91,7 @@ func TestTreatmentsOnTheDemo(t *testing.T) {
 	opal, beryl := caller(t, svc, "opal"), caller(t, svc, "beryl")
 	columns := []string{"ppm", "method", "element"}
 	for i, treatment := range []wire.Treatment{{Kind: "round", Multiple: 10}, {Kind: "generalize", Prefix: 1}, {Kind: "constant", Value: "metal"}} {
-		_, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "results-" + columns[i], Table: "survey.assay.results", Columns: columns[i : i+1], Treatment: &treatment}})
+		_, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "results-" + columns[i], Table: "survey.assay.results", Columns: columns[i : i+1], Treatment: &treatment}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -114,8 +115,8 @@ func TestTreatmentsOnTheDemo(t *testing.T) {
 		{wire.Treatment{Kind: "suppress", Bucket: 5}, "ppm", "suppress takes no bucket"},
 		{wire.Treatment{Kind: "blur"}, "ppm", "no treatment blur"},
 	} {
-		_, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "bad", Table: "survey.assay.results", Columns: []string{c.column}, Treatment: &c.treatment}})
-		if p := service.Problem(err); err == nil || !strings.Contains(p.Detail, c.says) {
+		_, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "bad", Table: "survey.assay.results", Columns: []string{c.column}, Treatment: &c.treatment}})
+		if p := fault.Of(err); err == nil || !strings.Contains(p.Detail, c.says) {
 			t.Errorf("%+v: %v, want %q", c.treatment, err, c.says)
 		}
 	}
@@ -128,7 +129,7 @@ func TestEffectsSayWhichWay(t *testing.T) {
 	opal := caller(t, svc, "opal")
 	try := func(kind string, treatment wire.Treatment, columns ...string) string {
 		t.Helper()
-		out, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: kind, Table: "survey.drilling.boreholes", Columns: columns, Treatment: &treatment},
+		out, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: kind, Table: "survey.drilling.boreholes", Columns: columns, Treatment: &treatment},
 			Replace: kind == "borehole-cost", Change: wire.Change{DryRun: true}})
 		if err != nil {
 			t.Fatal(err)
@@ -150,11 +151,11 @@ func TestEffectsSayWhichWay(t *testing.T) {
 			t.Errorf("flint %s, want %s", c.got, c.want)
 		}
 	}
-	rows, err := svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Mode: "limit", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}})
+	rows, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Mode: "limit", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}})
 	if err != nil || !strings.Contains(fmt.Sprint(rows.Effects), "user:flint [] [survey.drilling.boreholes: some rows, by boreholes-of-districts, deep]") {
 		t.Errorf("a limit more: %+v, %v", rows.Effects, err)
 	}
-	if rows, err = svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}}); err != nil ||
+	if rows, err = svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}}); err != nil ||
 		!strings.Contains(fmt.Sprint(rows.Effects), "user:flint [survey.drilling.boreholes: some rows, by boreholes-of-districts, deep] []") {
 		t.Errorf("an allowance more: %+v, %v", rows.Effects, err)
 	}

@@ -8,7 +8,9 @@ import (
 	"testing"
 
 	"gneiss/demo/demotest"
-	"gneiss/service"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -17,9 +19,9 @@ import (
 func TestWriting(t *testing.T) {
 	svc := demotest.Open(t, demotest.OwnFolder(t, "field", "assay", "licensing"))
 	opal, flint, beryl, marl := caller(t, svc, "opal"), caller(t, svc, "flint"), caller(t, svc, "beryl"), caller(t, svc, "marl")
-	do := func(who service.Caller, sql string) wire.Result {
+	do := func(who identity.Caller, sql string) wire.Result {
 		t.Helper()
-		r, err := svc.Query(ctx, who, wire.QueryRequest{SQL: sql})
+		r, err := svc.Gateway.Query(ctx, who, wire.QueryRequest{SQL: sql})
 		if err != nil {
 			t.Fatalf("%s: %v", sql, err)
 		}
@@ -27,7 +29,7 @@ func TestWriting(t *testing.T) {
 	}
 	grant := func(subject, privilege, object string, columns ...string) {
 		t.Helper()
-		if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{subject}, WithEntry: true}, false); err != nil {
+		if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Columns: columns, Subjects: []string{subject}, WithEntry: true}, false); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -50,58 +52,58 @@ func TestWriting(t *testing.T) {
 	}
 	clear := do(opal, "SELECT count(*) FROM survey.licensing.holders").Rows
 	for _, c := range []struct {
-		name   string
-		who    service.Caller
-		sql    string
-		status int
-		says   string
+		name string
+		who  identity.Caller
+		sql  string
+		kind fault.Kind
+		says string
 	}{
-		{"without any right", marl, "DELETE FROM survey.field.visits", 404, "is not yours to use"},
+		{"without any right", marl, "DELETE FROM survey.field.visits", fault.NotFound, "is not yours to use"},
 		{"reading is not writing", beryl, "DELETE FROM survey.assay.results", 0, ""},
-		{"INSERT is not DELETE", flint, "DELETE FROM survey.field.crews", 403, "DELETE on survey.field.crews"},
+		{"INSERT is not DELETE", flint, "DELETE FROM survey.field.crews", fault.Refused, "DELETE on survey.field.crews"},
 		{"INSERT is not UPDATE", beryl, "UPDATE survey.assay.batches SET id = id", 0, ""},
-		{"a column that is not granted", marl, "UPDATE survey.licensing.holders SET company = 'x', email = 'y' WHERE id = 1", 403, "UPDATE on survey.licensing.holders.email"},
-		{"a treated column", opal, "UPDATE survey.licensing.holders SET email = 'y' WHERE id = 1", 422, "cannot be written by who sees it treated"},
-		{"a treated column by INSERT", opal, "INSERT INTO survey.licensing.holders (id, company, email) VALUES (99999, 'a', 'b')", 422, "cannot be written by who sees it treated"},
-		{"INSERT with a row too many", flint, "INSERT INTO survey.field.crews (id) VALUES (1, 2)", 403, "INSERT on survey.field.crews"},
-		{"a value that does not fit", flint, "INSERT INTO survey.field.visits (id, crew_id) VALUES ('x', 1)", 422, "bigint"},
-		{"a value too many", flint, "INSERT INTO survey.field.visits (id, crew_id) VALUES (1, 2, 3)", 422, "2 columns are to be set, but there are 3 values"},
-		{"a fraction into a whole number", flint, "UPDATE survey.field.visits SET crew_id = 1.5", 422, "add a cast"},
-		{"an unknown column", flint, "UPDATE survey.field.visits SET nota = 'x'", 404, "did you mean note?"},
-		{"a column twice", flint, "UPDATE survey.field.visits SET note = 'x', note = 'y'", 422, "set twice"},
-		{"defaults where there are none", beryl, "INSERT INTO survey.assay.batches DEFAULT VALUES", 409, "NOT NULL constraint"},
-		{"a key that is taken", flint, "INSERT INTO survey.field.visits (id, crew_id, borehole_id, visited_on) VALUES (1, 1, 1, '2026-01-01')", 409, "PRIMARY KEY constraint"},
-		{"NULL where none may be", flint, "UPDATE survey.field.visits SET visited_on = NULL", 409, "NOT NULL constraint"},
-		{"a key of nothing", flint, "UPDATE survey.field.visits SET crew_id = 424242 WHERE id = 1", 409, "FOREIGN KEY constraint"},
-		{"ON CONFLICT does not help a NULL", flint, "INSERT INTO survey.field.visits (id) VALUES (1) ON CONFLICT DO NOTHING", 409, "NOT NULL constraint"},
-		{"ON CONFLICT without a key", flint, "INSERT INTO survey.field.visits (id) VALUES (1) ON CONFLICT DO UPDATE SET note = 'x'", 422, "needs the columns of the key"},
-		{"ON CONFLICT that changes without UPDATE", beryl, "INSERT INTO survey.field.visits (id) VALUES (1) ON CONFLICT (id) DO UPDATE SET note = 'x'", 404, "not yours"},
-		{"UPDATE … FROM a table that is not granted", flint, "UPDATE survey.field.visits SET note = company FROM survey.licensing.payments", 403, "SELECT on survey.licensing.payments"},
-		{"DELETE … USING a table that is not granted", flint, "DELETE FROM survey.field.visits USING survey.licensing.payments AS p WHERE p.id = visits.id", 403, "SELECT on survey.licensing.payments"},
-		{"an aggregate as a value", flint, "UPDATE survey.field.visits SET crew_id = max(id)", 422, "aggregate"},
-		{"a query in RETURNING", flint, "DELETE FROM survey.field.visits WHERE id = 1 RETURNING (SELECT 1)", 422, "sub-query in RETURNING"},
-		{"writing inside a query", flint, "WITH x AS (DELETE FROM survey.field.visits RETURNING id) SELECT * FROM x", 422, "is not supported"},
-		{"reading what may only be written", flint, "UPDATE survey.field.visits SET note = (SELECT max(email) FROM survey.licensing.licences)", 403, "SELECT on survey.licensing.licences"},
+		{"a column that is not granted", marl, "UPDATE survey.licensing.holders SET company = 'x', email = 'y' WHERE id = 1", fault.Refused, "UPDATE on survey.licensing.holders.email"},
+		{"a treated column", opal, "UPDATE survey.licensing.holders SET email = 'y' WHERE id = 1", fault.Invalid, "cannot be written by who sees it treated"},
+		{"a treated column by INSERT", opal, "INSERT INTO survey.licensing.holders (id, company, email) VALUES (99999, 'a', 'b')", fault.Invalid, "cannot be written by who sees it treated"},
+		{"INSERT with a row too many", flint, "INSERT INTO survey.field.crews (id) VALUES (1, 2)", fault.Refused, "INSERT on survey.field.crews"},
+		{"a value that does not fit", flint, "INSERT INTO survey.field.visits (id, crew_id) VALUES ('x', 1)", fault.Invalid, "bigint"},
+		{"a value too many", flint, "INSERT INTO survey.field.visits (id, crew_id) VALUES (1, 2, 3)", fault.Invalid, "2 columns are to be set, but there are 3 values"},
+		{"a fraction into a whole number", flint, "UPDATE survey.field.visits SET crew_id = 1.5", fault.Invalid, "add a cast"},
+		{"an unknown column", flint, "UPDATE survey.field.visits SET nota = 'x'", fault.NotFound, "did you mean note?"},
+		{"a column twice", flint, "UPDATE survey.field.visits SET note = 'x', note = 'y'", fault.Invalid, "set twice"},
+		{"defaults where there are none", beryl, "INSERT INTO survey.assay.batches DEFAULT VALUES", fault.Conflict, "NOT NULL constraint"},
+		{"a key that is taken", flint, "INSERT INTO survey.field.visits (id, crew_id, borehole_id, visited_on) VALUES (1, 1, 1, '2026-01-01')", fault.Conflict, "PRIMARY KEY constraint"},
+		{"NULL where none may be", flint, "UPDATE survey.field.visits SET visited_on = NULL", fault.Conflict, "NOT NULL constraint"},
+		{"a key of nothing", flint, "UPDATE survey.field.visits SET crew_id = 424242 WHERE id = 1", fault.Conflict, "FOREIGN KEY constraint"},
+		{"ON CONFLICT does not help a NULL", flint, "INSERT INTO survey.field.visits (id) VALUES (1) ON CONFLICT DO NOTHING", fault.Conflict, "NOT NULL constraint"},
+		{"ON CONFLICT without a key", flint, "INSERT INTO survey.field.visits (id) VALUES (1) ON CONFLICT DO UPDATE SET note = 'x'", fault.Invalid, "needs the columns of the key"},
+		{"ON CONFLICT that changes without UPDATE", beryl, "INSERT INTO survey.field.visits (id) VALUES (1) ON CONFLICT (id) DO UPDATE SET note = 'x'", fault.NotFound, "not yours"},
+		{"UPDATE … FROM a table that is not granted", flint, "UPDATE survey.field.visits SET note = company FROM survey.licensing.payments", fault.Refused, "SELECT on survey.licensing.payments"},
+		{"DELETE … USING a table that is not granted", flint, "DELETE FROM survey.field.visits USING survey.licensing.payments AS p WHERE p.id = visits.id", fault.Refused, "SELECT on survey.licensing.payments"},
+		{"an aggregate as a value", flint, "UPDATE survey.field.visits SET crew_id = max(id)", fault.Invalid, "aggregate"},
+		{"a query in RETURNING", flint, "DELETE FROM survey.field.visits WHERE id = 1 RETURNING (SELECT 1)", fault.Invalid, "sub-query in RETURNING"},
+		{"writing inside a query", flint, "WITH x AS (DELETE FROM survey.field.visits RETURNING id) SELECT * FROM x", fault.Invalid, "is not supported"},
+		{"reading what may only be written", flint, "UPDATE survey.field.visits SET note = (SELECT max(email) FROM survey.licensing.licences)", fault.Refused, "SELECT on survey.licensing.licences"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			_, err := svc.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql})
-			if c.status == 0 { // beryl keeps the laboratory's tables through a role that owns them
+			_, err := svc.Gateway.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql})
+			if c.kind == 0 { // beryl keeps the laboratory's tables through a role that owns them
 				if err != nil {
 					t.Error(err)
 				}
 				return
 			}
-			wants(t, err, c.status, c.says)
+			wants(t, err, c.kind, c.says)
 		})
 	}
-	_, err := svc.Query(ctx, opal, wire.QueryRequest{SQL: "DELETE FROM survey.field.visits", Standpoint: wire.Standpoint{As: "user:flint"}})
-	wants(t, err, 422, "rows are changed as yourself")
-	_, err = svc.Query(ctx, flint, wire.QueryRequest{SQL: "DELETE FROM survey.field.visits", Standpoint: wire.Standpoint{Role: "survey_reader"}})
-	wants(t, err, 403, "DELETE on survey.field.visits")
+	_, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "DELETE FROM survey.field.visits", Standpoint: wire.Standpoint{As: "user:flint"}})
+	wants(t, err, fault.Invalid, "rows are changed as yourself")
+	_, err = svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "DELETE FROM survey.field.visits", Standpoint: wire.Standpoint{Role: "survey_reader"}})
+	wants(t, err, fault.Refused, "DELETE on survey.field.visits")
 	if again := do(opal, "SELECT count(*) FROM survey.licensing.holders").Rows; fmt.Sprint(again) != fmt.Sprint(clear) {
 		t.Errorf("refused statements changed the table: %v, was %v", again, clear)
 	}
-	found, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Action: "write", Actor: "user:flint", Decision: "allowed"})
+	found, err := svc.Review.Records(ctx, caller(t, svc, "agate"), review.RecordSearch{Action: "write", Actor: "user:flint", Decision: "allowed"})
 	if err != nil || len(found.Items) == 0 || found.Items[len(found.Items)-1].Rows != 2 {
 		t.Errorf("the record of writes: %+v, %v", found.Items, err)
 	}
@@ -129,12 +131,12 @@ func TestReadersCannotWrite(t *testing.T) {
 func TestWritingUnderRowPolicies(t *testing.T) {
 	svc := demotest.Open(t, demotest.OwnFolder(t, "drilling", "monitoring"))
 	opal, flint, chert, jasper := caller(t, svc, "opal"), caller(t, svc, "flint"), caller(t, svc, "chert"), caller(t, svc, "jasper")
-	if _, err := svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"writer"}, Objects: []string{"survey.drilling.boreholes", "survey.monitoring.readings"}, Subjects: []string{"role:district_geologist"}}, false); err != nil {
+	if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"writer"}, Objects: []string{"survey.drilling.boreholes", "survey.monitoring.readings"}, Subjects: []string{"role:district_geologist"}}, false); err != nil {
 		t.Fatal(err)
 	}
-	do := func(who service.Caller, sql string) wire.Result {
+	do := func(who identity.Caller, sql string) wire.Result {
 		t.Helper()
-		r, err := svc.Query(ctx, who, wire.QueryRequest{SQL: sql})
+		r, err := svc.Gateway.Query(ctx, who, wire.QueryRequest{SQL: sql})
 		if err != nil {
 			t.Fatalf("%s: %v", sql, err)
 		}
@@ -160,7 +162,7 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 	before := everything()
 	for _, c := range []struct {
 		name string
-		who  service.Caller
+		who  identity.Caller
 		sql  string
 		says string
 	}{
@@ -174,8 +176,8 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 		{"ON CONFLICT, which would tell of hidden keys", flint, strings.Replace(fmt.Sprintf(insert, "north"), " RETURNING", " ON CONFLICT (id) DO NOTHING RETURNING", 1), "it would tell of rows"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			_, err := svc.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql})
-			if p := service.Problem(err); err == nil || !strings.Contains(p.Detail, c.says) {
+			_, err := svc.Gateway.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql})
+			if p := fault.Of(err); err == nil || !strings.Contains(p.Detail, c.says) {
 				t.Errorf("%v, want %q", err, c.says)
 			}
 			if after := everything(); after != before {
@@ -191,9 +193,9 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 	if r := do(flint, "UPDATE survey.monitoring.readings SET level_m = level_m WHERE id < 2000"); r.Changed == 0 || r.Changed >= 1999 {
 		t.Errorf("flint changed %d readings", r.Changed)
 	}
-	_, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: "UPDATE survey.monitoring.readings SET district = 'basin' WHERE id < 2000"})
-	wants(t, err, 403, "is not yours to write")
-	if records, err := svc.Records(ctx, caller(t, svc, "agate"), service.RecordSearch{Action: "write", Decision: "refused", Actor: "user:flint"}); err != nil || len(records.Items) < 3 {
+	_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "UPDATE survey.monitoring.readings SET district = 'basin' WHERE id < 2000"})
+	wants(t, err, fault.Refused, "is not yours to write")
+	if records, err := svc.Review.Records(ctx, caller(t, svc, "agate"), review.RecordSearch{Action: "write", Decision: "refused", Actor: "user:flint"}); err != nil || len(records.Items) < 3 {
 		t.Errorf("refusals on record: %d, %v", len(records.Items), err)
 	}
 }
@@ -203,15 +205,15 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 func TestForeignKeysTellNothing(t *testing.T) {
 	svc := demotest.Open(t, demotest.OwnFolder(t, "drilling"))
 	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
-	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"writer"}, Objects: []string{"survey.drilling"}, Subjects: []string{"user:flint"}}, false))
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"writer"}, Objects: []string{"survey.drilling"}, Subjects: []string{"user:flint"}}, false))
 	one := func(district string) string {
 		return fmt.Sprint(ask(t, svc, opal, "SELECT min(id) FROM survey.drilling.boreholes WHERE district = '"+district+"'", wire.Standpoint{})[0][0])
 	}
 	try := func(sql, id string) string {
-		r, err := svc.Query(ctx, flint, wire.QueryRequest{SQL: strings.ReplaceAll(sql, "$X", id)})
+		r, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: strings.ReplaceAll(sql, "$X", id)})
 		if err != nil {
-			p := service.Problem(err)
-			return fmt.Sprint(p.Status, p.Code, p.Detail)
+			p := fault.Of(err)
+			return fmt.Sprint(p.Kind, p.Code, p.Detail)
 		}
 		return fmt.Sprint(r.Rows)
 	}
@@ -228,7 +230,7 @@ func TestForeignKeysTellNothing(t *testing.T) {
 		t.Errorf("a box of a borehole that is there: %s", got)
 	}
 	// Lithology is made to hide rows, which lead to boreholes.
-	done(t)(svc.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "basalt", Table: "survey.drilling.lithology", Rule: "rock = 'basalt'"}}))
+	done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "basalt", Table: "survey.drilling.lithology", Rule: "rock = 'basalt'"}}))
 	if got := try("DELETE FROM survey.drilling.boreholes WHERE id = $X", one("north")); !strings.Contains(got, "rows of survey.drilling.lithology refer to") {
 		t.Errorf("a row that hidden rows may lead to: %s", got)
 	}
@@ -239,9 +241,9 @@ func TestForeignKeysTellNothing(t *testing.T) {
 func TestEstimatesAreForWhoSeesAll(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
-	done(t)(svc.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"reader"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}}, false))
-	shown := func(who service.Caller) string {
-		r, err := svc.Query(ctx, who, wire.QueryRequest{SQL: "EXPLAIN SELECT name FROM survey.drilling.boreholes WHERE id = 7"})
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"reader"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}}, false))
+	shown := func(who identity.Caller) string {
+		r, err := svc.Gateway.Query(ctx, who, wire.QueryRequest{SQL: "EXPLAIN SELECT name FROM survey.drilling.boreholes WHERE id = 7"})
 		if err != nil {
 			t.Fatal(err)
 		}

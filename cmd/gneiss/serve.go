@@ -53,7 +53,7 @@ GNEISS_ADMIN_PASSWORD; without, the password is made up and printed once.`,
 
 // firstAdministrator makes the administrator of a new platform.
 func firstAdministrator(ctx context.Context, svc *service.Service, out io.Writer) error {
-	if !svc.Empty() {
+	if !svc.Admin.Empty() {
 		return nil
 	}
 	name, password := os.Getenv("GNEISS_ADMIN"), os.Getenv("GNEISS_ADMIN_PASSWORD")
@@ -64,7 +64,7 @@ func firstAdministrator(ctx context.Context, svc *service.Service, out io.Writer
 		password = rand.Text()
 		fmt.Fprintf(out, "The platform is new. Sign in as %s with the password %s, and change it.\n", name, password)
 	}
-	_, err := svc.Bootstrap(ctx, name, password)
+	_, err := svc.Admin.Bootstrap(ctx, name, password)
 	return err
 }
 

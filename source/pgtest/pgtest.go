@@ -30,7 +30,7 @@ type Server struct {
 	dir     string
 	serve   func() *exec.Cmd
 	process *exec.Cmd
-	ended   chan error // the process's end
+	ended   chan struct{} // closed when the process has ended
 }
 
 // Start starts a server on a free port of loopback, until the test ends.
@@ -100,14 +100,14 @@ func Run() (s *Server, err error) {
 func (s *Server) start() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	var ended chan error
+	var ended chan struct{}
 	for ctx.Err() == nil {
 		if ended == nil {
-			s.process, ended = s.serve(), make(chan error, 1)
+			s.process, ended = s.serve(), make(chan struct{})
 			if err := s.process.Start(); err != nil {
 				return err
 			}
-			go func(process *exec.Cmd) { ended <- process.Wait() }(s.process)
+			go func(process *exec.Cmd, ended chan struct{}) { process.Wait(); close(ended) }(s.process, ended)
 		}
 		if s.DB.PingContext(ctx) == nil {
 			s.ended = ended

@@ -1,0 +1,25 @@
+// Package admin makes the changes of the model: one file for each kind of thing, each
+// change authorized in one place.
+package admin
+
+import (
+	"gneiss/service/audit"
+	"gneiss/service/gateway"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/service/review"
+)
+
+// A Service makes changes. Its methods may be called concurrently.
+type Service struct {
+	platform *platform.Platform
+	audit    *audit.Log
+	identity *identity.Service
+	gateway  *gateway.Service
+	review   *review.Service
+}
+
+// New returns the changes of a platform.
+func New(p *platform.Platform, record *audit.Log, who *identity.Service, rows *gateway.Service, answers *review.Service) *Service {
+	return &Service{platform: p, audit: record, identity: who, gateway: rows, review: answers}
+}

@@ -1,0 +1,53 @@
+package admin
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/service/say"
+	"gneiss/wire"
+)
+
+// PutBundle adds a bundle, or with Replace changes what it and its grants give.
+func (s *Service) PutBundle(ctx context.Context, c identity.Caller, in wire.BundleRequest) (wire.Changed, error) {
+	st := s.platform.Current()
+	if err := s.identity.Administers(st, c, "the bundle "+in.Name); err != nil {
+		return wire.Changed{}, err
+	}
+	old, err := st.Model.FindBundle(in.Name)
+	switch {
+	case err == nil && !in.Replace:
+		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is a bundle %s already; to change it: gneiss bundle set %s PRIVILEGES", old.Name, old.Name)
+	case err != nil && in.Replace:
+		return wire.Changed{}, err
+	}
+	o := order{caller: c, Change: in.Change, changes: []platform.Change{access.PutBundle{Bundle: in.Name, Privileges: in.Privileges}}}
+	after, err := st.Apply(o.changes[0], time.Now())
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	b, err := after.Model.FindBundle(in.Name)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	if old == nil {
+		o.says = []string{fmt.Sprintf("added the bundle %s: %s", b.Name, b.Privileges)}
+	} else {
+		o.says = []string{fmt.Sprintf("changed the bundle %s from %s to %s, in %s", b.Name, old.Privileges, b.Privileges, say.Count(len(st.Model.GrantsOf(old)), "grant"))}
+	}
+	return s.carryOut(ctx, o)
+}
+
+// RemoveBundle takes away a bundle that nothing is granted by.
+func (s *Service) RemoveBundle(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
+	st := s.platform.Current()
+	if err := s.identity.Administers(st, c, "the bundle "+name); err != nil {
+		return wire.Changed{}, err
+	}
+	return s.carryOut(ctx, order{caller: c, Change: in, changes: []platform.Change{access.RemoveBundle{Bundle: name}}, says: []string{"removed the bundle " + name}})
+}

@@ -1,0 +1,199 @@
+package admin
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// An order is a change that a caller asks for.
+type order struct {
+	caller  identity.Caller
+	changes []platform.Change
+	says    []string // what it does, in sentences
+	notes   []string
+	also    also // what is written with it
+	wire.Change
+}
+
+// carryOut works an order out on the next state, checks that the caller may, and
+// unless it is a dry run makes it current. Orders are made one at a time.
+func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
+	if !o.DryRun { // a dry run looks at the state that it finds
+		s.platform.Lock()
+		defer s.platform.Unlock()
+	}
+	before, now := s.platform.Current(), time.Now().UTC()
+	err := s.platform.Stale(ctx, before, o.caller.IfMatch)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	after := before
+	for _, c := range o.changes {
+		if err := s.mayChange(after, o.caller, c); err != nil {
+			return wire.Changed{}, s.identity.Refuse(o.caller, "change", strings.Join(o.says, "; "), err)
+		}
+		next, err := after.Apply(c, now)
+		if err != nil {
+			return wire.Changed{}, s.dependentsTold(before, o.caller, err)
+		}
+		after = next
+		if err := s.mayLend(after, o.caller, c); err != nil {
+			return wire.Changed{}, s.identity.Refuse(o.caller, "change", strings.Join(o.says, "; "), err)
+		}
+	}
+	if err := s.checkPolicies(before, after, o.changes); err != nil {
+		return wire.Changed{}, err
+	}
+	out := wire.Changed{Revision: before.Revision, DryRun: o.DryRun, Says: o.says, Notes: append([]string{}, o.notes...)}
+	out.Effects, out.More = s.review.Effects(before, after, o.changes, o.caller, now)
+	out.Notes = append(out.Notes, s.review.DormantNotes(before, after, o.changes)...)
+	if o.DryRun || len(o.changes) == 0 {
+		return out, nil
+	}
+	var also []store.Write
+	if o.also != nil {
+		if also, err = o.also(after); err != nil {
+			return wire.Changed{}, err
+		}
+	}
+	if err := s.platform.Commit(ctx, before, after, platform.Commit{Changes: o.changes, Actor: identity.Actor(before.Model, o.caller), Says: o.says, Reason: o.Reason,
+		Address: o.caller.Address, Objects: objectsOf(o.changes), Also: also}, now); err != nil {
+		return wire.Changed{}, err
+	}
+	out.Revision, out.Done = after.Revision, true
+	return out, nil
+}
+
+// dependentsTold keeps from who may not review grants whose rest on theirs.
+func (s *Service) dependentsTold(st *platform.State, c identity.Caller, err error) error {
+	var rest *access.Dependents
+	if errors.As(err, &rest) && c.User != 0 && !s.identity.Reviews(st, c) {
+		return fault.New(fault.Conflict, "dependents", "others have passed it on; ask an administrator to revoke it")
+	}
+	return err
+}
+
+// objectsOf lists the objects that changes are about, for the record.
+func objectsOf(changes []platform.Change) []string {
+	var paths []string
+	for _, c := range changes {
+		switch c := c.(type) {
+		case access.AddGrant:
+			paths = append(paths, c.Object)
+		case access.RemoveGrant:
+			paths = append(paths, c.Object)
+		case access.PutView:
+			paths = append(paths, c.Path)
+		case access.DropView:
+			paths = append(paths, c.Path)
+		case policy.PutRowPolicy:
+			paths = append(paths, c.Table)
+		case policy.PutColumnPolicy:
+			paths = append(paths, c.Columns...)
+		}
+	}
+	return paths
+}
+
+// checkPolicies refuses changes after which a live rule would not bind, or a
+// policy would name a subject that is gone.
+func (s *Service) checkPolicies(before, after *platform.State, changes []platform.Change) error {
+	for _, c := range changes {
+		switch c := c.(type) {
+		case access.RenameSubject:
+			if err := namedInRules(before, c.Subject); err != nil {
+				return err
+			}
+		case policy.PutRowPolicy:
+			row, _ := after.Policies.Find(c.Name)
+			if err := after.CheckRow(row); err != nil {
+				return err
+			}
+		case policy.PutColumnPolicy:
+			_, column := after.Policies.Find(c.Name)
+			if err := after.CheckColumn(column); err != nil {
+				return err
+			}
+		case access.RemoveSubject:
+			subject, err := before.Model.FindSubject(c.Subject)
+			if err != nil {
+				return err
+			}
+			if names := after.Policies.Naming(subject.ID); len(names) > 0 {
+				return fault.New(fault.Conflict, "in_use", "%s is named by the policies %s; edit or remove them first", subject.Ref(), strings.Join(names, ", "))
+			}
+			if err := namedInRules(before, c.Subject); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// namedInRules refuses to rename or remove a subject whose name the rules of
+// policies compare with: has_role('intern') would turn false unseen.
+func namedInRules(st *platform.State, ref string) error {
+	subject, err := st.Model.FindSubject(ref)
+	if err != nil {
+		return err
+	}
+	fact := map[access.SubjectKind]string{access.Group: "in_group", access.Role: "has_role"}[subject.Kind]
+	if fact == "" {
+		fact = "user"
+	}
+	var names []string
+	compares := func(name, text string) {
+		if text = strings.ToLower(text); strings.Contains(text, fact) && strings.Contains(text, "'"+subject.Name+"'") {
+			names = append(names, name)
+		}
+	}
+	for _, p := range st.Policies.AllRows() {
+		compares(p.Name, p.Rule)
+	}
+	for _, p := range st.Policies.AllColumns() {
+		compares(p.Name, p.When+" "+p.Treatment.SQL)
+	}
+	if len(names) > 0 {
+		return fault.New(fault.Conflict, "in_use", "the rules of the policies %s compare with the name %s; edit them first", strings.Join(names, ", "), subject.Name)
+	}
+	return nil
+}
+
+// also is what is written in one transaction with a change, once the state is known.
+type also func(*platform.State) ([]store.Write, error)
+
+// both does one after the other; the first may be nil.
+func both(a, b also) also {
+	if a == nil {
+		return b
+	}
+	return func(after *platform.State) ([]store.Write, error) {
+		first, err := a(after)
+		if err != nil {
+			return nil, err
+		}
+		second, err := b(after)
+		return append(first, second...), err
+	}
+}
+
+// endSessions ends the sessions and tokens of an account.
+func endSessions(ref string, before *platform.State) also {
+	return func(*platform.State) ([]store.Write, error) {
+		subject, err := before.Model.FindSubject(ref)
+		if err != nil {
+			return nil, nil // it is new and has none
+		}
+		return []store.Write{store.DropTokens(uint32(subject.ID))}, nil
+	}
+}

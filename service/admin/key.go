@@ -1,0 +1,37 @@
+package admin
+
+import (
+	"context"
+
+	"gneiss/core/access"
+	"gneiss/service/audit"
+	"gneiss/service/identity"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// RotateKey puts a new key in the place of that of pseudonyms and stable noise.
+// From the next query on every pseudonym is another: those handed out before
+// match each other, and none of those handed out after. The old key is gone.
+func (s *Service) RotateKey(ctx context.Context, c identity.Caller, in wire.Change) (wire.Changed, error) {
+	s.platform.Lock()
+	defer s.platform.Unlock()
+	st := s.platform.Current()
+	out := wire.Changed{Revision: st.Revision, DryRun: in.DryRun, Says: []string{"put a new key in the place of that of pseudonyms"}, Effects: []wire.Effect{},
+		Notes: []string{"pseudonyms and stable noise that were handed out before do not match those of the next query on; joins within a query still work"}}
+	if err := s.identity.Administers(st, c, "the key of pseudonyms"); err != nil {
+		return wire.Changed{}, err
+	}
+	if in.DryRun {
+		return out, nil
+	}
+	if err := s.audit.Write(&store.Record{Actor: identity.Actor(st.Model, c), Action: "change", Decision: "allowed", Text: out.Says[0], Reason: in.Reason, Address: c.Address,
+		Objects: audit.List([]string{st.Model.Path(access.PlatformID)})}); err != nil {
+		return wire.Changed{}, err
+	}
+	if err := s.gateway.RenewKey(); err != nil {
+		return wire.Changed{}, err
+	}
+	out.Done = true
+	return out, nil
+}

@@ -1,0 +1,180 @@
+package admin
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/service/say"
+	"gneiss/source"
+	"gneiss/wire"
+)
+
+// closedBy says which policies close the table of a column that is gone.
+func closedBy(st *platform.State, path string) string {
+	o, err := st.Model.Lookup(path)
+	if err != nil || o.Kind != access.Column {
+		return ""
+	}
+	if names := st.Treating(o.ID); len(names) > 0 {
+		return fmt.Sprintf("; it was treated by %s, so the table is closed to whom that is about until the policy is edited or stopped: what it held may stand under another name now", strings.Join(names, ", "))
+	}
+	return ""
+}
+
+// mostNamed is how many differences a scan names.
+const mostNamed = 20
+
+// Scan looks at a source again and takes what appeared, changed or went missing
+// into the model.
+func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wire.Changed, error) {
+	st := s.platform.Current()
+	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	o, err := s.identity.Seen(p, access.Quote(name))
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	if o.Kind != access.Source {
+		return wire.Changed{}, fault.New(fault.Invalid, "wrong_level", "%s is a %s; a scan takes a source", name, o.Kind)
+	}
+	if !s.identity.Manages(st, c, o.ID) {
+		return wire.Changed{}, s.identity.Refuse(c, "change", "a scan of "+name, identity.Wants(st, access.Manage, o.ID))
+	}
+	src, err := s.gateway.Source(ctx, o.ID)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	tables, err := src.Scan(ctx)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	changes := append(found(st, name, tables), gone(st, o, tables)...)
+	scan := order{caller: c, changes: changes, says: []string{fmt.Sprintf("scanned %s: %s, %s", name, say.Count(len(tables), "table"), say.Count(len(changes), "difference"))}}
+	for _, what := range changes[:min(len(changes), mostNamed)] {
+		switch what := what.(type) {
+		case access.AddObject:
+			scan.notes = append(scan.notes, "there is now "+what.Path)
+		case access.MissObject:
+			scan.notes = append(scan.notes, what.Path+" is missing; its grants and policies stay, and take no effect"+closedBy(st, what.Path))
+		case policy.PutRelationship:
+			scan.notes = append(scan.notes, fmt.Sprintf("%s belongs to %s, by a foreign key", strings.Join(what.From, ", "), strings.Join(what.To, ", ")))
+		}
+	}
+	if more := len(changes) - mostNamed; more > 0 {
+		scan.notes = append(scan.notes, fmt.Sprintf("and %d more", more))
+	}
+	return s.carryOut(ctx, scan)
+}
+
+// found lists the changes for what a scan found that the model does not have as
+// it is.
+func found(st *platform.State, name string, tables []source.Table) []platform.Change {
+	var changes []platform.Change
+	added := map[string]bool{}
+	add := func(o access.AddObject) {
+		old, err := st.Model.Lookup(o.Path)
+		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique && old.Declared == o.Declared {
+			return
+		}
+		added[o.Path] = true
+		changes = append(changes, o)
+	}
+	for _, t := range tables {
+		if o, err := st.Model.Lookup(access.JoinPath(name, t.Schema, t.Name)); err == nil && o.Kind == access.View {
+			continue // the name is a view's; the table is found once the view has another
+		}
+		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
+		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
+		for _, c := range t.Columns {
+			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared})
+		}
+	}
+	return append(changes, related(st, name, tables)...)
+}
+
+// related lists the relationships that foreign keys state and that the model does
+// not know.
+func related(st *platform.State, name string, tables []source.Table) []platform.Change {
+	known := map[string]bool{}
+	key := func(from, to []string) string { return strings.Join(from, " ") + " > " + strings.Join(to, " ") }
+	for _, r := range st.Policies.Relationships() {
+		known[key(st.Model.PathsOf(r.From), st.Model.PathsOf(r.To))] = true
+	}
+	var changes []platform.Change
+	for _, t := range tables {
+		for _, k := range t.Keys {
+			c := policy.PutRelationship{}
+			for i := range k.Columns {
+				c.From = append(c.From, access.JoinPath(name, t.Schema, t.Name, k.Columns[i]))
+				c.To = append(c.To, access.JoinPath(name, k.Schema, k.Table, k.To[i]))
+			}
+			if id := key(c.From, c.To); !known[id] && scanned(tables, t, k) {
+				known[id] = true
+				changes = append(changes, c)
+			}
+		}
+	}
+	return changes
+}
+
+// scanned reports whether the scan found what a foreign key leads to, in columns
+// of the same types.
+func scanned(tables []source.Table, child source.Table, k source.ForeignKey) bool {
+	typeOf := func(t source.Table, name string) string {
+		for _, c := range t.Columns {
+			if c.Name == name {
+				return c.Type
+			}
+		}
+		return ""
+	}
+	return slices.ContainsFunc(tables, func(t source.Table) bool {
+		if t.Schema != k.Schema || t.Name != k.Table {
+			return false
+		}
+		for i, to := range k.To {
+			if typ := typeOf(t, to); typ == "" || typ != typeOf(child, k.Columns[i]) {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// gone lists the changes for what a scan no longer found.
+func gone(st *platform.State, root *access.Object, tables []source.Table) []platform.Change {
+	there := map[string]bool{}
+	for _, t := range tables {
+		there[access.JoinPath(root.Name, t.Schema)] = true
+		there[access.JoinPath(root.Name, t.Schema, t.Name)] = true
+		for _, c := range t.Columns {
+			there[access.JoinPath(root.Name, t.Schema, t.Name, c.Name)] = true
+		}
+	}
+	var changes []platform.Change
+	var visit func(id access.ObjectID)
+	visit = func(id access.ObjectID) {
+		for _, child := range st.Model.Object(id).Children {
+			o := st.Model.Object(child)
+			if o.Kind == access.View {
+				continue // which is no table of the source's
+			}
+			if path := st.Model.Path(child); !there[path] && !o.Missing {
+				changes = append(changes, access.MissObject{Path: path})
+				continue
+			}
+			visit(child)
+		}
+	}
+	visit(root.ID)
+	return changes
+}

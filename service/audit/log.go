@@ -1,0 +1,71 @@
+// Package audit writes the record of who did what.
+package audit
+
+import (
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"strings"
+	"time"
+
+	"gneiss/store"
+)
+
+// A Log is the record. Its methods may be called concurrently.
+type Log struct {
+	store *store.Store
+	log   *slog.Logger
+}
+
+// New returns the record of a store. What the record itself cannot take goes to log.
+func New(st *store.Store, log *slog.Logger) *Log { return &Log{st, log} }
+
+// The most that a record keeps of a text, and of a name, in bytes.
+const (
+	mostText = 16 << 10
+	mostName = 512
+)
+
+// Write writes one line of the record, durably, and gives it its number. Its time is
+// now where it has none.
+func (l *Log) Write(r *store.Record) error {
+	if r.Labels == "" {
+		r.Labels = "[]"
+	}
+	r.Text, r.Reason, r.Actor, r.Standing = Bounded(r.Text, mostText), Bounded(r.Reason, mostText), Bounded(r.Actor, mostName), Bounded(r.Standing, mostName)
+	if r.At == "" {
+		r.At = time.Now().UTC().Format("2006-01-02T15:04:05.000Z")
+	}
+	return l.store.Audit().Add(r)
+}
+
+// Broken records a request that broke, which is a fault of the service.
+func (l *Log) Broken(request, address string, what any) {
+	r := &store.Record{Actor: "gneiss", Action: "query", Decision: "failed", Text: request, Reason: fmt.Sprint("the request broke: ", what), Address: address}
+	if err := l.Write(r); err != nil {
+		l.log.Error("a request that broke is not on record", "error", err)
+	}
+}
+
+// Bounded cuts a text that is longer than most bytes, and says so in it.
+func Bounded(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	return fmt.Sprintf("%s … (%d bytes)", strings.ToValidUTF8(text[:most], ""), len(text))
+}
+
+// Reference is how a record of a number is named.
+func Reference(id int64) string { return fmt.Sprintf("R-%d", id) }
+
+// List writes a list as a record keeps it.
+func List(list []string) string {
+	if list == nil {
+		list = []string{}
+	}
+	text, err := json.Marshal(list)
+	if err != nil {
+		panic(err) // strings always marshal
+	}
+	return string(text)
+}

@@ -1,0 +1,108 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/service/identity"
+	"gneiss/source"
+	"gneiss/wire"
+)
+
+// errEnough ends a query whose result has reached its limit.
+var errEnough = errors.New("the result has reached its limit")
+
+// Run runs a plan under a lane's limits and hands its rows to f.
+func (s *Service) Run(ctx context.Context, lane *access.Object, plan *query.Plan, args []any, f func([]any) error) error {
+	ctx, leave, err := s.traffic.enter(ctx, lane)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	src, err := s.planSource(ctx, plan)
+	if err != nil {
+		return err
+	}
+	size := int64(0)
+	err = src.Run(source.WithBytes(ctx, 2*lane.Limits.Bytes), plan.SQL, args, plan.Columns, func(row []any) error {
+		if size += rowSize(row); size > 2*lane.Limits.Bytes { // whose caller has not had enough before
+			return source.ErrTooLarge
+		}
+		return f(row)
+	})
+	if ctx.Err() != nil && err != nil && !errors.Is(err, errEnough) {
+		return ctx.Err() // the driver says "interrupted"
+	}
+	return err
+}
+
+// rowSize is about what a row takes in memory, in bytes.
+func rowSize(row []any) int64 {
+	size := int64(0)
+	for _, v := range row {
+		if text, ok := v.(string); ok {
+			size += int64(len(text))
+		}
+		size += 16
+	}
+	return size
+}
+
+// planSource is where a plan runs. A query without tables runs on any source.
+func (s *Service) planSource(ctx context.Context, plan *query.Plan) (source.Source, error) {
+	id := plan.Source
+	if id == 0 {
+		children := s.platform.Current().Model.Object(access.PlatformID).Children
+		if len(children) == 0 {
+			return nil, fmt.Errorf("%w: no source is connected", source.ErrUnavailable)
+		}
+		id = children[0]
+	}
+	return s.Source(ctx, id)
+}
+
+func resultColumns(plan *query.Plan) []wire.ResultColumn {
+	columns := make([]wire.ResultColumn, len(plan.Columns))
+	for i, c := range plan.Columns {
+		columns[i] = wire.ResultColumn{Name: c.Name, Type: c.Type.String()}
+	}
+	return columns
+}
+
+// Objects lists what a plan reads and writes, by column where it names any.
+func Objects(plan *query.Plan) []access.ObjectID {
+	var ids []access.ObjectID
+	for _, t := range plan.Tables {
+		columns := append(slices.Clone(t.Columns), t.Written...)
+		slices.Sort(columns)
+		if len(columns) == 0 {
+			ids = append(ids, t.Table)
+		}
+		ids = append(ids, slices.Compact(columns)...)
+	}
+	return ids
+}
+
+// Plan plans a query and finds the lane it runs on. All that is missing is
+// said in one go.
+func (s *Service) Plan(c identity.Caller, p *identity.Viewer, text string, params []any, lane string) (*query.Plan, *access.Object, error) {
+	on, laneErr := s.Lane(c, p, lane)
+	plan, err := p.State.Plan(p.Standing, text, params)
+	if err == nil {
+		err = laneErr
+	}
+	var q, l *query.Error
+	if errors.As(err, &q) && errors.As(laneErr, &l) && err != laneErr && len(q.Needs) > 0 {
+		both := *q
+		both.Needs = append(append([]access.Need{}, l.Needs...), q.Needs...)
+		if !q.Hidden {
+			both.Text += ", " + p.NeedNames(l.Needs)[0]
+		}
+		err = &both
+	}
+	return plan, on, err
+}

@@ -1,0 +1,146 @@
+package identity
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// A Caller is who makes a request: the account that signed in, and where from.
+type Caller struct {
+	User    access.SubjectID
+	Address string
+	// IfMatch is the revision that the caller saw; a change is refused when the
+	// model has changed since. Zero: on any.
+	IfMatch int64
+	token   store.Token
+}
+
+// CSRF is what a change through the console must carry.
+func (c Caller) CSRF() string { return c.token.CSRF }
+
+// How long sessions last.
+const (
+	consoleSession = 12 * time.Hour
+	tokenSession   = 30 * 24 * time.Hour
+)
+
+// SignIn checks a password and makes a session. The secret is the bearer token
+// or the cookie.
+func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (secret string, out wire.Session, err error) {
+	now := time.Now()
+	name := strings.TrimPrefix(strings.ToLower(strings.TrimSpace(in.User)), "user:")
+	if len(name) > MostName || len(in.Password) > mostPassword || len(in.Name) > MostName {
+		return "", out, fault.New(fault.Invalid, "too_long", "a name has at most %d bytes, and a password %d", MostName, mostPassword)
+	}
+	who := pair{userRef(name), audit.Bounded(address, MostName)}
+	signedIn := func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) }
+	if wait := s.attempt.wait(who, now, signedIn); wait > 0 {
+		return "", out, fault.New(fault.TooMany, "too_many_attempts", "too many attempts to sign in; wait %s", max(wait.Round(time.Second), time.Second))
+	}
+	st := s.platform.Current()
+	var id access.SubjectID
+	if subject, err := st.Model.FindSubject(userRef(name)); err == nil && subject.Acts() && !subject.Disabled {
+		id = subject.ID
+	}
+	ok, err := s.store.CheckPassword(ctx, uint32(id), in.Password)
+	if err != nil {
+		return "", out, err
+	}
+	record := &store.Record{Actor: userRef(name), Action: "sign-in", Decision: "allowed", Address: address}
+	if !ok {
+		s.attempt.failed(who, now)
+		record.Decision, record.Reason = "refused", "the name or the password is wrong"
+		if err := s.audit.Write(record); err != nil {
+			return "", out, err
+		}
+		return "", out, fault.New(fault.NotSignedIn, "wrong_password", "the name or the password is wrong")
+	}
+	s.attempt.succeeded(who)
+	lasts := consoleSession
+	if in.Token {
+		lasts = tokenSession
+	}
+	if err := s.audit.Write(record); err != nil {
+		return "", out, err
+	}
+	secret, token, err := s.store.NewToken(ctx, uint32(id), store.SessionToken, in.Name, now, now.Add(lasts), !in.Token)
+	if err != nil {
+		return "", out, err
+	}
+	out, err = s.Whoami(Caller{User: id, Address: address, token: token}, wire.Standpoint{})
+	out.CSRF = token.CSRF
+	return secret, out, err
+}
+
+func userRef(name string) string {
+	if strings.HasPrefix(name, "service:") {
+		return name
+	}
+	return "user:" + name
+}
+
+// Authenticate finds the caller of a bearer token or cookie.
+func (s *Service) Authenticate(ctx context.Context, secret, address string) (Caller, error) {
+	token, ok, err := s.store.FindToken(ctx, secret)
+	if err != nil {
+		return Caller{}, err
+	}
+	if !ok {
+		return Caller{}, fault.New(fault.NotSignedIn, "not_signed_in", "sign in first")
+	}
+	if token.Expired(time.Now()) {
+		return Caller{}, fault.New(fault.NotSignedIn, "session_expired", "the session has expired; sign in again")
+	}
+	subject := s.platform.Current().Model.Subject(access.SubjectID(token.Subject))
+	if subject.Disabled || subject.Removed {
+		return Caller{}, fault.New(fault.NotSignedIn, "disabled", "this account is disabled")
+	}
+	return Caller{User: subject.ID, Address: address, token: token}, nil
+}
+
+// SignOut ends the caller's session.
+func (s *Service) SignOut(ctx context.Context, c Caller) error {
+	return s.store.DropToken(ctx, c.token)
+}
+
+// Whoami says who the caller is, and as whom the request looks.
+func (s *Service) Whoami(c Caller, at wire.Standpoint) (wire.Session, error) {
+	st := s.platform.Current()
+	p, err := s.ViewerAt(st, c, at)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	own, err := s.Own(st, c)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	rights := own.Resolve(access.PlatformID).Allowed
+	out := wire.Session{User: st.Model.Ref(c.User), Title: st.Model.Subject(c.User).Title,
+		Administrator: rights.Has(access.Manage), Reviewer: s.Reviews(st, c), Auditor: rights.Has(access.Audit),
+		Standing: p.Words, Purpose: p.Session.Purpose, Roles: []string{}, Groups: []string{}, Revision: st.Revision, CSRF: c.token.CSRF}
+	out.Expires, _ = time.Parse(time.RFC3339, c.token.Expires)
+	for _, id := range p.Subjects() {
+		switch subject := st.Model.Subject(id); subject.Kind {
+		case access.Role:
+			out.Roles = append(out.Roles, subject.Ref())
+		case access.Group:
+			out.Groups = append(out.Groups, subject.Ref())
+		}
+	}
+	return out, nil
+}
+
+// Actor names who made a change: the service itself where there is no caller.
+func Actor(m *access.Model, c Caller) string {
+	if c.User == 0 {
+		return "gneiss"
+	}
+	return m.Ref(c.User)
+}

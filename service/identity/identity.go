@@ -1,0 +1,25 @@
+// Package identity knows who is calling, as whom they look, and what they may be told.
+package identity
+
+import (
+	"log/slog"
+
+	"gneiss/service/audit"
+	"gneiss/service/platform"
+	"gneiss/store"
+)
+
+// A Service signs callers in and works out their standpoints. Its methods may be called
+// concurrently.
+type Service struct {
+	store    *store.Store
+	platform *platform.Platform
+	audit    *audit.Log
+	log      *slog.Logger
+	attempt  *attempts
+}
+
+// New returns the identity of a platform's callers.
+func New(st *store.Store, p *platform.Platform, record *audit.Log, log *slog.Logger) *Service {
+	return &Service{store: st, platform: p, audit: record, log: log, attempt: newAttempts()}
+}

@@ -1,0 +1,105 @@
+package identity
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// Touch notes in a record what was read, written or asked for, and the labels
+// that it bears.
+func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
+	var paths, labels []string
+	for _, id := range ids {
+		paths = append(paths, p.Model.Path(id))
+		for _, label := range p.State.Policies.Labels(p.Model, id) {
+			labels = append(labels, p.Model.Path(label))
+		}
+	}
+	slices.Sort(labels)
+	record.Objects, record.Labels = audit.List(paths), audit.List(slices.Compact(labels))
+}
+
+// NewRecord starts the record of what a caller does.
+func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Record {
+	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: "allowed", Text: text, Address: c.Address}
+	if p.Words != r.Actor {
+		r.Standing = p.Words
+	}
+	return r
+}
+
+// RefuseFrom records a refused query and returns what the caller is told. The
+// record has all that was missing; the caller is told what their door lets them
+// know.
+func (s *Service) RefuseFrom(c Caller, p *Viewer, record *store.Record, err error) error {
+	told := s.ToldIn(p.State, c, err)
+	record.Decision, record.Reason = "refused", err.Error()
+	var q *query.Error
+	if errors.As(err, &q) && len(q.Needs) > 0 {
+		needs := p.NeedNames(q.Needs)
+		record.Missing = audit.List(needs)
+		record.Reason = "missing: " + strings.Join(needs, ", ")
+		var objects []access.ObjectID
+		for _, n := range q.Needs {
+			objects = append(objects, n.Object)
+		}
+		p.Touch(record, objects)
+		own := s.Reviews(p.State, c) // who reviews may know what their standpoint may not
+		if !q.Hidden || own {
+			told.Missing = needs
+		}
+		if own {
+			told.Fixes = s.FixesFor(p, q.Needs)
+		}
+	}
+	if err := s.audit.Write(record); err != nil {
+		return err
+	}
+	told.Reference = audit.Reference(record.ID)
+	return told
+}
+
+// FixesFor proposes ways to give the last of several needs with all its doors.
+func (s *Service) FixesFor(p *Viewer, needs []access.Need) []wire.Fix {
+	last := needs[len(needs)-1]
+	return s.Fixes(p, last.Privilege, last.Object)
+}
+
+// Refuse records a refusal that has no standpoint of its own.
+func (s *Service) Refuse(c Caller, action, text string, err error) error {
+	st := s.platform.Current()
+	p, perr := s.ViewerAt(st, c, wire.Standpoint{})
+	if perr != nil {
+		return perr
+	}
+	return s.RefuseFrom(c, p, s.NewRecord(c, p, action, text), err)
+}
+
+// Failed records a query that was allowed but did not finish, and returns what
+// the caller is told: nothing of the database's own words, which could tell of
+// values.
+func (s *Service) Failed(p *Viewer, record *store.Record, started time.Time, err error) error {
+	told := fault.Of(err)
+	if told.Code == "source_unavailable" && !p.Reviews {
+		told.Detail = "the source is not available now; the record has the reason" // which names files
+	}
+	if told.Code == "internal" {
+		s.log.Error("a query failed", "error", err)
+		told = fault.New(fault.Invalid, "query_failed", "the database could not run the query; the record has the reason")
+	}
+	record.Decision, record.Reason, record.TookUS = "failed", err.Error(), time.Since(started).Microseconds()
+	if err := s.audit.Write(record); err != nil {
+		return err
+	}
+	told.Reference = audit.Reference(record.ID)
+	return told
+}

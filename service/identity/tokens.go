@@ -1,0 +1,193 @@
+package identity
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/service/platform"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// How long named tokens last: when nothing is asked, and at the most.
+const (
+	usualToken   = 90 * 24 * time.Hour
+	longestToken = 366 * 24 * time.Hour
+)
+
+// ChangePassword sets the caller's own new password. Their other sessions end.
+func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.PasswordRequest) (wire.Changed, error) {
+	st := s.platform.Current()
+	ref := st.Model.Ref(c.User)
+	if len(in.Old) > mostPassword || len(in.New) > mostPassword {
+		return wire.Changed{}, fault.New(fault.Invalid, "too_long", "a password has at most %d bytes", mostPassword)
+	}
+	who := pair{"password " + ref, audit.Bounded(c.Address, MostName)}
+	if s.attempt.wait(who, time.Now(), func() bool { return false }) > 0 {
+		return wire.Changed{}, fault.New(fault.TooMany, "too_many_attempts", "too many attempts; wait a minute")
+	}
+	ok, err := s.store.CheckPassword(ctx, uint32(c.User), in.Old)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	record := &store.Record{Actor: ref, Action: "password", Decision: "allowed", Text: "changed the own password", Address: c.Address}
+	switch {
+	case !ok:
+		s.attempt.failed(who, time.Now())
+		record.Decision, record.Reason = "refused", "the old password is wrong"
+		if err := s.audit.Write(record); err != nil {
+			return wire.Changed{}, err
+		}
+		return wire.Changed{}, fault.New(fault.Refused, "wrong_password", "the old password is wrong")
+	case len(in.New) < ShortestPassword:
+		return wire.Changed{}, WeakPassword()
+	case in.New == in.Old:
+		return wire.Changed{}, fault.New(fault.Invalid, "same_password", "the new password is the old one")
+	}
+	s.attempt.succeeded(who)
+	if err := s.audit.Write(record); err != nil {
+		return wire.Changed{}, err
+	}
+	if err := s.store.ChangePassword(ctx, store.HashPassword(in.New), c.token); err != nil {
+		return wire.Changed{}, err
+	}
+	return wire.Changed{Revision: st.Revision, Done: true, Says: []string{"changed your password"}, Notes: []string{"your other sessions have ended; named tokens stay"}, Effects: []wire.Effect{}}, nil
+}
+
+const ShortestPassword = 8
+
+func WeakPassword() error {
+	return fault.New(fault.Invalid, "weak_password", "a password has at least %d characters", ShortestPassword)
+}
+
+// Tokens lists the caller's sessions and tokens; of another account for who
+// administers the platform.
+func (s *Service) Tokens(ctx context.Context, c Caller, ref string) (wire.List[wire.Token], error) {
+	out := wire.List[wire.Token]{Items: []wire.Token{}}
+	st := s.platform.Current()
+	subject, err := s.account(st, c, ref)
+	if err != nil {
+		return out, err
+	}
+	found, err := s.store.Tokens(ctx, uint32(subject), time.Now())
+	if err != nil {
+		return out, err
+	}
+	for _, t := range found {
+		out.Items = append(out.Items, wireToken(st, c, t))
+	}
+	return out, nil
+}
+
+// account is the caller, or the account that they ask about and administer.
+func (s *Service) account(st *platform.State, c Caller, ref string) (access.SubjectID, error) {
+	if ref == "" || ref == st.Model.Ref(c.User) {
+		return c.User, nil
+	}
+	if err := s.Administers(st, c, "the tokens of "+ref); err != nil {
+		return 0, err
+	}
+	if ref == "all" {
+		return 0, nil
+	}
+	subject, err := st.Model.FindSubject(ref)
+	if err != nil {
+		return 0, err
+	}
+	if !subject.Acts() {
+		return 0, fault.New(fault.Invalid, "wrong_kind", "%s has no tokens: only users and services sign in", subject.Ref())
+	}
+	return subject.ID, nil
+}
+
+func wireToken(st *platform.State, c Caller, t store.Token) wire.Token {
+	w := wire.Token{ID: t.ID(), Name: t.Name, Subject: st.Model.Ref(access.SubjectID(t.Subject)), Session: t.Kind == store.SessionToken, Current: t.Hash == c.token.Hash}
+	w.Created, _ = time.Parse(time.RFC3339, t.Created)
+	w.Expires, _ = time.Parse(time.RFC3339, t.Expires)
+	return w
+}
+
+// NewToken makes a named token for the caller, or for an account that the caller
+// administers. A token made by a token lasts no longer than it: nobody stays in
+// by passing on what was lent.
+func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) (wire.NewToken, error) {
+	st := s.platform.Current()
+	id, err := s.account(st, c, in.Subject)
+	if err != nil {
+		return wire.NewToken{}, err
+	}
+	now := time.Now()
+	in.Name = strings.TrimSpace(in.Name)
+	expires := now.Add(usualToken)
+	if in.Expires != nil {
+		expires = *in.Expires
+	}
+	if c.token.Kind == store.NamedToken && id == c.User {
+		if until, err := time.Parse(time.RFC3339, c.token.Expires); err == nil && expires.After(until) {
+			expires = until
+		}
+	}
+	switch {
+	case id == 0:
+		return wire.NewToken{}, fault.New(fault.Invalid, "nothing", "name the account that the token is for")
+	case in.Name == "" || len(in.Name) > 100:
+		return wire.NewToken{}, fault.New(fault.Invalid, "bad_name", "say in up to 100 characters what the token is for")
+	case !expires.After(now):
+		return wire.NewToken{}, fault.New(fault.Invalid, "bad_date", "the token would have ended already")
+	case expires.After(now.Add(longestToken)):
+		return wire.NewToken{}, fault.New(fault.Invalid, "bad_date", "a token lasts a year at the most")
+	case st.Model.Subject(id).Disabled:
+		return wire.NewToken{}, fault.New(fault.Invalid, "disabled", "%s is disabled", st.Model.Ref(id))
+	}
+	held, err := s.store.Tokens(ctx, uint32(id), now)
+	if err != nil {
+		return wire.NewToken{}, err
+	}
+	for _, t := range held {
+		if t.Kind == store.NamedToken && t.Name == in.Name {
+			return wire.NewToken{}, fault.New(fault.Conflict, "exists", "%s has a token named %s already; end it first, or choose another name", st.Model.Ref(id), in.Name)
+		}
+	}
+	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: "token", Decision: "allowed",
+		Text: fmt.Sprintf("made the token %s for %s, until %s", in.Name, st.Model.Ref(id), expires.UTC().Format(time.RFC3339)), Address: c.Address}); err != nil {
+		return wire.NewToken{}, err
+	}
+	secret, t, err := s.store.NewToken(ctx, uint32(id), store.NamedToken, in.Name, now, expires, false)
+	if err != nil {
+		return wire.NewToken{}, err
+	}
+	return wire.NewToken{Token: wireToken(st, c, t), Secret: secret}, nil
+}
+
+// EndToken ends a session or token of the caller's, or of an account that the
+// caller administers.
+func (s *Service) EndToken(ctx context.Context, c Caller, id string) (wire.Changed, error) {
+	st := s.platform.Current()
+	of := uint32(c.User)
+	if s.Manages(st, c, access.PlatformID) {
+		of = 0
+	}
+	found, err := s.store.Tokens(ctx, of, time.Now())
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	for _, t := range found {
+		if t.ID() != id {
+			continue
+		}
+		says := fmt.Sprintf("ended the %s %s (%s) of %s", t.Kind, t.ID(), t.Name, st.Model.Ref(access.SubjectID(t.Subject)))
+		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: "token", Decision: "allowed", Text: says, Address: c.Address}); err != nil {
+			return wire.Changed{}, err
+		}
+		if err := s.store.DropToken(ctx, t); err != nil {
+			return wire.Changed{}, err
+		}
+		return wire.Changed{Revision: st.Revision, Done: true, Says: []string{says}, Notes: []string{}, Effects: []wire.Effect{}}, nil
+	}
+	return wire.Changed{}, fault.New(fault.NotFound, "not_found", "there is no token %s, or it is not yours to end", id)
+}

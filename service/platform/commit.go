@@ -1,0 +1,69 @@
+package platform
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/store"
+)
+
+// A Commit is what is written of a change.
+type Commit struct {
+	Changes []Change
+	Actor   string
+	Says    []string
+	Reason  string
+	Address string
+	Objects []string
+	Also    []store.Write // what is written with it
+}
+
+// Commit writes the journal and makes the next state current. What cannot be recorded
+// is not done.
+func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, now time.Time) error {
+	text, err := encodeChanges(c.Changes)
+	if err != nil {
+		return err
+	}
+	record := &store.Record{Actor: c.Actor, Action: "change", Decision: "allowed",
+		Text: strings.Join(c.Says, "; "), Reason: c.Reason, Address: c.Address, Objects: audit.List(c.Objects)}
+	if err := p.audit.Write(record); err != nil {
+		return err
+	}
+	entry, err := p.store.Append(ctx, store.Entry{Revision: before.Revision + 1, At: now.Format(time.RFC3339Nano),
+		Actor: c.Actor, Reason: c.Reason, Changes: text, Previous: before.hash}, c.Also...)
+	if err != nil {
+		undone := *record
+		undone.Decision, undone.Reason = "failed", "it was not made: "+err.Error()
+		return errors.Join(err, p.audit.Write(&undone))
+	}
+	after.Revision, after.hash = entry.Revision, entry.Hash
+	p.current.Store(after)
+	p.keepSometimes(after)
+	return nil
+}
+
+// mostBetween is how many revisions a stale change is told of.
+const mostBetween = 20
+
+// Stale refuses a change made from a state that is no longer current, and says
+// what came in between.
+func (p *Platform) Stale(ctx context.Context, now *State, seen int64) error {
+	if seen == 0 || seen == now.Revision {
+		return nil
+	}
+	entries, err := p.store.Entries(ctx, seen, mostBetween)
+	if err != nil {
+		return err
+	}
+	var between []string
+	for _, e := range entries {
+		between = append(between, fmt.Sprintf("revision %d by %s", e.Revision, e.Actor))
+	}
+	return fault.New(fault.Stale, "stale", "the model has changed since you looked (%s); look again, then repeat the change", strings.Join(between, ", "))
+}

@@ -1,0 +1,89 @@
+package platform
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// changeKinds are the changes as the journal names them.
+var changeKinds = map[string]reflect.Type{
+	"add_object":          reflect.TypeFor[access.AddObject](),
+	"miss_object":         reflect.TypeFor[access.MissObject](),
+	"add_subject":         reflect.TypeFor[access.AddSubject](),
+	"set_subject":         reflect.TypeFor[access.SetSubject](),
+	"set_attribute":       reflect.TypeFor[access.SetAttribute](),
+	"remove_subject":      reflect.TypeFor[access.RemoveSubject](),
+	"join":                reflect.TypeFor[access.Join](),
+	"leave":               reflect.TypeFor[access.Leave](),
+	"rename_subject":      reflect.TypeFor[access.RenameSubject](),
+	"set_owner":           reflect.TypeFor[access.SetOwner](),
+	"put_view":            reflect.TypeFor[access.PutView](),
+	"drop_view":           reflect.TypeFor[access.DropView](),
+	"put_lane":            reflect.TypeFor[access.PutLane](),
+	"remove_lane":         reflect.TypeFor[access.RemoveLane](),
+	"put_bundle":          reflect.TypeFor[access.PutBundle](),
+	"remove_bundle":       reflect.TypeFor[access.RemoveBundle](),
+	"add_grant":           reflect.TypeFor[access.AddGrant](),
+	"remove_grant":        reflect.TypeFor[access.RemoveGrant](),
+	"put_label":           reflect.TypeFor[access.PutLabel](),
+	"remove_label":        reflect.TypeFor[access.RemoveLabel](),
+	"place_label":         reflect.TypeFor[policy.PlaceLabel](),
+	"lift_label":          reflect.TypeFor[policy.LiftLabel](),
+	"dismiss_topic":       reflect.TypeFor[policy.DismissTopic](),
+	"put_relationship":    reflect.TypeFor[policy.PutRelationship](),
+	"remove_relationship": reflect.TypeFor[policy.RemoveRelationship](),
+	"put_row_policy":      reflect.TypeFor[policy.PutRowPolicy](),
+	"put_column_policy":   reflect.TypeFor[policy.PutColumnPolicy](),
+	"set_policy_status":   reflect.TypeFor[policy.SetPolicyStatus](),
+	"remove_policy":       reflect.TypeFor[policy.RemovePolicy](),
+}
+
+// journalChange is one change in the journal.
+type journalChange struct {
+	Do   string          `json:"do"`
+	What json.RawMessage `json:"what"`
+}
+
+func encodeChanges(changes []Change) (string, error) {
+	list := make([]journalChange, len(changes))
+	for i, c := range changes {
+		what, err := json.Marshal(c)
+		if err != nil {
+			return "", err
+		}
+		for name, t := range changeKinds {
+			if t == reflect.TypeOf(c) {
+				list[i] = journalChange{name, what}
+			}
+		}
+		if list[i].Do == "" {
+			return "", fmt.Errorf("the journal has no name for %T", c)
+		}
+	}
+	text, err := json.Marshal(list)
+	return string(text), err
+}
+
+func decodeChanges(text string) ([]Change, error) {
+	var list []journalChange
+	if err := json.Unmarshal([]byte(text), &list); err != nil {
+		return nil, err
+	}
+	changes := make([]Change, len(list))
+	for i, item := range list {
+		t, ok := changeKinds[item.Do]
+		if !ok {
+			return nil, fmt.Errorf("the journal has a change that this version does not know: %s", item.Do)
+		}
+		into := reflect.New(t)
+		if err := json.Unmarshal(item.What, into.Interface()); err != nil {
+			return nil, err
+		}
+		changes[i] = into.Elem().Interface()
+	}
+	return changes, nil
+}

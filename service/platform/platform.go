@@ -1,0 +1,56 @@
+// Package platform holds the access model at its current revision, and the journal from
+// which it is rebuilt.
+package platform
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+
+	"gneiss/service/audit"
+	"gneiss/store"
+)
+
+// A Platform is the model of an open data folder. Its methods may be called
+// concurrently.
+type Platform struct {
+	store *store.Store
+	audit *audit.Log
+	log   *slog.Logger
+
+	current    atomic.Pointer[State]
+	change     sync.Mutex   // held while a change is made
+	kept       atomic.Int64 // the revision of the last checkpoint
+	background sync.WaitGroup
+}
+
+// Open rebuilds the model from the last checkpoint and the journal.
+func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Logger) (*Platform, error) {
+	p := &Platform{store: st, audit: record, log: log}
+	at, err := p.rebuild(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p.current.Store(at)
+	return p, nil
+}
+
+// Current is the model at the current revision.
+func (p *Platform) Current() *State { return p.current.Load() }
+
+// Lock lets one change be made at a time, until Unlock.
+func (p *Platform) Lock() { p.change.Lock() }
+
+// Unlock lets the next change be made.
+func (p *Platform) Unlock() { p.change.Unlock() }
+
+// Close writes a checkpoint where that makes the next start quicker.
+func (p *Platform) Close(ctx context.Context) {
+	p.background.Wait()
+	if at := p.Current(); at.Revision-p.kept.Load() >= worthKeeping {
+		if err := p.keep(ctx, at); err != nil {
+			p.log.Warn(checkpointUnwritten, "error", err)
+		}
+	}
+}

@@ -1,0 +1,145 @@
+package platform
+
+import (
+	"encoding/json"
+	"fmt"
+	"sync/atomic"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/core/query"
+)
+
+// mostKept bounds a statement and its parameters whose plan is kept, in bytes.
+const mostKept = 8 << 10
+
+// Actors lists the users and services that have the rights of a subject.
+func (s *State) Actors(id access.SubjectID, now time.Time) []access.SubjectID {
+	var ids []access.SubjectID
+	if id != 0 && s.Model.HasSubject(id) {
+		s.Model.Actors(id, now, func(subject *access.Subject) bool {
+			ids = append(ids, subject.ID)
+			return true
+		})
+	}
+	return ids
+}
+
+// State is the model at one revision, with what was worked out from it.
+type State struct {
+	Revision int64
+	hash     string
+	Model    *access.Model
+	Policies *policy.Set
+
+	standings *lru.Cache[access.Session, *access.Standing]
+	plans     *lru.Cache[planKey, *query.Plan]
+	counted   atomic.Pointer[access.Census]
+}
+
+// planKey names a plan by all that it depends on beside the state.
+type planKey struct {
+	standing *access.Standing
+	text     string
+	params   string
+}
+
+// mostPlans and mostStandings bound what is kept.
+const (
+	mostPlans     = 4096
+	mostStandings = 2048
+)
+
+func newState(revision int64, hash string, m *access.Model, p *policy.Set) *State {
+	plans, err := lru.New[planKey, *query.Plan](mostPlans)
+	if err != nil {
+		panic(err) // only for a size below one
+	}
+	standings, err := lru.New[access.Session, *access.Standing](mostStandings)
+	if err != nil {
+		panic(err)
+	}
+	return &State{Revision: revision, hash: hash, Model: m, Policies: p, plans: plans, standings: standings}
+}
+
+// Census answers questions about many subjects at once.
+func (s *State) Census(now time.Time) *access.Census {
+	if c := s.counted.Load(); c != nil && (c.Until.IsZero() || now.Before(c.Until)) {
+		return c
+	}
+	c := s.Model.TakeCensus(now)
+	s.counted.Store(c)
+	return c
+}
+
+// Standing returns what a session holds now.
+func (s *State) Standing(session access.Session, now time.Time) (*access.Standing, error) {
+	if kept, ok := s.standings.Get(session); ok && (kept.Until.IsZero() || now.Before(kept.Until)) {
+		return kept, nil
+	}
+	st, err := s.Model.Stand(session, now)
+	if err == nil {
+		s.standings.Add(session, st)
+	}
+	return st, err
+}
+
+// Plan returns the governed form of a query.
+func (s *State) Plan(st *access.Standing, text string, params []any) (*query.Plan, error) {
+	key := planKey{standing: st, text: text}
+	kept := len(text)
+	if len(params) > 0 {
+		encoded, err := json.Marshal(params)
+		if err != nil {
+			return nil, err
+		}
+		key.params = string(encoded)
+		kept += len(encoded)
+	}
+	if kept > mostKept {
+		return query.Make(text, params, st, s.Policies)
+	}
+	if p, ok := s.plans.Get(key); ok {
+		return p, nil
+	}
+	p, err := query.Make(text, params, st, s.Policies)
+	if err == nil {
+		s.plans.Add(key, p)
+	}
+	return p, err
+}
+
+// A Change is an access.Change or a policy.Change.
+type Change any
+
+// Apply works out the model after one change.
+func (s *State) Apply(c Change, at time.Time) (*State, error) {
+	m, p := s.Model, s.Policies
+	var err error
+	switch c := c.(type) {
+	case access.Change:
+		m, err = m.Apply(at, c)
+	case policy.Change:
+		p, err = p.Apply(c, m)
+	default:
+		err = fmt.Errorf("no such change: %T", c)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return newState(s.Revision, s.hash, m, p), nil
+}
+
+// ApplyAll works out the model after several changes.
+func (s *State) ApplyAll(changes []Change, at time.Time) (*State, error) {
+	var err error
+	for _, c := range changes {
+		if s, err = s.Apply(c, at); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}

@@ -1,0 +1,147 @@
+package review
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/wire"
+)
+
+// AccessOf lists what one subject can do, object by object: containers where a
+// privilege is held or a door is open, and all relations that can be used; with
+// columns those, too.
+func (s *Service) AccessOf(c identity.Caller, ref, below string, paths, columns bool, at wire.Standpoint) (wire.AccessList, error) {
+	st := s.platform.Current()
+	subject, err := s.identity.Reviewable(st, c, ref)
+	if err != nil {
+		return wire.AccessList{}, err
+	}
+	at.As = subject.Ref()
+	p, err := s.identity.ViewerOf(st, c, subject.ID, at)
+	if err != nil {
+		return wire.AccessList{}, err
+	}
+	root, err := st.Model.Lookup(orPlatform(below))
+	if err != nil || !p.Reviews && !p.Sees(root.ID) {
+		if root, err = s.identity.Seen(p, below); err != nil {
+			return wire.AccessList{}, err
+		}
+	}
+	out := wire.AccessList{About: p.Words, Items: []wire.Access{}, Revision: st.Revision}
+	var visit func(o *access.Object)
+	visit = func(o *access.Object) {
+		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing || !p.Reviews && p.Absent(o.ID)) {
+			return
+		}
+		if v := p.Resolve(o.ID); v.Held != 0 && (p.Reviews || p.Sees(o.ID)) {
+			out.Items = append(out.Items, s.access(p, o, paths))
+		}
+		for _, id := range o.Children {
+			visit(st.Model.Object(id))
+		}
+	}
+	visit(root)
+	return out, nil
+}
+
+func orPlatform(path string) string {
+	if path == "" {
+		return "platform"
+	}
+	return path
+}
+
+// access says what a standpoint can do with one object.
+func (s *Service) access(p *identity.Viewer, o *access.Object, paths bool) wire.Access {
+	v := p.Resolve(o.ID)
+	a := wire.Access{Subject: p.Words, Object: p.Model.Path(o.ID), Kind: o.Kind.String(), Privileges: privilegeNames(v.Allowed), Bands: bandsOf(p, o.ID)}
+	if o.Kind == access.View && v.Allowed.Has(access.Select) {
+		a.Rows = afterVerbs(a.Bands.Says)
+	} else if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {
+		g := p.State.Policies.Govern(p.Standing, o.ID)
+		a.Rows, a.Columns = rowsSay(p, g), columnsSay(p, v, g)
+	} else if o.Kind == access.Column && v.Allowed.Has(access.Select) {
+		a.Columns = a.Bands.Says
+		a.Rows = rowsSay(p, p.State.Policies.Govern(p.Standing, o.Parent))
+	} else if len(v.Shut) > 0 {
+		a.Rows = "door shut: " + p.Model.Path(v.Shut[0])
+	}
+	if paths {
+		for _, privilege := range v.Held.Each() {
+			if privilege == access.All || !v.Held.Has(access.All) {
+				a.Paths = append(a.Paths, s.paths(p, privilege, o.ID)...)
+			}
+		}
+	}
+	return a
+}
+
+// holding lists the subjects that hold a privilege on an object, by kind and
+// name.
+func (s *Service) holding(st *platform.State, id access.ObjectID) []*access.Subject {
+	census := st.Census(time.Now())
+	set := census.Held(access.Usage, id)
+	for p := access.Select; p < access.All; p++ {
+		set.InPlaceUnion(census.Held(p, id))
+	}
+	subjects := census.Each(set)
+	slices.SortFunc(subjects, access.CompareSubjects)
+	return subjects
+}
+
+// AccessTo lists every subject that can do something with an object.
+func (s *Service) AccessTo(c identity.Caller, path string, paths bool) (wire.AccessList, error) {
+	st := s.platform.Current()
+	o, err := st.Model.Lookup(orPlatform(path))
+	if err != nil || !s.identity.ReviewsObject(st, c, o.ID) {
+		own, ownErr := s.identity.ViewerAt(st, c, wire.Standpoint{})
+		if ownErr != nil {
+			return wire.AccessList{}, ownErr
+		}
+		if _, err := s.identity.Seen(own, path); err != nil {
+			return wire.AccessList{}, err
+		}
+		return wire.AccessList{}, fault.New(fault.Refused, "refused", "asking who can use %s needs DESCRIBE or MANAGE on it", path)
+	}
+	out := wire.AccessList{About: st.Model.Path(o.ID), Items: []wire.Access{}, Revision: st.Revision}
+	for _, subject := range s.holding(st, o.ID) {
+		p, err := s.identity.ViewerOf(st, c, subject.ID, wire.Standpoint{})
+		if err != nil {
+			continue // disabled: can do nothing
+		}
+		out.Items = append(out.Items, s.access(p, o, paths))
+	}
+	return out, nil
+}
+
+func (s *Service) paths(p *identity.Viewer, privilege access.Privilege, id access.ObjectID) []wire.Path {
+	out := []wire.Path{}
+	for _, path := range p.Paths(privilege, id) {
+		var w wire.Path
+		for _, subject := range path.Subjects {
+			w.Steps = append(w.Steps, p.Model.Ref(subject))
+		}
+		g := path.Grant
+		w.Grant = s.grant(p.State, g)
+		w.Says = fmt.Sprintf("%s → %s on %s", strings.Join(w.Steps, " → "), g.Privilege, p.Model.Target(g.Target))
+		if g.Grantor != 0 {
+			w.Says += " by " + p.Model.Ref(g.Grantor)
+		}
+		if !g.At.IsZero() {
+			w.Says += ", " + g.At.Format("2006-01-02")
+		} else {
+			w.Says += ", built in"
+		}
+		if g.Ticket != "" {
+			w.Says += ", ticket " + g.Ticket
+		}
+		out = append(out, w)
+	}
+	return out
+}

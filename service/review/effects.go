@@ -1,0 +1,257 @@
+package review
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/wire"
+)
+
+// mostCompared bounds the comparison of two states: subjects times relations.
+const mostCompared = 50_000
+
+// Effects says who gains and who loses what: for every user and service that
+// the changes can touch, the relations they can touch whose bands differ. Who
+// passes on a right without reviewing its object is not told what others have.
+// More says that there was more to compare than is bearable.
+func (s *Service) Effects(before, after *platform.State, changes []platform.Change, caller identity.Caller, now time.Time) (effects []wire.Effect, more bool) {
+	touched := map[access.SubjectID]map[access.ObjectID]bool{}
+	reviewed := map[access.ObjectID]bool{}
+	compared := 0
+	for _, t := range touches(before, after, changes) {
+		for _, subject := range append(before.Actors(t.subject, now), after.Actors(t.subject, now)...) {
+			if touched[subject] == nil {
+				touched[subject] = map[access.ObjectID]bool{}
+			}
+			after.Model.Relations(t.object, func(r *access.Object) bool {
+				may, known := reviewed[r.ID]
+				if !known {
+					may = caller.User == 0 || s.identity.ReviewsObject(after, caller, r.ID)
+					reviewed[r.ID] = may
+				}
+				if may && !touched[subject][r.ID] {
+					touched[subject][r.ID] = true
+					compared++
+				}
+				more = compared >= mostCompared
+				return !more
+			})
+		}
+	}
+	effects = []wire.Effect{}
+	lanes := caller.User == 0 || s.identity.Reviews(after, caller)
+	for _, subject := range slices.Sorted(maps.Keys(touched)) {
+		c := &comparison{before: before, after: after, was: atOrNobody(before, subject, now), is: atOrNobody(after, subject, now)}
+		for _, id := range slices.Sorted(maps.Keys(touched[subject])) {
+			c.relation(after.Model.Object(id))
+		}
+		if lanes {
+			c.lanes()
+		}
+		if e := (wire.Effect{Subject: after.Model.Ref(subject), Gains: gathered(c.gains), Loses: gathered(c.loses)}); len(e.Gains)+len(e.Loses) > 0 {
+			effects = append(effects, e)
+		}
+	}
+	return effects, more
+}
+
+// a touch is whom and what a change can make a difference to: who has the
+// rights of a subject, at and below an object. Without a subject it touches
+// nobody.
+type touch struct {
+	subject access.SubjectID
+	object  access.ObjectID
+}
+
+// touches works out what changes from s to after can make a difference to.
+func touches(s *platform.State, after *platform.State, changes []platform.Change) []touch {
+	var all []touch
+	for _, c := range changes {
+		all = append(all, touched(s, after, c)...)
+	}
+	return append(all, lapsed(s, after)...)
+}
+
+// lapsed is what grants touch that have ended or lost their basis.
+func lapsed(s *platform.State, after *platform.State) []touch {
+	var all []touch
+	for _, g := range append(lapsedGrants(s, after), access.Ended(s.Model, after.Model)...) {
+		all = append(all, touch{g.Subject, g.Object})
+	}
+	return all
+}
+
+func touched(s *platform.State, after *platform.State, c platform.Change) []touch {
+	subject := func(ref string) access.SubjectID {
+		for _, st := range []*platform.State{after, s} {
+			if found, err := st.Model.FindSubject(ref); err == nil {
+				return found.ID
+			}
+		}
+		return 0
+	}
+	object := func(path string) access.ObjectID {
+		target, err := after.Model.LookupTarget(path)
+		if err != nil {
+			return access.PlatformID
+		}
+		return target.Object
+	}
+	about := func(name string) (on []touch) { // an edit can move a policy to another table
+		for _, st := range []*platform.State{after, s} {
+			if row, column := st.Policies.Find(name); row != nil {
+				for _, table := range st.Covered(row) {
+					on = append(on, touch{access.PublicID, table.ID})
+				}
+			} else if column != nil {
+				on = append(on, treatedTables(st, st.Policies.Treated(column, st.Model))...)
+			}
+		}
+		return on
+	}
+	everywhere := func(ref string) []touch { return []touch{{subject(ref), access.PlatformID}} }
+	onwards := func(ref string) []touch { // with those that a member has given on to
+		all := everywhere(ref)
+		for _, id := range access.PassedOn(s.Model, after.Model) {
+			all = append(all, touch{id, access.PlatformID})
+		}
+		return all
+	}
+	switch c := c.(type) {
+	case access.AddGrant:
+		return []touch{{subject(c.Subject), object(c.Object)}}
+	case access.RemoveGrant:
+		return []touch{{subject(c.Subject), object(c.Object)}}
+	case access.SetOwner:
+		on := object(c.Object)
+		return []touch{{s.Model.Object(on).Owner, on}, {after.Model.Object(on).Owner, on}}
+	case access.PutView:
+		on := object(c.Path)
+		return []touch{{after.Model.Object(on).Owner, on}, {access.PublicID, on}}
+	case access.DropView:
+		on := object(c.Path)
+		return []touch{{s.Model.Object(on).Owner, on}, {access.PublicID, on}}
+	case access.PutBundle:
+		var all []touch
+		if b, err := after.Model.FindBundle(c.Bundle); err == nil {
+			for _, g := range after.Model.GrantsOf(b) {
+				all = append(all, touch{g.Subject, g.Object})
+			}
+		}
+		return all
+	case access.RemoveLane:
+		var all []touch
+		if o, err := s.Model.FindLane(c.Lane); err == nil {
+			for _, g := range s.Model.GrantsOn(o.ID) {
+				all = append(all, touch{g.Subject, o.ID})
+			}
+		}
+		return all
+	case access.Join:
+		return onwards(c.Member)
+	case access.Leave:
+		return onwards(c.Member)
+	case access.SetSubject:
+		if c.Disabled == nil && c.Lead == nil {
+			return nil
+		}
+		return everywhere(c.Subject)
+	case access.SetAttribute:
+		return everywhere(c.Subject)
+	case access.RenameSubject:
+		return everywhere(c.Subject)
+	case access.RemoveSubject:
+		return onwards(c.Subject)
+	case policy.PlaceLabel:
+		return []touch{{access.PublicID, object(c.Object)}}
+	case policy.LiftLabel:
+		return []touch{{access.PublicID, object(c.Object)}}
+	case policyNamed:
+		return about(c.PolicyName())
+	}
+	return nil
+}
+
+// treatedTables are what policies on columns touch.
+func treatedTables(s *platform.State, columns []access.ObjectID) []touch {
+	tables := map[access.ObjectID]bool{}
+	for _, id := range columns {
+		tables[s.Model.Object(id).Parent] = true
+	}
+	var on []touch
+	for _, id := range slices.Sorted(maps.Keys(tables)) {
+		on = append(on, touch{access.PublicID, id})
+	}
+	return on
+}
+
+// lapsedGrants lists the grants that rested on something before and rest on
+// nothing after. Few changes can do that, and only those look at all grants.
+func lapsedGrants(before, after *platform.State) []*access.Grant {
+	if before.Model == after.Model {
+		return nil
+	}
+	return access.Lapsed(before.Model, after.Model)
+}
+
+// policyNamed is what changes of policies have in common.
+type policyNamed interface{ PolicyName() string }
+
+// DormantNotes warns of new grants that give nothing yet, and of older ones that
+// give nothing any more, and says what would wake them.
+func (s *Service) DormantNotes(before, after *platform.State, changes []platform.Change) []string {
+	var notes []string
+	for _, c := range changes {
+		add, ok := c.(access.AddGrant)
+		if !ok {
+			continue
+		}
+		g := after.Model.FindGrant(add)
+		if g == nil {
+			continue // a later change of the same order has removed it
+		}
+		if w := s.grant(after, g); w.Dormant != "" {
+			note := fmt.Sprintf("what was granted to %s gives nothing yet: %s", add.Subject, w.Dormant)
+			if w.Wake != "" {
+				note += ". To wake it: " + w.Wake
+			}
+			notes = append(notes, note)
+		}
+	}
+	for _, g := range lapsedGrants(before, after) {
+		notes = append(notes, fmt.Sprintf("%s on %s to %s, granted by %s, gives nothing any more: what it rested on has ended",
+			after.Model.GrantName(g), after.Model.Target(g.Target), after.Model.Ref(g.Subject), after.Model.Ref(g.Grantor)))
+	}
+	notes = append(notes, takenAlong(before, after, changes)...)
+	slices.Sort(notes)
+	return slices.Compact(notes)
+}
+
+// takenAlong says which grants a cascade has ended beside those that are named.
+func takenAlong(before, after *platform.State, changes []platform.Change) []string {
+	named, cascade := map[string]bool{}, false
+	for _, c := range changes {
+		if c, ok := c.(access.RemoveGrant); ok {
+			named[c.Privilege+" "+c.Object+" "+c.Subject] = true
+			cascade = cascade || c.Cascade
+		}
+	}
+	if !cascade {
+		return nil
+	}
+	var notes []string
+	m := after.Model
+	for _, g := range access.Ended(before.Model, m) {
+		what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
+		if !named[what+" "+on+" "+to] {
+			notes = append(notes, fmt.Sprintf("revoked along with it: %s on %s to %s by %s", what, on, to, m.Ref(g.Grantor)))
+		}
+	}
+	return notes
+}

@@ -1,0 +1,304 @@
+package review
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/agext/levenshtein"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/service/say"
+	"gneiss/wire"
+)
+
+// fewAdministrators is how many administrators a platform has before it is worth
+// a look, when nothing else is said.
+const fewAdministrators = 3
+
+// mostOfAKind bounds the findings of one kind; the rest are counted.
+const mostOfAKind = 200
+
+// Findings lists what the trade calls privilege hygiene: rights and subjects
+// that deserve a look, each with its reason and its fix. More administrators
+// than the number given are one of them; zero is the usual number.
+func (s *Service) Findings(ctx context.Context, c identity.Caller, administrators int) (wire.List[wire.Finding], error) {
+	st := s.platform.Current()
+	out := wire.List[wire.Finding]{Items: []wire.Finding{}}
+	if !s.identity.Reviews(st, c) {
+		return out, fault.New(fault.Refused, "refused", "findings need DESCRIBE on platform")
+	}
+	if administrators < 1 {
+		administrators = fewAdministrators
+	}
+	if kept := s.found.Load(); kept != nil && kept.revision == st.Revision && kept.administrators == administrators && time.Since(kept.at) < keepFindings {
+		return kept.list, nil
+	}
+	canSignIn, err := s.store.CanSignIn(ctx, time.Now())
+	if err != nil {
+		return out, err
+	}
+	f := &finder{s: s, st: st, now: time.Now(), out: &out.Items, census: st.Census(time.Now()), count: map[string]int{}, ending: map[access.SubjectID]int{}, canSignIn: canSignIn}
+	st.Model.EachGrant(f.grant)
+	for _, subject := range st.Model.Subjects(0) {
+		f.subject(subject)
+	}
+	f.policies()
+	f.uncovered()
+	f.alike()
+	f.administrators(administrators)
+	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
+		if more := f.count[kind] - mostOfAKind; more > 0 {
+			f.count[kind] = 0
+			f.add(kind, "", "", fmt.Sprintf("and %d more of this kind", more), "mend these first, then look again")
+		}
+	}
+	s.found.Store(&foundList{st.Revision, administrators, time.Now(), out})
+	return out, nil
+}
+
+// keepFindings is how long a list of findings serves for a state: what ends by
+// itself shows within that time.
+const keepFindings = 30 * time.Second
+
+// a foundList is what was found in a state.
+type foundList struct {
+	revision       int64
+	administrators int
+	at             time.Time
+	list           wire.List[wire.Finding]
+}
+
+// a finder collects findings over one state.
+type finder struct {
+	s         *Service
+	st        *platform.State
+	now       time.Time
+	census    *access.Census
+	canSignIn map[uint32]bool
+	count     map[string]int           // by kind
+	ending    map[access.SubjectID]int // members with an end date, by group and role
+	out       *[]wire.Finding
+}
+
+func (f *finder) add(kind, subject, object, says, why string, fix ...string) {
+	if f.count[kind]++; f.count[kind] > mostOfAKind {
+		return
+	}
+	if fix == nil {
+		fix = []string{}
+	}
+	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fix: fix})
+}
+
+// policies finds live policies that no longer fit what they hang on.
+func (f *finder) policies() {
+	broken := func(name, on string, err error) {
+		if err != nil {
+			f.add("broken", "", on, fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err), "what it is about is closed until somebody decides",
+				"gneiss policy rows edit "+name, "gneiss policy stop "+name)
+		}
+	}
+	for _, p := range f.st.Policies.AllRows() {
+		f.lent(&p.Scope, p.Path(f.st.Model))
+		if p.Status == policy.Live {
+			broken(p.Name, p.Path(f.st.Model), f.st.CheckRow(p))
+		}
+	}
+	for _, p := range f.st.Policies.AllColumns() {
+		f.lent(&p.Scope, f.st.Model.Path(p.At()))
+		if p.Status == policy.Live {
+			broken(p.Name, f.st.Model.Path(p.At()), f.st.CheckColumn(p))
+		}
+	}
+}
+
+// lent finds live policies whose writer no longer manages what their texts read.
+func (f *finder) lent(p *policy.Scope, on string) {
+	if p.Status != policy.Live || p.Writer == 0 {
+		return
+	}
+	writer, err := f.st.Standing(access.Session{Subject: p.Writer}, f.now)
+	for _, id := range p.Reads {
+		if err == nil && writer.Resolve(id).Allowed.Has(access.Manage) {
+			continue
+		}
+		f.add("lent", f.st.Model.Ref(p.Writer), on, fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.Model.Path(id), f.st.Model.Ref(p.Writer)),
+			"the policy still shows data from that table, by a right that its writer no longer has", "gneiss policy rows edit "+p.Name, "gneiss policy stop "+p.Name)
+	}
+}
+
+// uncovered finds labelled columns that no live policy treats for anybody.
+func (f *finder) uncovered() {
+	m := f.st.Model
+	for _, label := range m.Labels() {
+		if label.Level == access.PublicLevel {
+			continue
+		}
+		for _, id := range f.st.Policies.Bearing(m, label.ID) {
+			if len(f.st.Treating(id)) == 0 {
+				f.add("uncovered", "", m.Path(m.Object(id).Parent), fmt.Sprintf("%s bears %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
+					"who holds SELECT on it sees it in clear", fmt.Sprintf("gneiss policy columns add NAME --on %s --treat suppress --except SUBJECT", m.Path(label.ID)))
+			}
+		}
+	}
+}
+
+func (f *finder) grant(g *access.Grant) {
+	if g.Grantor == 0 {
+		return // built in, or an owner's
+	}
+	m := f.st.Model
+	o := m.Object(g.Object)
+	dormant := f.census.Dormant(g)
+	kind := m.Subject(g.Subject).Kind
+	wide := g.Pattern == "" && (o.Kind == access.Platform || o.Kind == access.Source) && g.Privilege != access.Usage && g.Privilege != access.Audit
+	lane := o.Kind == access.Lane
+	other := f.covering(g)
+	if dormant == nil && kind != access.Public && kind != access.User && !wide && other == nil {
+		return
+	}
+	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
+	says := fmt.Sprintf("%s on %s to %s", what, on, to)
+	revoke := fmt.Sprintf("gneiss revoke %s on %s from %s", strings.ToLower(what), on, to)
+	if dormant != nil {
+		w := f.s.grant(f.st, g)
+		fix := []string{revoke}
+		if w.Wake != "" {
+			fix = []string{w.Wake, revoke}
+		}
+		f.add("dormant", to, on, says+" gives nothing: "+w.Dormant, "somebody thinks that it gives something, or it is left over", fix...)
+	}
+	switch {
+	case kind == access.Public && !lane:
+		f.add("to_public", to, on, says, "everyone has it, also who comes tomorrow", revoke)
+	case kind == access.User:
+		f.add("to_user", to, on, says+", straight to a user", "rights given through roles are found, reviewed and taken back together", revoke)
+	}
+	if wide {
+		f.add("broad", to, on, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, also those that come", revoke)
+	}
+	if other != nil {
+		f.add("redundant", to, on, says+" adds nothing", fmt.Sprintf("%s on %s to %s gives the same", m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)), revoke)
+	}
+}
+
+// covering returns another grant in force that gives the subject all that g
+// does, or nil.
+func (f *finder) covering(g *access.Grant) *access.Grant {
+	standing, err := f.st.Standing(access.Session{Subject: g.Subject}, f.now)
+	if err != nil || g.Option {
+		return nil
+	}
+	return standing.Covering(g)
+}
+
+func (f *finder) subject(subject *access.Subject) {
+	m, ref := f.st.Model, subject.Ref()
+	remove := fmt.Sprintf("gneiss %s remove %s", subject.Kind, subject.Name)
+	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator && f.census.CountHolders(subject.ID) == 0 {
+		f.add("no_holders", ref, "", "nobody has "+ref, "what is granted to it gives nothing, until somebody is given it without a look at what it holds", remove)
+	}
+	if has := m.CountGrantsTo(subject.ID) + len(subject.Memberships); subject.Acts() && has > 0 {
+		switch {
+		case subject.Disabled:
+			f.add("no_sign_in", ref, "", fmt.Sprintf("%s is disabled and has %s", ref, say.Count(has, "right")), "they come back unseen when the account is enabled again", remove)
+		case !f.canSignIn[uint32(subject.ID)]:
+			f.add("no_sign_in", ref, "", fmt.Sprintf("%s has %s, and neither a password nor a token", ref, say.Count(has, "right")), "nobody can use what it has, until somebody gives it a password without a look", remove)
+		}
+	}
+	for _, e := range subject.Memberships {
+		f.endless(subject, e)
+	}
+}
+
+// alike looks for names of one kind that differ by one character. Two names that
+// do share what is left when each lacks one.
+func (f *finder) alike() {
+	seen := map[string]*access.Subject{}
+	for _, subject := range f.st.Model.Subjects(0) {
+		if len(subject.Name) < 5 {
+			continue
+		}
+		told := map[string]bool{}
+		for i := -1; i < len(subject.Name); i++ {
+			part := subject.Name
+			if i >= 0 {
+				part = subject.Name[:i] + subject.Name[i+1:]
+			}
+			key := subject.Kind.String() + ":" + part
+			other := seen[key]
+			if other == nil {
+				seen[key] = subject
+				continue
+			}
+			older, newer := other, subject
+			if older.ID > newer.ID {
+				older, newer = newer, older
+			}
+			if older == newer || told[other.Name] || levenshtein.Distance(older.Name, newer.Name, nil) != 1 || digits(older.Name) != digits(newer.Name) {
+				continue
+			}
+			told[other.Name] = true
+			f.add("alike_names", newer.Ref(), "", fmt.Sprintf("%s is named almost as %s", newer.Ref(), older.Ref()), "one of the two may be a slip of the keyboard",
+				fmt.Sprintf("gneiss %s remove %s", newer.Kind, newer.Name))
+		}
+	}
+}
+
+// digits are a name's digits: names that differ in them differ on purpose.
+func digits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, s)
+}
+
+// endless looks for a membership without an end where most others of the same
+// group or role have one.
+func (f *finder) endless(subject *access.Subject, e access.Membership) {
+	if !e.Until.IsZero() {
+		return
+	}
+	of := f.st.Model.Subject(e.Of)
+	with, known := f.ending[e.Of]
+	if !known {
+		for _, id := range of.Members {
+			for _, other := range f.st.Model.Subject(id).Memberships {
+				if other.Of == of.ID && !other.Until.IsZero() {
+					with++
+				}
+			}
+		}
+		f.ending[e.Of] = with
+	}
+	if with*2 > len(of.Members) {
+		f.add("no_end", subject.Ref(), "", fmt.Sprintf("%s has %s without an end date", subject.Ref(), of.Ref()),
+			fmt.Sprintf("%d of %d others have one", with, len(of.Members)-1))
+	}
+}
+
+func (f *finder) administrators(few int) {
+	role, err := f.st.Model.FindSubject(access.Administrator)
+	if err != nil {
+		return
+	}
+	var names []string
+	f.st.Model.Actors(role.ID, f.now, func(s *access.Subject) bool {
+		names = append(names, s.Ref())
+		return true
+	})
+	if len(names) > few {
+		f.add("administrators", access.Administrator, "platform", fmt.Sprintf("%d subjects are administrators: %s", len(names), strings.Join(names, ", ")),
+			fmt.Sprintf("more than %d; each can grant themself everything", few), "gneiss role take administrator from SUBJECT")
+	}
+}

@@ -1,0 +1,141 @@
+package review
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/wire"
+)
+
+// grant is a grant as callers see it, with why it gives nothing where it does.
+func (s *Service) grant(st *platform.State, g *access.Grant) wire.Grant {
+	m := st.Model
+	w := wire.Grant{Privilege: m.GrantName(g), Object: m.Target(g.Target), Subject: m.Ref(g.Subject), Grantor: m.Ref(g.Grantor),
+		Option: g.Option, At: g.At, Until: optionalTime(g.Until), Reason: g.Reason, Ticket: g.Ticket}
+	if g.Bundle != 0 {
+		w.Gives = privilegeNames(m.Gives(g))
+	}
+	if g.Owned != 0 {
+		w.Owns = m.Path(g.Owned)
+	}
+	if g.Basis != 0 {
+		b := m.Grant(g.Basis)
+		w.Basis = fmt.Sprintf("%s on %s to %s", m.GrantName(b), m.Target(b.Target), m.Ref(b.Subject))
+	}
+	if d := st.Census(time.Now()).Dormant(g); d != nil {
+		s.wake(m, &w, g, d)
+	}
+	return w
+}
+
+// wake says why a grant gives nothing, and what would wake it.
+func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *access.Dormancy) {
+	grant := func(privilege, object string) {
+		w.Wake = identity.GrantCommand(privilege, object, w.Subject, "")
+		w.Fix = &wire.Fix{Says: fmt.Sprintf("grant %s on %s to %s", privilege, object, w.Subject), Commands: []string{w.Wake},
+			Grants: []wire.GrantRequest{{Privileges: []string{privilege}, Objects: []string{object}, Subjects: []string{w.Subject}}}}
+	}
+	switch d.Cause {
+	case access.CauseExpired:
+		w.Dormant = "its end date has passed"
+		grant(w.Privilege, w.Object)
+	case access.CauseBasis:
+		w.Dormant = "what it rested on has ended (" + w.Basis + ")"
+		grant(w.Privilege, w.Object)
+	case access.CauseMissing:
+		w.Dormant = w.Object + " is no longer in its source"
+	case access.CauseNoMatch:
+		w.Dormant = "no name matches its pattern yet"
+	case access.CauseNoHolders:
+		w.Dormant = "nobody has " + w.Subject
+		switch subject := m.Subject(g.Subject); {
+		case subject.Kind == access.Role:
+			w.Wake = fmt.Sprintf("gneiss role give %s to SUBJECT", subject.Name)
+		case subject.Kind == access.Group:
+			w.Wake = fmt.Sprintf("gneiss group put SUBJECT in %s", subject.Name)
+		case subject.Disabled:
+			w.Dormant, w.Wake = w.Subject+" is disabled", fmt.Sprintf("gneiss %s set %s --enable", subject.Kind, subject.Name)
+		}
+	case access.CauseNoLane:
+		w.Dormant = "no lane is open to who has it, so no query of theirs can run"
+		grant("USAGE", m.Path(m.Lanes()[0].ID))
+		if lane, err := m.FindLane(access.FirstLane); err == nil {
+			grant("USAGE", m.Path(lane.ID))
+		}
+	case access.CauseDoorShut:
+		w.Dormant = fmt.Sprintf("the door of %s is shut: USAGE is wanting", m.Path(d.Door))
+		grant("USAGE", m.Path(d.Door))
+	}
+}
+
+// A GrantSearch selects grants.
+type GrantSearch struct {
+	Object  string // at and below it
+	Subject string // to it itself
+	Dormant bool   // only those that give nothing now
+	After   string // a cursor
+	Limit   int
+}
+
+// pageOf bounds a page of a list: a thousand when nothing is asked.
+func pageOf(limit int) int {
+	if limit < 1 || limit > 5000 {
+		return 1000
+	}
+	return limit
+}
+
+// Grants lists grants, oldest first, page by page.
+func (s *Service) Grants(c identity.Caller, q GrantSearch) (wire.List[wire.Grant], error) {
+	st := s.platform.Current()
+	out := wire.List[wire.Grant]{Items: []wire.Grant{}}
+	if !s.identity.Reviews(st, c) {
+		return out, fault.New(fault.Refused, "refused", "the list of grants needs DESCRIBE on platform")
+	}
+	var only func(*access.Grant) bool
+	if q.Object != "" {
+		o, err := st.Model.Lookup(q.Object)
+		if err != nil {
+			return out, err
+		}
+		only = func(g *access.Grant) bool { return st.Model.Within(o.ID, g.Object) }
+	}
+	each := st.Model.GrantsAfter
+	if q.Subject != "" {
+		subject, err := st.Model.FindSubject(q.Subject)
+		if err != nil {
+			return out, err
+		}
+		each = func(after access.GrantID, f func(*access.Grant) bool) {
+			for _, g := range st.Model.GrantsTo(subject.ID) {
+				if g.ID > after && !f(g) {
+					return
+				}
+			}
+		}
+	}
+	after, err := strconv.ParseUint("0"+strings.TrimPrefix(q.After, "g"), 10, 32)
+	if err != nil {
+		return out, fault.New(fault.Invalid, "bad_cursor", "%q is no cursor of this list", q.After)
+	}
+	last, most := access.GrantID(0), pageOf(q.Limit)
+	each(access.GrantID(after), func(g *access.Grant) bool {
+		if only != nil && !only(g) || q.Dormant && st.Census(time.Now()).Dormant(g) == nil {
+			return true
+		}
+		if len(out.Items) == most {
+			out.Next = fmt.Sprintf("g%d", last)
+			return false
+		}
+		last = g.ID
+		out.Items = append(out.Items, s.grant(st, g))
+		return true
+	})
+	return out, nil
+}

@@ -1,0 +1,162 @@
+package review
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"strconv"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// A RecordSearch selects records of who did what.
+type RecordSearch struct {
+	Actor    string
+	Action   string
+	Decision string
+	Contains string
+	Label    string // that an object bore
+	Before   string // a cursor: the reference of a record
+	Limit    int
+}
+
+// Records lists the record of who did what, newest first. Who does not hold
+// AUDIT on the platform sees their own lines, and of a refusal's reason only
+// what they were told.
+func (s *Service) Records(ctx context.Context, c identity.Caller, q RecordSearch) (wire.List[wire.Record], error) {
+	st := s.platform.Current()
+	out := wire.List[wire.Record]{Items: []wire.Record{}}
+	own, err := s.identity.Own(st, c)
+	if err != nil {
+		return out, err
+	}
+	search := store.Search{Action: q.Action, Decision: q.Decision, Contains: q.Contains, Limit: 101}
+	if q.Limit > 0 && q.Limit <= 1000 {
+		search.Limit = q.Limit + 1
+	}
+	audits := own.Resolve(access.PlatformID).Allowed.Has(access.Audit)
+	if !audits && q.Actor != "" && q.Actor != st.Model.Ref(c.User) {
+		return out, identity.Wants(st, access.Audit, access.PlatformID) // whether or not there is such a one
+	}
+	if q.Actor != "" {
+		subject, err := st.Model.FindSubject(q.Actor)
+		if err != nil {
+			return out, err
+		}
+		search.Actor = subject.Ref()
+	}
+	if !audits {
+		search.Actor = st.Model.Ref(c.User)
+	}
+	// What a record has beside the text tells of policies, labels and what is behind
+	// doors: to search it is to ask for it.
+	search.TextOnly = !audits
+	if q.Label != "" && !audits {
+		return out, identity.Wants(st, access.Audit, access.PlatformID)
+	}
+	if q.Label != "" {
+		label, err := st.Model.FindLabel(q.Label)
+		if err != nil {
+			return out, err
+		}
+		search.Label = st.Model.Path(label.ID)
+	}
+	if search.Before, err = cursor(q.Before); err != nil {
+		return out, err
+	}
+	found, err := s.store.Audit().Find(ctx, search)
+	if err != nil {
+		return out, err
+	}
+	for i, r := range found {
+		if i == search.Limit-1 {
+			out.Next = audit.Reference(found[i-1].ID)
+			break
+		}
+		if !audits && r.Actor != search.Actor {
+			continue // somebody stood in for the caller; that is the auditor's to see
+		}
+		out.Items = append(out.Items, s.wireRecord(r, audits))
+	}
+	return out, nil
+}
+
+func cursor(text string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	id, err := strconv.ParseInt(strings.TrimPrefix(strings.ToUpper(text), "R-"), 10, 64)
+	if err != nil || id < 1 {
+		return 0, fault.New(fault.Invalid, "bad_reference", "%q is no reference of a record; they look like R-17", text)
+	}
+	return id, nil
+}
+
+// Record is one line of the record, with the fixes for a refusal.
+func (s *Service) Record(ctx context.Context, c identity.Caller, ref string) (wire.Record, error) {
+	id, err := cursor(ref)
+	if err != nil {
+		return wire.Record{}, err
+	}
+	list, err := s.Records(ctx, c, RecordSearch{Before: audit.Reference(id + 1), Limit: 1})
+	if err != nil {
+		return wire.Record{}, err
+	}
+	if len(list.Items) == 0 || list.Items[0].ID != id {
+		return wire.Record{}, fault.New(fault.NotFound, "not_found", "there is no record %s, or it is not yours to see", ref)
+	}
+	r := list.Items[0]
+	st := s.platform.Current()
+	if len(r.Missing) > 0 && s.identity.Reviews(st, c) {
+		r.Fixes = s.recordFixes(st, c, r)
+	}
+	return r, nil
+}
+
+// recordFixes proposes fixes for a refusal as things stand now.
+func (s *Service) recordFixes(st *platform.State, c identity.Caller, r wire.Record) []wire.Fix {
+	who, _, _ := strings.Cut(r.Standing, " ")
+	if who == "" {
+		who = r.Actor
+	}
+	privilege, path, ok := strings.Cut(r.Missing[len(r.Missing)-1], " on ")
+	subject, err := st.Model.FindSubject(who)
+	if !ok || err != nil {
+		return nil
+	}
+	o, err := st.Model.Lookup(path)
+	if err != nil {
+		return nil
+	}
+	want, err := access.ParsePrivilege(privilege)
+	if err != nil {
+		return nil
+	}
+	p, err := s.identity.ViewerOf(st, c, subject.ID, wire.Standpoint{})
+	if err != nil {
+		return nil
+	}
+	return s.identity.Fixes(p, want, o.ID)
+}
+
+func (s *Service) wireRecord(r store.Record, audits bool) wire.Record {
+	w := wire.Record{ID: r.ID, Reference: audit.Reference(r.ID), Actor: r.Actor, Standing: r.Standing, Action: r.Action, Decision: r.Decision,
+		Text: r.Text, Objects: []string{}, Labels: []string{}, Missing: []string{}, Rows: r.Rows, TookMS: float64(r.TookUS) / 1000}
+	w.At, _ = time.Parse(time.RFC3339, r.At)
+	if !audits {
+		return w
+	}
+	w.Reason, w.Address = r.Reason, r.Address
+	if err := errors.Join(json.Unmarshal([]byte(r.Objects), &w.Objects), json.Unmarshal([]byte(r.Labels), &w.Labels), json.Unmarshal([]byte(r.Missing), &w.Missing)); err != nil {
+		s.log.Error("a record cannot be read", "record", r.ID, "error", err)
+	}
+	return w
+}

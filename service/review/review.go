@@ -1,0 +1,35 @@
+// Package review answers: what there is, who can do what with it and why, and what
+// deserves a look. It changes nothing.
+package review
+
+import (
+	"log/slog"
+	"sync/atomic"
+
+	"golang.org/x/sync/singleflight"
+
+	"gneiss/service/audit"
+	"gneiss/service/gateway"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/store"
+)
+
+// A Service answers questions about the model. Its methods may be called concurrently.
+type Service struct {
+	store    *store.Store
+	platform *platform.Platform
+	audit    *audit.Log
+	identity *identity.Service
+	gateway  *gateway.Service
+	log      *slog.Logger
+
+	suggested suggestions
+	sampling  singleflight.Group
+	found     atomic.Pointer[foundList]
+}
+
+// New returns the answers about a platform.
+func New(st *store.Store, p *platform.Platform, record *audit.Log, who *identity.Service, rows *gateway.Service, log *slog.Logger) *Service {
+	return &Service{store: st, platform: p, audit: record, identity: who, gateway: rows, log: log}
+}

@@ -1,0 +1,39 @@
+package review
+
+import (
+	"context"
+	"errors"
+
+	"gneiss/core/access"
+	"gneiss/service/identity"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// VerifyRecord checks the whole chain of the record of who did what.
+func (s *Service) VerifyRecord(ctx context.Context, c identity.Caller) (wire.Verification, error) {
+	return s.verify(c, "record", func() (int64, store.Head, error) { return s.store.VerifyRecord(ctx, 0) })
+}
+
+// VerifyJournal checks the whole chain of the model's changes.
+func (s *Service) VerifyJournal(ctx context.Context, c identity.Caller) (wire.Verification, error) {
+	return s.verify(c, "journal", func() (int64, store.Head, error) { return s.store.VerifyJournal(ctx) })
+}
+
+// verify is for who reads the record. That a chain does not hold is an answer.
+func (s *Service) verify(c identity.Caller, what string, check func() (int64, store.Head, error)) (wire.Verification, error) {
+	st := s.platform.Current()
+	own, err := s.identity.Own(st, c)
+	if err != nil {
+		return wire.Verification{}, err
+	}
+	if !own.Resolve(access.PlatformID).Allowed.Has(access.Audit) {
+		return wire.Verification{}, s.identity.Refuse(c, "query", "a verification of the "+what, identity.Wants(st, access.Audit, access.PlatformID))
+	}
+	n, last, err := check()
+	out := wire.Verification{Chain: what, Entries: n, Last: last.Number, Hash: last.Hash, Holds: err == nil}
+	if errors.Is(err, store.ErrAltered) {
+		out.Problem, err = err.Error(), nil
+	}
+	return out, err
+}
