@@ -255,10 +255,10 @@ func (a *app) trial(c *cobra.Command, p wire.Policy) error {
 	g := grid{head: []string{"who", "table", "rows now", "then", "of", "columns that appear otherwise"}, right: map[int]bool{2: true, 3: true, 4: true}}
 	for _, n := range out.Counts {
 		if n.Problem != "" {
-			g.rows = append(g.rows, []string{n.Standing, n.Table, "", "", "", n.Problem})
+			g.rows = append(g.rows, []string{n.Standpoint, n.Table, "", "", "", n.Problem})
 			continue
 		}
-		g.rows = append(g.rows, []string{n.Standing, n.Table, fmt.Sprint(n.Now), fmt.Sprint(n.Then), fmt.Sprint(n.Total), strings.Join(n.Columns, ", ")})
+		g.rows = append(g.rows, []string{n.Standpoint, n.Table, fmt.Sprint(n.Now), fmt.Sprint(n.Then), fmt.Sprint(n.Total), strings.Join(n.Columns, ", ")})
 	}
 	if a.output != "table" {
 		return a.show(out, g)

@@ -121,7 +121,7 @@ func (a *app) showResult(r wire.Result, planned bool) error {
 	if r.Lane != "" {
 		where = " on lane:" + r.Lane
 	}
-	fmt.Fprintf(a.out, "\n%s as %s%s in %.1f ms%s (%s)\n", rowsSay(int64(len(r.Rows))), r.Standing, where, r.TookMS, more, r.Record)
+	fmt.Fprintf(a.out, "\n%s as %s%s in %.1f ms%s (%s)\n", rowsSay(int64(len(r.Rows))), r.Standpoint, where, r.TookMS, more, r.Record)
 	if planned && r.Plan == nil {
 		fmt.Fprintln(a.out, "What ran is shown to who may DESCRIBE the tables.")
 	}
@@ -183,7 +183,7 @@ func (a *app) showPreview(p wire.Preview) error {
 		return a.show(p, g)
 	}
 	for _, s := range p.Sides {
-		fmt.Fprintf(a.out, "%s  %s  %s; %s\n", glyph(s.Bands), s.Standing, rowsSay(s.Count), s.Bands.Says)
+		fmt.Fprintf(a.out, "%s  %s  %s; %s\n", glyph(s.Bands), s.Standpoint, rowsSay(s.Count), s.Bands.Says)
 		if s.Problem != "" {
 			fmt.Fprintf(a.out, "      %s\n", s.Problem)
 		}
@@ -207,7 +207,7 @@ func (a *app) showPreview(p wire.Preview) error {
 }
 
 func (a *app) previewLine(p wire.Preview, row wire.PreviewRow, i int, side []any) []string {
-	line := []string{p.Sides[i].Standing}
+	line := []string{p.Sides[i].Standpoint}
 	for j := range p.Columns {
 		switch {
 		case side == nil:

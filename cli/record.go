@@ -36,7 +36,7 @@ func (a *app) record(root *cobra.Command) {
 				if r.Reason != "" && r.Decision != "allowed" {
 					what += " — " + r.Reason
 				}
-				g.rows = append(g.rows, []string{r.Reference, r.At.Local().Format("01-02 15:04:05"), r.Actor, r.Standing, r.Action, r.Decision, fmt.Sprint(r.Rows), what})
+				g.rows = append(g.rows, []string{r.Reference, r.At.Local().Format("01-02 15:04:05"), r.Actor, r.Standpoint, r.Action, r.Decision, fmt.Sprint(r.Rows), what})
 			}
 			if len(g.rows) == 0 && a.output == "table" {
 				fmt.Fprintln(a.out, "No such records.")
@@ -96,7 +96,7 @@ func (a *app) showRecord(c *cobra.Command, ref string) error {
 		return err
 	}
 	g := grid{head: []string{"what", "value"}, rows: [][]string{{"record", r.Reference}, {"at", r.At.Local().Format("2006-01-02 15:04:05.000")},
-		{"who", r.Actor + either(r.Standing, " as "+r.Standing, "")}, {"did", r.Action}, {"decision", r.Decision}, {"reason", r.Reason},
+		{"who", r.Actor + either(r.Standpoint, " as "+r.Standpoint, "")}, {"did", r.Action}, {"decision", r.Decision}, {"reason", r.Reason},
 		{"missing", strings.Join(r.Missing, ", ")}, {"objects", strings.Join(r.Objects, ", ")}, {"labels", strings.Join(r.Labels, ", ")}, {"rows", fmt.Sprint(r.Rows)},
 		{"took", fmt.Sprintf("%.1f ms", r.TookMS)}, {"from", r.Address}, {"text", r.Text}}}
 	if err := a.show(r, g); err != nil || a.output != "table" {

@@ -113,8 +113,8 @@ func TestSetRoleHoldsWithAPurpose(t *testing.T) {
 	ask(t, svc, acting(), "SET ROLE survey_reader", wire.Standpoint{})
 	for _, at := range []wire.Standpoint{{}, {Purpose: "audit"}} {
 		me, err := svc.Identity.Whoami(acting(), at)
-		if err != nil || !strings.Contains(me.Standing, "in role:survey_reader") {
-			t.Errorf("with %+v the session is %s, %v", at, me.Standing, err)
+		if err != nil || !strings.Contains(me.Standpoint, "in role:survey_reader") {
+			t.Errorf("with %+v the session is %s, %v", at, me.Standpoint, err)
 		}
 	}
 }

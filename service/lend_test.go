@@ -158,7 +158,7 @@ func TestATrialIsNoWayAround(t *testing.T) {
 	wants(t, err, fault.NotFound, "does not exist or is not yours")
 
 	out, err := svc.Admin.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: own})
-	if err != nil || len(out.Counts) != 1 || out.Counts[0].Standing != "user:beryl" || out.More != 0 {
+	if err != nil || len(out.Counts) != 1 || out.Counts[0].Standpoint != "user:beryl" || out.More != 0 {
 		t.Errorf("a table's manager counts as others: %+v, %v", out, err)
 	}
 	_, err = svc.Admin.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: own, Standpoints: []wire.Standpoint{{As: "user:flint"}}})

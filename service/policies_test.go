@@ -71,7 +71,7 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 	}
 	then := map[string]string{}
 	for _, n := range wells.Counts {
-		then[n.Standing] = fmt.Sprintf("%d → %d of %d", n.Now, n.Then, n.Total)
+		then[n.Standpoint] = fmt.Sprintf("%d → %d of %d", n.Now, n.Then, n.Total)
 	}
 	if len(then) != 5 || then["user:flint"] != "300 → 60 of 300" || then["user:slate"] != "300 → 120 of 300" || then["user:opal"] != "300 → 0 of 300" {
 		t.Errorf("whom it touches: %v", then)
@@ -94,7 +94,7 @@ func TestADraftIsPreviewed(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	in := wire.PreviewRequest{Table: "survey.field.visits", Standpoints: []wire.Standpoint{{As: "user:flint"}}, Drafts: []string{"notes-in-short"}, Plan: true, Limit: 20}
 	p, err := svc.Review.Preview(ctx, caller(t, svc, "opal"), in)
-	if err != nil || len(p.Sides) != 2 || p.Sides[1].Standing != "user:flint with notes-in-short live" {
+	if err != nil || len(p.Sides) != 2 || p.Sides[1].Standpoint != "user:flint with notes-in-short live" {
 		t.Fatalf("%+v, %v", p.Sides, err)
 	}
 	longer := 0

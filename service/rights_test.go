@@ -191,7 +191,7 @@ func TestSetRole(t *testing.T) {
 		return svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: sql})
 	}
 	visits := "UPDATE survey.field.visits SET note = note WHERE id = 0"
-	if r, err := do("SET ROLE survey_reader"); err != nil || r.Standing != "user:flint in role:survey_reader" {
+	if r, err := do("SET ROLE survey_reader"); err != nil || r.Standpoint != "user:flint in role:survey_reader" {
 		t.Fatalf("%+v, %v", r, err)
 	}
 	_, err := do(visits)

@@ -133,7 +133,7 @@ var lending = map[string]string{
 // A twin is one of the two databases.
 type twin struct {
 	src source.Source
-	st  *access.Standing
+	st  *access.Rights
 	set *policy.Set
 }
 
@@ -154,7 +154,7 @@ func twins(t *testing.T, make maker, policies []policy.Change, changes ...access
 			}
 			set = next
 		}
-		out[i] = twin{src, standing(t, m, "flint"), set}
+		out[i] = twin{src, rights(t, m, "flint"), set}
 	}
 	return out
 }
@@ -251,7 +251,7 @@ func TestPairsTellNothing(t *testing.T) {
 					view, access.AddGrant{Privilege: "SELECT", Object: "src.s.lent", Subject: "user:reader"})
 				n := 0
 				for i := range pair {
-					pair[i].st = standing(t, pair[i].st.Model, "reader")
+					pair[i].st = rights(t, pair[i].st.Model, "reader")
 				}
 				for _, form := range asked {
 					for i, wrap := range wrapped {
@@ -289,7 +289,7 @@ func TestDatabasesKeepTheFence(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		plan, err := query.Make("SELECT word FROM src.s.secrets WHERE id = 7 AND length(word) * 2 > 3", nil, standing(t, m, "flint"), set)
+		plan, err := query.Make("SELECT word FROM src.s.secrets WHERE id = 7 AND length(word) * 2 > 3", nil, rights(t, m, "flint"), set)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -442,7 +442,7 @@ func TestPairsOfEveryFunction(t *testing.T) {
 func TestLongStatements(t *testing.T) {
 	engines(t, func(t *testing.T, make maker) {
 		src, m := make(t, hiding("yes"))
-		w := twin{src, standing(t, m, "flint"), &policy.Set{}}
+		w := twin{src, rights(t, m, "flint"), &policy.Set{}}
 		text := "SELECT count(*) FROM src.s.many WHERE id IN (" + strings.Repeat("1000, ", 9000) + "3, 4)"
 		plan, err := query.Make(text, nil, w.st, w.set)
 		if err != nil || len(plan.SQL) <= source.MostPrepared {

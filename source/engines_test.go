@@ -218,13 +218,13 @@ func scanned(t testing.TB, src source.Source, kind string) (source.Source, *acce
 }
 
 // standing is that of a user in a session for an audit.
-func standing(t testing.TB, m *access.Model, user string) *access.Standing {
+func rights(t testing.TB, m *access.Model, user string) *access.Rights {
 	t.Helper()
 	subject, err := m.FindSubject("user:" + user)
 	if err != nil {
 		t.Fatal(err)
 	}
-	st, err := m.Stand(access.Session{Subject: subject.ID, Purpose: "audit"}, time.Unix(2, 0))
+	st, err := m.Rights(access.Standpoint{Subject: subject.ID, Purpose: "audit"}, time.Unix(2, 0))
 	if err != nil {
 		t.Fatal(err)
 	}

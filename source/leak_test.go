@@ -415,13 +415,13 @@ func (w *world) open(t *testing.T, user string, written ...string) (src, plain *
 
 // stand is what a user holds in the world's session: in all roles held, or in one.
 // What is granted to the user itself counts in any role.
-func (w *world) stand(t *testing.T, m *access.Model, user string) *access.Standing {
+func (w *world) stand(t *testing.T, m *access.Model, user string) *access.Rights {
 	t.Helper()
 	subject, err := m.FindSubject("user:" + user)
 	if err != nil {
 		t.Fatal(err)
 	}
-	session := access.Session{Subject: subject.ID, Purpose: w.purpose}
+	session := access.Standpoint{Subject: subject.ID, Purpose: w.purpose}
 	if len(w.acting[user]) < len(w.roles[user]) {
 		role, err := m.FindSubject("role:" + w.acting[user][0])
 		if err != nil {
@@ -429,7 +429,7 @@ func (w *world) stand(t *testing.T, m *access.Model, user string) *access.Standi
 		}
 		session.Role = role.ID
 	}
-	st, err := m.Stand(session, time.Unix(2, 0))
+	st, err := m.Rights(session, time.Unix(2, 0))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -447,7 +447,7 @@ func TestNoLeak(t *testing.T) {
 		user := users[w.r.IntN(len(users))]
 		m, set := w.model(t)
 		src, plain := w.open(t, user)
-		standing, onServer := w.stand(t, m, user), w.stand(t, declared(t, m), user)
+		rights, onServer := w.stand(t, m, user), w.stand(t, declared(t, m), user)
 		server.fill(t, w.rows)
 		for range perWorld {
 			q := randomQuery(w.r)
@@ -457,7 +457,7 @@ func TestNoLeak(t *testing.T) {
 			context := func() string {
 				return fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nquery: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v\nreveal: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user], w.reveal)
 			}
-			plan, err := query.Make(q.text, nil, standing, set)
+			plan, err := query.Make(q.text, nil, rights, set)
 			if !q.permitted(w.granted[user], w.withheld(user)) {
 				var e *query.Error
 				if err == nil {
@@ -501,7 +501,7 @@ func TestNoLeak(t *testing.T) {
 			if len(w.withheld(user)) > 0 || q.star != "" {
 				continue // a view that names a column which is not there cannot be read
 			}
-			through, err := query.Make(tableName.ReplaceAllString(q.text, "src.${1}_view"), nil, standing, set)
+			through, err := query.Make(tableName.ReplaceAllString(q.text, "src.${1}_view"), nil, rights, set)
 			if err != nil {
 				t.Fatalf("through views: %v\n%s", err, context())
 			}

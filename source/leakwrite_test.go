@@ -139,7 +139,7 @@ func TestNoLeakByWriting(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		standing := w.stand(t, m, user)
+		rights := w.stand(t, m, user)
 		context := fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nstatement: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user])
 		if strings.Count(q.text, "src."+q.table) > 1 && len(w.visible(user, q.table)) != len(w.touchable(user, q.table)) {
 			src.Close()
@@ -151,7 +151,7 @@ func TestNoLeakByWriting(t *testing.T) {
 			plain.Close()
 			continue // RETURNING does not say which rows they are
 		}
-		plan, err := query.Make(q.text, nil, standing, set)
+		plan, err := query.Make(q.text, nil, rights, set)
 		if !q.permitted(w.granted[user], w.withheld(user)) || !w.writable(user, q) {
 			if err == nil {
 				t.Fatalf("a statement that is not permitted was planned:\n%s\n%s", plan.SQL, context)

@@ -125,7 +125,7 @@ func benchmarkReports(b *testing.B, make maker, setup string) {
 		}
 		set = next
 	}
-	st := standing(b, m, "flint")
+	st := rights(b, m, "flint")
 	run := func(text string, args []any, columns []query.Column) (string, time.Duration) {
 		var answer strings.Builder
 		started := time.Now()

@@ -23,7 +23,7 @@ const values = `
 	INSERT INTO w VALUES (10, 1, 'a'), (11, 1, 'b'), (12, 2, 'a'), (13, 9, 'z'), (14, NULL, 'n')`
 
 // rowsOf runs a query as a reader's and writes its rows in one line.
-func rowsOf(t *testing.T, src source.Source, st *access.Standing, text string, params ...any) string {
+func rowsOf(t *testing.T, src source.Source, st *access.Rights, text string, params ...any) string {
 	t.Helper()
 	plan, err := query.Make(text, params, st, &policy.Set{})
 	if err != nil {
@@ -54,7 +54,7 @@ func rowsOf(t *testing.T, src source.Source, st *access.Standing, text string, p
 func TestExpressions(t *testing.T) {
 	engines(t, func(t *testing.T, made maker) {
 		src, m := made(t, values)
-		st := standing(t, m, "flint")
+		st := rights(t, m, "flint")
 		for _, c := range expressionCases {
 			t.Run(c.expr, func(t *testing.T) {
 				text := "SELECT " + c.expr + " FROM src.s.v ORDER BY v.id"
@@ -117,7 +117,7 @@ var expressionCases = []struct{ expr, want string }{
 func TestQueries(t *testing.T) {
 	engines(t, func(t *testing.T, made maker) {
 		src, m := made(t, values)
-		st := standing(t, m, "flint")
+		st := rights(t, m, "flint")
 		for _, c := range queries {
 			t.Run(c.name, func(t *testing.T) {
 				if got := rowsOf(t, src, st, c.text); got != c.want {

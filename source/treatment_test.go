@@ -27,11 +27,11 @@ var extremes = `
 func TestEveryTreatmentOfEveryType(t *testing.T) {
 	engines(t, func(t *testing.T, made maker) {
 		src, m := made(t, extremes)
-		everyTreatment(t, src, m, standing(t, m, "flint"))
+		everyTreatment(t, src, m, rights(t, m, "flint"))
 	})
 }
 
-func everyTreatment(t *testing.T, src source.Source, m *access.Model, st *access.Standing) {
+func everyTreatment(t *testing.T, src source.Source, m *access.Model, st *access.Rights) {
 	columns := []string{"whole", "x", "name", "truth", "d", "at"}
 	for _, c := range []struct {
 		kind string
@@ -126,7 +126,7 @@ func TestPseudonymsMatch(t *testing.T) {
 		}
 		read := func(text, key string) (values []any) {
 			t.Helper()
-			plan, err := query.Make(text, nil, standing(t, m, "flint"), set)
+			plan, err := query.Make(text, nil, rights(t, m, "flint"), set)
 			if err != nil {
 				t.Fatal(err)
 			}

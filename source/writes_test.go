@@ -18,7 +18,7 @@ func TestWrites(t *testing.T) {
 		for _, c := range writes {
 			t.Run(c.name, func(t *testing.T) {
 				src, m := made(t, values)
-				st := standing(t, m, "flint")
+				st := rights(t, m, "flint")
 				plan, err := query.Make(c.text, nil, st, &policy.Set{})
 				if err != nil {
 					t.Fatal(err)

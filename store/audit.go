@@ -17,28 +17,28 @@ import (
 
 // A Record is one line of the record of who did what.
 type Record struct {
-	ID       int64
-	At       string // RFC 3339 with milliseconds, UTC
-	Actor    string
-	Standing string
-	Action   string
-	Decision string
-	Text     string
-	Objects  string // a JSON array of paths
-	Labels   string // a JSON array of the labels that they bear
-	Missing  string // a JSON array of "PRIVILEGE on path"
-	Reason   string
-	Rows     int64
-	TookUS   int64 `db:"took_us"`
-	Address  string
-	Previous string // the hash of the record before
-	Hash     string
+	ID         int64
+	At         string // RFC 3339 with milliseconds, UTC
+	Actor      string
+	Standpoint string `db:"standing"`
+	Action     string
+	Decision   string
+	Text       string
+	Objects    string // a JSON array of paths
+	Labels     string // a JSON array of the labels that they bear
+	Missing    string // a JSON array of "PRIVILEGE on path"
+	Reason     string
+	Rows       int64
+	TookUS     int64 `db:"took_us"`
+	Address    string
+	Previous   string // the hash of the record before
+	Hash       string
 }
 
 // digest is the SHA-256 of the record's fields as a JSON array, so that no two
 // records write the same bytes.
 func (r *Record) digest() string {
-	fields, err := json.Marshal([]any{r.ID, r.At, r.Actor, r.Standing, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Rows, r.TookUS, r.Address, r.Previous})
+	fields, err := json.Marshal([]any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Rows, r.TookUS, r.Address, r.Previous})
 	if err != nil {
 		panic(err) // strings and numbers always marshal
 	}
@@ -142,7 +142,7 @@ func (a *Audit) Add(r *Record) error {
 	if r.Missing == "" {
 		r.Missing = "[]"
 	}
-	for _, text := range []*string{&r.Actor, &r.Standing, &r.Text, &r.Reason, &r.Objects, &r.Missing, &r.Labels, &r.Address} {
+	for _, text := range []*string{&r.Actor, &r.Standpoint, &r.Text, &r.Reason, &r.Objects, &r.Missing, &r.Labels, &r.Address} {
 		*text = strings.ToValidUTF8(*text, "\ufffd") // as it is read again, and hashed
 	}
 	e := entry{r, make(chan error, 1)}

@@ -209,7 +209,7 @@ func TestAuditKeepsAllAndFinds(t *testing.T) {
 	}
 	s = opened(t, dir)
 	defer s.Close()
-	if err := s.Audit().Add(&Record{Actor: "user:opal", Standing: "user:u1 in role:x", Action: "preview", Decision: "allowed", Objects: `["survey.field.visits"]`}); err != nil {
+	if err := s.Audit().Add(&Record{Actor: "user:opal", Standpoint: "user:u1 in role:x", Action: "preview", Decision: "allowed", Objects: `["survey.field.visits"]`}); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {

@@ -18,7 +18,7 @@ type Session struct {
 	Administrator bool      `json:"administrator" description:"may manage the platform"`
 	Reviewer      bool      `json:"reviewer" description:"may look at all subjects, grants and policies"`
 	Auditor       bool      `json:"auditor" description:"may read the whole record"`
-	Standing      string    `json:"standing" description:"the standpoint of this request, in words"`
+	Standpoint    string    `json:"standpoint" description:"the standpoint of this request, in words"`
 	Purpose       string    `json:"purpose,omitempty"`
 	Roles         []string  `json:"roles" description:"all that the standpoint acts in"`
 	Groups        []string  `json:"groups"`

@@ -87,13 +87,13 @@ type TrialResult struct {
 
 // A TrialCount is what one standpoint sees of one table now and would see.
 type TrialCount struct {
-	Standing string   `json:"standing"`
-	Table    string   `json:"table"`
-	Total    int64    `json:"total" description:"rows in the table"`
-	Now      int64    `json:"now"`
-	Then     int64    `json:"then"`
-	Columns  []string `json:"columns" description:"columns that would appear otherwise"`
-	Problem  string   `json:"problem,omitempty"`
+	Standpoint string   `json:"standpoint"`
+	Table      string   `json:"table"`
+	Total      int64    `json:"total" description:"rows in the table"`
+	Now        int64    `json:"now"`
+	Then       int64    `json:"then"`
+	Columns    []string `json:"columns" description:"columns that would appear otherwise"`
+	Problem    string   `json:"problem,omitempty"`
 }
 
 // A Shaped is what the policies made of a table in a query.

@@ -22,15 +22,15 @@ type ResultColumn struct {
 
 // A Result is governed rows.
 type Result struct {
-	Columns   []ResultColumn `json:"columns"`
-	Rows      [][]any        `json:"rows"`
-	Truncated bool           `json:"truncated" description:"there are more rows than the limit let through"`
-	TookMS    float64        `json:"took_ms"`
-	Standing  string         `json:"standing"`
-	Lane      string         `json:"lane,omitempty" description:"where it ran"`
-	Changed   int64          `json:"changed" description:"rows that a statement inserted, changed or removed"`
-	Record    string         `json:"record" description:"the reference in the audit record"`
-	Plan      *Plan          `json:"plan,omitempty"`
+	Columns    []ResultColumn `json:"columns"`
+	Rows       [][]any        `json:"rows"`
+	Truncated  bool           `json:"truncated" description:"there are more rows than the limit let through"`
+	TookMS     float64        `json:"took_ms"`
+	Standpoint string         `json:"standpoint"`
+	Lane       string         `json:"lane,omitempty" description:"where it ran"`
+	Changed    int64          `json:"changed" description:"rows that a statement inserted, changed or removed"`
+	Record     string         `json:"record" description:"the reference in the audit record"`
+	Plan       *Plan          `json:"plan,omitempty"`
 }
 
 // A Plan shows what ran.
@@ -64,14 +64,14 @@ type Preview struct {
 
 // A Side is one standpoint's view of the table.
 type Side struct {
-	Standing  string       `json:"standing"`
-	Problem   string       `json:"problem,omitempty"`
-	Missing   []string     `json:"missing,omitempty"`
-	Reference string       `json:"reference,omitempty"`
-	Count     int64        `json:"count" description:"rows in all from here"`
-	Columns   []ColumnView `json:"columns"`
-	Bands     Bands        `json:"bands"`
-	Plan      *Plan        `json:"plan,omitempty" description:"for who may review the table"`
+	Standpoint string       `json:"standpoint"`
+	Problem    string       `json:"problem,omitempty"`
+	Missing    []string     `json:"missing,omitempty"`
+	Reference  string       `json:"reference,omitempty"`
+	Count      int64        `json:"count" description:"rows in all from here"`
+	Columns    []ColumnView `json:"columns"`
+	Bands      Bands        `json:"bands"`
+	Plan       *Plan        `json:"plan,omitempty" description:"for who may review the table"`
 }
 
 // A PreviewRow is one row of the table as each side gets it.
@@ -82,20 +82,20 @@ type PreviewRow struct {
 
 // A Record is one line of the record of who did what.
 type Record struct {
-	ID        int64     `json:"id"`
-	Reference string    `json:"reference"`
-	At        time.Time `json:"at"`
-	Actor     string    `json:"actor"`
-	Standing  string    `json:"standing,omitempty"`
-	Action    string    `json:"action"`
-	Decision  string    `json:"decision"`
-	Text      string    `json:"text"`
-	Objects   []string  `json:"objects"`
-	Labels    []string  `json:"labels" description:"that the objects bore"`
-	Missing   []string  `json:"missing"`
-	Reason    string    `json:"reason,omitempty"`
-	Rows      int64     `json:"rows"`
-	TookMS    float64   `json:"took_ms"`
-	Address   string    `json:"address,omitempty"`
-	Fixes     []Fix     `json:"fixes,omitempty"`
+	ID         int64     `json:"id"`
+	Reference  string    `json:"reference"`
+	At         time.Time `json:"at"`
+	Actor      string    `json:"actor"`
+	Standpoint string    `json:"standpoint,omitempty"`
+	Action     string    `json:"action"`
+	Decision   string    `json:"decision"`
+	Text       string    `json:"text"`
+	Objects    []string  `json:"objects"`
+	Labels     []string  `json:"labels" description:"that the objects bore"`
+	Missing    []string  `json:"missing"`
+	Reason     string    `json:"reason,omitempty"`
+	Rows       int64     `json:"rows"`
+	TookMS     float64   `json:"took_ms"`
+	Address    string    `json:"address,omitempty"`
+	Fixes      []Fix     `json:"fixes,omitempty"`
 }

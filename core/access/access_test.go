@@ -47,13 +47,13 @@ func apply(t testing.TB, m *Model, changes ...Change) *Model {
 	return m
 }
 
-func stand(t testing.TB, m *Model, ref string, role ...string) *Standing {
+func stand(t testing.TB, m *Model, ref string, role ...string) *Rights {
 	t.Helper()
 	s, err := m.FindSubject(ref)
 	if err != nil {
 		t.Fatal(err)
 	}
-	session := Session{Subject: s.ID}
+	session := Standpoint{Subject: s.ID}
 	for _, r := range role {
 		found, err := m.FindSubject(r)
 		if err != nil {
@@ -61,7 +61,7 @@ func stand(t testing.TB, m *Model, ref string, role ...string) *Standing {
 		}
 		session.Role = found.ID
 	}
-	st, err := m.Stand(session, day)
+	st, err := m.Rights(session, day)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -196,7 +196,7 @@ func TestNarrowToOneRole(t *testing.T) {
 		t.Error("groups count when narrowed")
 	}
 	marl, _ := m.FindSubject("user:marl")
-	if _, err := m.Stand(Session{Subject: marl.ID, Role: narrow.Session.Role}, day); err == nil {
+	if _, err := m.Rights(Standpoint{Subject: marl.ID, Role: narrow.Standpoint.Role}, day); err == nil {
 		t.Error("a role that is not held cannot be narrowed to")
 	}
 }

@@ -29,7 +29,7 @@
 // # Use
 //
 // A [Model] is immutable: [Model.Apply] returns the next one and shares what
-// did not change. [Model.Stand] takes a session's standpoint at one moment, and
-// [Standing.Resolve] answers from it. Time always comes in as an argument. All
+// did not change. [Model.Rights] takes a session's standpoint at one moment, and
+// [Rights.Resolve] answers from it. Time always comes in as an argument. All
 // of it may be used from many goroutines at once.
 package access

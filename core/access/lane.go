@@ -58,7 +58,7 @@ func (m *Model) FindLane(name string) (*Object, error) {
 
 // MayRun lists the lanes on which the session may run queries: first the one
 // that it gets when it names none.
-func (st *Standing) MayRun() []*Object {
+func (st *Rights) MayRun() []*Object {
 	var out []*Object
 	for _, o := range st.Model.Lanes() {
 		switch {

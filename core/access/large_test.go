@@ -87,12 +87,12 @@ var large = sync.OnceValue(func() *Model {
 	return m
 })
 
-func largeUser(b *testing.B, m *Model, i int) Session {
+func largeUser(b *testing.B, m *Model, i int) Standpoint {
 	s, err := m.FindSubject(fmt.Sprintf("user:u%d", i%10_000))
 	if err != nil {
 		b.Fatal(err)
 	}
-	return Session{Subject: s.ID}
+	return Standpoint{Subject: s.ID}
 }
 
 func largeTable(b *testing.B, m *Model, i int) ObjectID {
@@ -108,7 +108,7 @@ func largeTable(b *testing.B, m *Model, i int) ObjectID {
 func BenchmarkLargeResolve(b *testing.B) {
 	m := large()
 	b.Run("warm", func(b *testing.B) {
-		st, err := m.Stand(largeUser(b, m, 1), day)
+		st, err := m.Rights(largeUser(b, m, 1), day)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -123,13 +123,13 @@ func BenchmarkLargeResolve(b *testing.B) {
 		}
 	})
 	b.Run("cold", func(b *testing.B) {
-		sessions, ids := make([]Session, 1000), make([]ObjectID, 1000)
+		sessions, ids := make([]Standpoint, 1000), make([]ObjectID, 1000)
 		for i := range ids {
 			sessions[i], ids[i] = largeUser(b, m, i), largeTable(b, m, i)
 		}
 		b.ReportAllocs()
 		for i := 0; b.Loop(); i++ {
-			st, err := m.Stand(sessions[i%len(ids)], day)
+			st, err := m.Rights(sessions[i%len(ids)], day)
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -153,7 +153,7 @@ func BenchmarkLargeWhoCan(b *testing.B) {
 func BenchmarkLargeAllOfOne(b *testing.B) {
 	m := large()
 	for i := 0; b.Loop(); i++ {
-		st, err := m.Stand(largeUser(b, m, i), day)
+		st, err := m.Rights(largeUser(b, m, i), day)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -178,7 +178,7 @@ func BenchmarkLargeGrant(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		st, err := next.Stand(largeUser(b, next, i), day)
+		st, err := next.Rights(largeUser(b, next, i), day)
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -213,7 +213,7 @@ func TestResolveAgainstThePlainRules(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			session, role := Session{Subject: subject.ID}, ""
+			session, role := Standpoint{Subject: subject.ID}, ""
 			if has := plain.has(s, ""); r.IntN(3) == 0 {
 				for _, h := range has {
 					if strings.HasPrefix(h, "role:") && h != s {
@@ -225,7 +225,7 @@ func TestResolveAgainstThePlainRules(t *testing.T) {
 					}
 				}
 			}
-			st, err := m.Stand(session, now)
+			st, err := m.Rights(session, now)
 			if err != nil {
 				t.Fatalf("seed %d: %s in %q: %v", seed, s, role, err)
 			}

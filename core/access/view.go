@@ -8,18 +8,18 @@ import (
 // A Definition is what a view is made of.
 type Definition struct {
 	Text   string // one SELECT
-	Rights Rights
+	Rights ViewRights
 	Sealed bool       // the text is shown to nobody without DESCRIBE on the view
 	Reads  []ObjectID // the tables and views that the text names
 }
 
-// Rights are whose privileges a view reads its tables with. Row and column
+// ViewRights are whose privileges a view reads its tables with. Row and column
 // policies are always those of who reads.
-type Rights string
+type ViewRights string
 
 const (
-	OwnerRights  Rights = "owner"
-	ReaderRights Rights = "reader"
+	OwnerRights  ViewRights = "owner"
+	ReaderRights ViewRights = "reader"
 )
 
 // PutView makes a view in a schema, or makes one anew: columns of the same name
@@ -27,7 +27,7 @@ const (
 type PutView struct {
 	Path    string       `json:"path"`
 	Text    string       `json:"text"`
-	Rights  Rights       `json:"rights"`
+	Rights  ViewRights       `json:"rights"`
 	Sealed  bool         `json:"sealed,omitempty"`
 	Owner   string       `json:"owner,omitempty"`
 	Columns []ViewColumn `json:"columns"`
@@ -140,14 +140,14 @@ func (m *Model) ReadBy(id ObjectID) []*Object {
 	return found
 }
 
-// StandOwner works out what the owner of a view holds, at the moment that a
+// OwnersRights works out what the owner of a view holds, at the moment that a
 // standing is of: it is true as long as the standing is. A view without an owner of
 // its own, or whose owner cannot act, has nobody's rights.
-func (st *Standing) StandOwner(view *Object) (*Standing, error) {
+func (st *Rights) OwnersRights(view *Object) (*Rights, error) {
 	if view.Owner == 0 {
 		return nil, invalid("bad_view", "%s has no owner of its own", st.Model.Path(view.ID))
 	}
-	return st.Model.stand(Session{Subject: view.Owner}, st.At)
+	return st.Model.stand(Standpoint{Subject: view.Owner}, st.At)
 }
 
 // ownersUntil is when what the owners of views hold first changes by itself.
@@ -158,7 +158,7 @@ func (m *Model) ownersUntil(now time.Time) time.Time {
 		if view.Missing || view.View == nil || view.View.Rights != OwnerRights || view.Owner == 0 {
 			continue
 		}
-		if owner, err := m.stand(Session{Subject: view.Owner}, now); err == nil && !owner.Until.IsZero() {
+		if owner, err := m.stand(Standpoint{Subject: view.Owner}, now); err == nil && !owner.Until.IsZero() {
 			until = earliest(until, owner.Until)
 		}
 	}

@@ -18,7 +18,7 @@ const mostPaths = 100
 
 // Paths lists the ways by which the session holds p on the object, the doors
 // left aside, shortest first.
-func (st *Standing) Paths(p Privilege, object ObjectID) []Path {
+func (st *Rights) Paths(p Privilege, object ObjectID) []Path {
 	var paths []Path
 	for _, g := range st.Granting(p, object) {
 		paths = append(paths, st.pathsTo(g)...)
@@ -29,7 +29,7 @@ func (st *Standing) Paths(p Privilege, object ObjectID) []Path {
 
 // Granting lists the grants in force by which the session holds p on the object,
 // the doors left aside.
-func (st *Standing) Granting(p Privilege, object ObjectID) []*Grant {
+func (st *Rights) Granting(p Privilege, object ObjectID) []*Grant {
 	m := st.Model
 	var out []*Grant
 	for at := object; ; at = m.Object(at).Parent {
@@ -45,7 +45,7 @@ func (st *Standing) Granting(p Privilege, object ObjectID) []*Grant {
 }
 
 // pathsTo walks down from a grant's subject to the session's.
-func (st *Standing) pathsTo(g *Grant) []Path {
+func (st *Rights) pathsTo(g *Grant) []Path {
 	var paths []Path
 	var walk func(id SubjectID, up []SubjectID)
 	walk = func(id SubjectID, up []SubjectID) {
@@ -53,7 +53,7 @@ func (st *Standing) pathsTo(g *Grant) []Path {
 			return
 		}
 		up = append([]SubjectID{id}, up...)
-		if id == st.Session.Subject {
+		if id == st.Standpoint.Subject {
 			paths = append(paths, Path{up, g})
 			return
 		}
@@ -70,7 +70,7 @@ func (st *Standing) pathsTo(g *Grant) []Path {
 // Covering returns another grant in force, without an end, that gives the
 // session's subject all that g does, or nil. Of two that cover each other the
 // older one is the covering one.
-func (st *Standing) Covering(g *Grant) *Grant {
+func (st *Rights) Covering(g *Grant) *Grant {
 	m := st.Model
 	gives := m.Gives(g)
 	var found *Grant
@@ -110,7 +110,7 @@ type Need struct {
 
 // Missing lists what would have to be granted for the session to use p on the
 // object: the shut doors first, outermost first, then the privilege itself.
-func (st *Standing) Missing(p Privilege, object ObjectID) []Need {
+func (st *Rights) Missing(p Privilege, object ObjectID) []Need {
 	v := st.Resolve(object)
 	if v.Allowed.Has(p) {
 		return nil
@@ -143,12 +143,12 @@ const mostTried = 60
 // the one that opens the fewest relations beside what is asked. A grant to the
 // role that carries the privilege but lacks the door comes before a grant to
 // the subject itself.
-func (st *Standing) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
+func (st *Rights) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 	needs := st.Missing(p, object)
 	if len(needs) == 0 || st.Model.missing(object) {
 		return nil
 	}
-	m, subject := st.Model, st.Session.Subject
+	m, subject := st.Model, st.Standpoint.Subject
 	if lane := st.laneNeed(p); lane != nil {
 		needs = append([]Need{*lane}, needs...)
 	}
@@ -161,13 +161,13 @@ func (st *Standing) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 	for _, n := range needs[1:] {
 		able.InPlaceIntersection(c.Held(n.Privilege, n.Object))
 	}
-	var candidates []*Standing
+	var candidates []*Rights
 	for _, kind := range []SubjectKind{Group, Role} {
 		for _, s := range m.Subjects(kind) {
 			if !able.Test(uint(s.ID)) || st.Counts(s.ID) || m.Subject(subject).Kind == Role && (kind == Group || m.chain(s.ID, subject) != nil) {
 				continue
 			}
-			if other, err := m.Stand(Session{Subject: s.ID}, st.At); err == nil {
+			if other, err := m.Rights(Standpoint{Subject: s.ID}, st.At); err == nil {
 				candidates = append(candidates, other)
 			}
 		}
@@ -176,7 +176,7 @@ func (st *Standing) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 	sort.SliceStable(candidates, func(i, j int) bool { return candidates[i].grants() < candidates[j].grants() })
 	reads := st.reads()
 	for _, other := range candidates[:min(len(candidates), mostTried)] {
-		fixes = append(fixes, Fix{Give: other.Session.Subject, To: subject, Opens: other.opens(reads)})
+		fixes = append(fixes, Fix{Give: other.Standpoint.Subject, To: subject, Opens: other.opens(reads)})
 	}
 	sort.SliceStable(fixes, func(i, j int) bool { return fixes[i].Opens < fixes[j].Opens })
 	if len(fixes) == 0 || fixes[0].To != subject || fixes[0].Give != 0 {
@@ -187,9 +187,9 @@ func (st *Standing) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 
 // laneNeed is what a session lacks beside p to use it in a query: a lane to run
 // on. Only who signs in runs queries.
-func (st *Standing) laneNeed(p Privilege) *Need {
+func (st *Rights) laneNeed(p Privilege) *Need {
 	m := st.Model
-	if !Set(Select, Insert, Update, Delete).Has(p) || !m.Subject(st.Session.Subject).Acts() || len(st.MayRun()) > 0 {
+	if !Set(Select, Insert, Update, Delete).Has(p) || !m.Subject(st.Standpoint.Subject).Acts() || len(st.MayRun()) > 0 {
 		return nil
 	}
 	lane, err := m.FindLane(FirstLane)
@@ -200,7 +200,7 @@ func (st *Standing) laneNeed(p Privilege) *Need {
 }
 
 // grants counts the grants that a standing is made of.
-func (st *Standing) grants() int {
+func (st *Rights) grants() int {
 	n := 0
 	for _, id := range st.ids {
 		n += len(st.Model.Subject(id).grants)
@@ -209,7 +209,7 @@ func (st *Standing) grants() int {
 }
 
 // reads is the set of relations that the session can read.
-func (st *Standing) reads() map[ObjectID]bool {
+func (st *Rights) reads() map[ObjectID]bool {
 	out := map[ObjectID]bool{}
 	st.Walk(PlatformID, func(o *Object, v Verdict) bool {
 		if o.Kind.IsRelation() && v.Allowed.Has(Select) {
@@ -222,7 +222,7 @@ func (st *Standing) reads() map[ObjectID]bool {
 
 // opens counts the relations beyond those given that SELECT is held on: giving
 // a role that opens more than enough is what makes a fix large.
-func (st *Standing) opens(reads map[ObjectID]bool) int {
+func (st *Rights) opens(reads map[ObjectID]bool) int {
 	n := 0
 	st.Model.Relations(PlatformID, func(o *Object) bool {
 		if !reads[o.ID] && st.held(o.ID).Has(Select) {

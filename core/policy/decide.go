@@ -54,7 +54,7 @@ func unconditional(policies []*ColumnPolicy) bool {
 // decide weighs the policies that ask for a treatment of a column: the strictest
 // wins, row by row where conditions say so. Where two ask for one kind with
 // different arguments the value is suppressed.
-func decide(st *access.Standing, column access.ObjectID, policies []*ColumnPolicy) Decision {
+func decide(st *access.Rights, column access.ObjectID, policies []*ColumnPolicy) Decision {
 	var d Decision
 	revealed := st.Resolve(column).Allowed.Has(access.Reveal)
 	var left []*ColumnPolicy

@@ -45,7 +45,7 @@ func (g *Governance) Untouched() bool {
 }
 
 // Govern works out what the live policies of a table mean for a session.
-func (s *Set) Govern(st *access.Standing, table access.ObjectID) Governance {
+func (s *Set) Govern(st *access.Rights, table access.ObjectID) Governance {
 	var g Governance
 	allows, writes := false, false
 	for _, p := range s.Rows(st.Model, table) {
@@ -79,7 +79,7 @@ func (r *Rules) add(p *RowPolicy) {
 }
 
 // treatments decides for each column that live policies are about.
-func (s *Set) treatments(g *Governance, st *access.Standing, table access.ObjectID) {
+func (s *Set) treatments(g *Governance, st *access.Rights, table access.ObjectID) {
 	asked := map[access.ObjectID][]*ColumnPolicy{}
 	for _, p := range s.ColumnPolicies(st.Model, table) {
 		if p.Status != Live || !p.takes(st) {

@@ -76,7 +76,7 @@ func TestWhatAPolicyCovers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	st, err := m.Stand(access.Session{Subject: find(t, m, "user:flint")}, at)
+	st, err := m.Rights(access.Standpoint{Subject: find(t, m, "user:flint")}, at)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +136,7 @@ func TestStepsByRow(t *testing.T) {
 				c.policies = c.policies[:2]
 				c.want = "suppress(*&*)"
 			}
-			d := govern(t, m, put(t, m, c.policies...), access.Session{}).Columns[find2(t, m, "survey.licensing.holders.email")]
+			d := govern(t, m, put(t, m, c.policies...), access.Standpoint{}).Columns[find2(t, m, "survey.licensing.holders.email")]
 			var got []string
 			who := func(list []*ColumnPolicy) string {
 				if len(Conditions(list)) == 0 {
@@ -166,11 +166,11 @@ func TestAGoneColumnClosesTheTable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if g := govern(t, gone, s, access.Session{}); len(g.Gone) != 1 || g.Untouched() {
+	if g := govern(t, gone, s, access.Standpoint{}); len(g.Gone) != 1 || g.Untouched() {
 		t.Errorf("a dropped column under a policy leaves the table open: %+v", g)
 	}
 	excepted := put(t, m, email("hide", "suppress", Treatment{}, nil, []string{"user:flint"}))
-	if g := govern(t, gone, excepted, access.Session{}); len(g.Gone) != 0 {
+	if g := govern(t, gone, excepted, access.Standpoint{}); len(g.Gone) != 0 {
 		t.Error("the table is closed to whom the policy leaves out")
 	}
 }

@@ -43,13 +43,13 @@ type Scope struct {
 
 // gives reports whether the session is given what the policy gives to whom it
 // is for: an allow policy's rows.
-func (s *Scope) gives(st *access.Standing) bool {
+func (s *Scope) gives(st *access.Rights) bool {
 	return s.covers(st.Counts, st.Holds) && s.serves(st)
 }
 
 // takes reports whether the session is subject to what the policy takes from
 // whom it is for.
-func (s *Scope) takes(st *access.Standing) bool {
+func (s *Scope) takes(st *access.Rights) bool {
 	return s.covers(st.Holds, st.Counts) && s.serves(st)
 }
 
@@ -57,8 +57,8 @@ func (s *Scope) covers(in, out func(access.SubjectID) bool) bool {
 	return (len(s.For) == 0 || slices.ContainsFunc(s.For, in)) && !slices.ContainsFunc(s.Except, out)
 }
 
-func (s *Scope) serves(st *access.Standing) bool {
-	return len(s.Purposes) == 0 || slices.Contains(s.Purposes, st.Session.Purpose)
+func (s *Scope) serves(st *access.Rights) bool {
+	return len(s.Purposes) == 0 || slices.Contains(s.Purposes, st.Standpoint.Purpose)
 }
 
 func (s *Scope) names(id access.SubjectID) bool {

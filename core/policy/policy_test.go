@@ -44,12 +44,12 @@ func put(t testing.TB, m *access.Model, changes ...Change) *Set {
 	return s
 }
 
-func govern(t testing.TB, m *access.Model, s *Set, session access.Session) Governance {
+func govern(t testing.TB, m *access.Model, s *Set, session access.Standpoint) Governance {
 	t.Helper()
 	if session.Subject == 0 {
 		session.Subject = find(t, m, "user:flint")
 	}
-	st, err := m.Stand(session, time.Unix(2, 0))
+	st, err := m.Rights(session, time.Unix(2, 0))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -82,7 +82,7 @@ func TestRowPoliciesThatApply(t *testing.T) {
 	for _, c := range []struct {
 		name     string
 		policies []Change
-		session  func(*access.Model) access.Session
+		session  func(*access.Model) access.Standpoint
 		want     string // allow policies, a bar, limit policies; or closed
 	}{
 		{"no policy leaves the table open", nil, nil, "|"},
@@ -97,14 +97,14 @@ func TestRowPoliciesThatApply(t *testing.T) {
 		{"an exception from a limit", []Change{rows("l", Limit, Live, nil, geologist)}, nil, "|"},
 		{"allow and limit combine", []Change{rows("a", Allow, Live, nil, nil), rows("b", Allow, Live, geologist, nil), rows("l", Limit, Live, nil, nil)}, nil, "a,b|l"},
 		{"a purpose that is not declared", []Change{rows("a", Allow, Live, nil, nil, "audit")}, nil, "closed"},
-		{"a purpose that is declared", []Change{rows("a", Allow, Live, nil, nil, "audit")}, func(*access.Model) access.Session { return access.Session{Purpose: "audit"} }, "a|"},
+		{"a purpose that is declared", []Change{rows("a", Allow, Live, nil, nil, "audit")}, func(*access.Model) access.Standpoint { return access.Standpoint{Purpose: "audit"} }, "a|"},
 		{"narrowed to another role, what gives is gone", []Change{rows("a", Allow, Live, geologist, nil)}, narrowed, "closed"},
 		{"narrowed to another role, what takes stays", []Change{rows("l", Limit, Live, geologist, nil)}, narrowed, "|l"},
 		{"narrowed to another role, an exception by the role left is gone", []Change{rows("l", Limit, Live, nil, geologist)}, narrowed, "|l"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			m := model(t, access.Join{Member: "user:flint", Of: "role:officer"}, access.Leave{Member: "user:flint", Of: "role:officer"})
-			session := access.Session{}
+			session := access.Standpoint{}
 			if c.session != nil {
 				m = model(t, access.AddSubject{Subject: "role:other"}, access.Join{Member: "user:flint", Of: "role:other"})
 				session = c.session(m)
@@ -121,12 +121,12 @@ func TestRowPoliciesThatApply(t *testing.T) {
 	}
 }
 
-func narrowed(m *access.Model) access.Session {
+func narrowed(m *access.Model) access.Standpoint {
 	s, err := m.FindSubject("role:other")
 	if err != nil {
 		panic(err)
 	}
-	return access.Session{Role: s.ID}
+	return access.Standpoint{Role: s.ID}
 }
 
 func names(list []*RowPolicy) string {
@@ -161,7 +161,7 @@ func TestTheStrictestWins(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			m := model(t, c.more...)
-			g := govern(t, m, put(t, m, c.policies...), access.Session{})
+			g := govern(t, m, put(t, m, c.policies...), access.Standpoint{})
 			column, err := m.Lookup("survey.licensing.holders.email")
 			if err != nil {
 				t.Fatal(err)

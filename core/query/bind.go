@@ -15,8 +15,8 @@ import (
 // reads better without an error at each step.
 type binder struct {
 	text     string
-	standing *access.Standing // whose policies and facts hold
-	rights   *access.Standing // whose privileges are asked: of a view's text, perhaps its owner's
+	reader   *access.Rights // whose policies and facts hold
+	rights   *access.Rights // whose privileges are asked: of a view's text, perhaps its owner's
 	model    *access.Model
 	policies *policy.Set
 	params   []any

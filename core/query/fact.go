@@ -29,7 +29,7 @@ func (b *binder) valueFunction(f *pg.SQLValueFunction) Expr {
 // currentUser is the name of the session's user, or the service as service:NAME; NULL for a session
 // from the standpoint of a role or group alone.
 func (b *binder) currentUser() Expr {
-	if s := b.model.Subject(b.standing.Session.Subject); s.Acts() {
+	if s := b.model.Subject(b.reader.Standpoint.Subject); s.Acts() {
 		return &Literal{Text, userName(s)}
 	}
 	return &Literal{T: Text}
@@ -56,7 +56,7 @@ func (b *binder) fact(name string, f *pg.FuncCall, s *scope) Expr {
 		if len(f.Args) != 0 {
 			b.fail(f.Location, Mismatch, "purpose takes nothing")
 		}
-		if p := b.standing.Session.Purpose; p != "" {
+		if p := b.reader.Standpoint.Purpose; p != "" {
 			return &Literal{Text, p}
 		}
 		return &Literal{T: Text}
@@ -79,7 +79,7 @@ func (b *binder) among(kind access.SubjectKind, f *pg.FuncCall, s *scope) Expr {
 	}
 	in := &InList{X: x}
 	var names []string
-	for _, id := range b.standing.Subjects() {
+	for _, id := range b.reader.Subjects() {
 		if subject := b.model.Subject(id); subject.Kind == kind {
 			names = append(names, subject.Name)
 		}
@@ -116,11 +116,11 @@ func (b *binder) team(f *pg.FuncCall) []string {
 	if len(f.Args) != 0 || f.Over != nil {
 		b.fail(f.Location, Mismatch, "team takes nothing: column IN (team())")
 	}
-	if !b.model.Subject(b.standing.Session.Subject).Acts() {
+	if !b.model.Subject(b.reader.Standpoint.Subject).Acts() {
 		return nil
 	}
 	var names []string
-	for _, id := range b.model.Team(b.standing.Session.Subject) {
+	for _, id := range b.model.Team(b.reader.Standpoint.Subject) {
 		names = append(names, userName(b.model.Subject(id)))
 	}
 	slices.Sort(names)
@@ -132,7 +132,7 @@ func (b *binder) attributeValues(f *pg.FuncCall) []string {
 		b.fail(f.Location, Mismatch, "attribute takes the name of one attribute: attribute('districts')")
 	}
 	name := f.Args[0].GetAConst().GetSval().GetSval()
-	return b.model.Subject(b.standing.Session.Subject).Attributes[name]
+	return b.model.Subject(b.reader.Standpoint.Subject).Attributes[name]
 }
 
 // valueList gives the values of a set the type they are compared with. A

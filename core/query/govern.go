@@ -58,7 +58,7 @@ func (b *binder) viewed() []TableUse {
 // treat a column that is gone is closed: what the column held may stand under
 // another name now.
 func (b *binder) governance(o *access.Object) policy.Governance {
-	g := b.policies.Govern(b.standing, o.ID)
+	g := b.policies.Govern(b.reader, o.ID)
 	if len(g.Gone) > 0 {
 		gone := g.Gone[0]
 		panic(&Error{Code: Broken, Text: fmt.Sprintf("%s is closed: the column policy %s treats its column %s, which is gone from the source. An administrator has to edit or stop the policy, or lift its label from the column",
@@ -118,7 +118,7 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 	if p.Follow != nil {
 		return b.follow(p, inner)
 	}
-	e, own, err := bindCondition(b.standing, b.policies, p.Rule, inner)
+	e, own, err := bindCondition(b.reader, b.policies, p.Rule, inner)
 	if err == nil {
 		err = b.keepsReading(&p.Scope, own, inner, p.Label != 0)
 	}
@@ -158,7 +158,7 @@ func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 		}
 		where = join("AND", where, &Binary{"=", l, r, Boolean})
 	}
-	g := b.policies.Govern(b.standing, parent.Table.ID)
+	g := b.policies.Govern(b.reader, parent.Table.ID)
 	where = join("AND", where, b.filter(parent, &g.Rules))
 	if _, none := where.(*Literal); none {
 		return where // no parent row is there
@@ -237,7 +237,7 @@ func (b *binder) treat(inner *Relation, column int, d policy.Decision) Expr {
 func (b *binder) conditions(policies []*policy.ColumnPolicy, inner *Relation) Expr {
 	var any Expr
 	for _, p := range policy.Conditions(policies) {
-		e, own, err := bindCondition(b.standing, b.policies, p.When, inner)
+		e, own, err := bindCondition(b.reader, b.policies, p.When, inner)
 		if err == nil {
 			err = b.keepsReading(&p.Scope, own, inner, p.Label != 0)
 		}
@@ -271,7 +271,7 @@ func (b *binder) treated(x *ColumnRef, step policy.Step) Expr {
 		}
 		return &Literal{x.Type(), value}
 	case t.Kind == policy.Expression:
-		e, own, err := bindExpression(b.standing, b.policies, t.SQL, x)
+		e, own, err := bindExpression(b.reader, b.policies, t.SQL, x)
 		if err == nil {
 			err = b.keepsReading(&step.Any[0].Scope, own, x.Rel, step.Any[0].Label != 0)
 		}

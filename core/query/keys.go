@@ -54,7 +54,7 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 		return
 	}
 	parent := b.relation(b.model.Object(rel.Parent))
-	g := b.policies.Govern(b.standing, rel.Parent)
+	g := b.policies.Govern(b.reader, rel.Parent)
 	visible := b.filter(parent, &g.Rules)
 	if visible == nil {
 		return
@@ -85,7 +85,7 @@ func (b *binder) ledToByVisible(w *Write, rel *policy.Relationship) {
 	if w.Verb == access.Update && !slices.ContainsFunc(w.Columns, func(i int) bool { return slices.Contains(rel.To, w.Target.Columns[i].ID) }) {
 		return
 	}
-	g := b.policies.Govern(b.standing, rel.Child)
+	g := b.policies.Govern(b.reader, rel.Child)
 	follows := func(p *policy.RowPolicy) bool { return p.Follow != nil && p.Follow.Same(rel) }
 	if slices.ContainsFunc(g.Allow, follows) && !slices.ContainsFunc(g.Limit, func(p *policy.RowPolicy) bool { return !follows(p) }) {
 		return // of a row that is there, all such rows are there
@@ -97,13 +97,13 @@ func (b *binder) ledToByVisible(w *Write, rel *policy.Relationship) {
 
 // SeesAllRows reports whether the policies of a table leave a session all of its
 // rows.
-func SeesAllRows(st *access.Standing, policies *policy.Set, table access.ObjectID) (all bool) {
+func SeesAllRows(st *access.Rights, policies *policy.Set, table access.ObjectID) (all bool) {
 	defer func() {
 		if recover() != nil {
 			all = false // a table that is closed
 		}
 	}()
-	b := &binder{standing: st, rights: st, model: st.Model, policies: policies, own: true}
+	b := &binder{reader: st, rights: st, model: st.Model, policies: policies, own: true}
 	b.source = st.Model.Object(st.Model.Object(table).Parent).Parent
 	g := policies.Govern(st, table)
 	return g.Open() || b.filter(b.relation(st.Model.Object(table)), &g.Rules) == nil

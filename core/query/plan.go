@@ -12,7 +12,7 @@ import (
 	"gneiss/core/policy"
 )
 
-// A Plan is a governed query, ready to run. It holds for one standing and one
+// A Plan is a governed query, ready to run. It holds for one reader and one
 // set of policies.
 type Plan struct {
 	SQL     string
@@ -33,11 +33,11 @@ type Plan struct {
 	Explain bool
 }
 
-// Make works out the governed form of a text for a standing. Params are the
+// Make works out the governed form of a text for a reader. Params are the
 // values of $1, $2 and so on: nil, bool, int64, float64 or string. Its errors
 // are of type [*Error]; a failure of the planner's own is one, too, so that it
 // is a refusal and not an answer.
-func Make(text string, params []any, st *access.Standing, policies *policy.Set) (plan *Plan, err error) {
+func Make(text string, params []any, st *access.Rights, policies *policy.Set) (plan *Plan, err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			plan, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
@@ -46,12 +46,12 @@ func Make(text string, params []any, st *access.Standing, policies *policy.Set) 
 	return makePlan(text, params, st, policies)
 }
 
-func makePlan(text string, params []any, st *access.Standing, policies *policy.Set) (plan *Plan, err error) {
+func makePlan(text string, params []any, st *access.Rights, policies *policy.Set) (plan *Plan, err error) {
 	tree, err := parseOne(text)
 	if err != nil {
 		return nil, err
 	}
-	b := &binder{text: text, standing: st, rights: st, model: st.Model, policies: policies, params: params}
+	b := &binder{text: text, reader: st, rights: st, model: st.Model, policies: policies, params: params}
 	defer func() {
 		// What binding finds wrong after a table is opaque may come of that.
 		if err != nil && len(b.needs) > 0 {

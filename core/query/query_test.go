@@ -64,13 +64,13 @@ func with(t testing.TB, m *access.Model, set *policy.Set, changes ...policy.Chan
 	return set
 }
 
-func flint(t testing.TB, m *access.Model) *access.Standing {
+func flint(t testing.TB, m *access.Model) *access.Rights {
 	t.Helper()
 	s, err := m.FindSubject("user:flint")
 	if err != nil {
 		t.Fatal(err)
 	}
-	st, err := m.Stand(access.Session{Subject: s.ID}, time.Unix(2, 0))
+	st, err := m.Rights(access.Standpoint{Subject: s.ID}, time.Unix(2, 0))
 	if err != nil {
 		t.Fatal(err)
 	}

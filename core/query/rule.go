@@ -24,7 +24,7 @@ const (
 )
 
 // bindCondition binds a text that must be one condition over a table's columns.
-func bindCondition(st *access.Standing, set *policy.Set, text string, inner *Relation) (e Expr, own *binder, err error) {
+func bindCondition(st *access.Rights, set *policy.Set, text string, inner *Relation) (e Expr, own *binder, err error) {
 	return bindOwn(st, set, conditionHead, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause == nil || len(s.TargetList) != 1 {
 			panic(&Error{Code: Syntax, Text: "the rule is more than one condition"})
@@ -37,7 +37,7 @@ func bindCondition(st *access.Standing, set *policy.Set, text string, inner *Rel
 
 // bindExpression binds the expression that stands in the place of a column's
 // value, and has its type.
-func bindExpression(st *access.Standing, set *policy.Set, text string, x *ColumnRef) (e Expr, own *binder, err error) {
+func bindExpression(st *access.Rights, set *policy.Set, text string, x *ColumnRef) (e Expr, own *binder, err error) {
 	return bindOwn(st, set, expressionHead, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause != nil || len(s.TargetList) != 1 || s.TargetList[0].GetResTarget().GetName() != "" {
 			panic(&Error{Code: Syntax, Text: "a treatment is one expression"})
@@ -52,8 +52,8 @@ func bindExpression(st *access.Standing, set *policy.Set, text string, x *Column
 	})
 }
 
-func bindOwn(st *access.Standing, set *policy.Set, head, text string, inner *Relation, bind func(*binder, *pg.SelectStmt, *scope) Expr) (e Expr, own *binder, err error) {
-	own = &binder{text: head + text, standing: st, model: st.Model, own: true, home: inner.Table}
+func bindOwn(st *access.Rights, set *policy.Set, head, text string, inner *Relation, bind func(*binder, *pg.SelectStmt, *scope) Expr) (e Expr, own *binder, err error) {
+	own = &binder{text: head + text, reader: st, model: st.Model, own: true, home: inner.Table}
 	defer func() { err = afterHead(err, len(head)) }()
 	defer caught(&err)
 	tree, err := set.Once(own.text, func() (any, error) { return parse(own.text) })
@@ -81,11 +81,11 @@ func afterHead(err error, head int) error {
 
 // CheckRule reports whether a text can be the condition of a policy on the
 // table: it binds, is a truth value, and stays in the table's source.
-func CheckRule(st *access.Standing, table *access.Object, rule string) error {
+func CheckRule(st *access.Rights, table *access.Object, rule string) error {
 	if strings.TrimSpace(rule) == "" {
 		return &Error{Code: Syntax, Text: "the rule is empty; write a condition over the table's columns, such as district = 'north'"}
 	}
-	b := &binder{standing: st, model: st.Model, own: true}
+	b := &binder{reader: st, model: st.Model, own: true}
 	_, _, err := bindCondition(st, nil, rule, b.relation(table))
 	return err
 }
@@ -93,8 +93,8 @@ func CheckRule(st *access.Standing, table *access.Object, rule string) error {
 // CheckWhen is CheckRule for the condition of a column policy. It returns the
 // columns that the condition is about and that can be NULL: where the condition
 // is unknown, a value is not treated.
-func CheckWhen(st *access.Standing, table *access.Object, when string) (nullable []string, err error) {
-	b := &binder{standing: st, model: st.Model, own: true}
+func CheckWhen(st *access.Rights, table *access.Object, when string) (nullable []string, err error) {
+	b := &binder{reader: st, model: st.Model, own: true}
 	inner := b.relation(table)
 	e, _, err := bindCondition(st, nil, when, inner)
 	anyExpr(e, func(x Expr) bool {
@@ -118,11 +118,11 @@ func CheckWhen(st *access.Standing, table *access.Object, when string) (nullable
 
 // CheckTreatment reports whether a treatment can be that of a column: it fits
 // the type, and its expression binds.
-func CheckTreatment(st *access.Standing, column *access.Object, t policy.Treatment) error {
+func CheckTreatment(st *access.Rights, column *access.Object, t policy.Treatment) error {
 	if t.Kind != policy.Expression {
 		return nil
 	}
-	b := &binder{standing: st, model: st.Model, own: true}
+	b := &binder{reader: st, model: st.Model, own: true}
 	x := columnWith(b.relation(st.Model.Object(column.Parent)), column.ID)
 	if x == nil {
 		return &Error{Code: Mismatch, Text: "an expression cannot stand for a column of type " + column.Type}

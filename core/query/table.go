@@ -172,8 +172,8 @@ func (b *binder) authoriseTable(r *Relation) {
 	}
 	// Who lends a right passes it on, so it takes the right to (ISO/IEC 9075-2, 11.32:
 	// privileges on a view are grantable where those beneath it are).
-	if b.lends != 0 && !b.standing.Counts(b.lends) &&
-		b.model.Entitling(b.lends, access.Set(access.Select), access.Target{Object: r.Table.ID}, b.standing.At) == nil {
+	if b.lends != 0 && !b.reader.Counts(b.lends) &&
+		b.model.Entitling(b.lends, access.Set(access.Select), access.Target{Object: r.Table.ID}, b.reader.At) == nil {
 		b.kept = append(b.kept, r.Table.ID)
 	}
 }

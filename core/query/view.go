@@ -43,11 +43,11 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	if slices.Contains(b.within, o.ID) {
 		panic(closed("the view reads itself"))
 	}
-	inner := &binder{text: o.View.Text, standing: b.standing, rights: b.rights, model: b.model, policies: b.policies, source: b.source,
+	inner := &binder{text: o.View.Text, reader: b.reader, rights: b.rights, model: b.model, policies: b.policies, source: b.source,
 		depth: b.depth, groups: b.groups, cost: b.cost, within: append(slices.Clone(b.within), o.ID), lends: b.lends}
 	lends := o.View.Rights == access.OwnerRights
 	if lends {
-		owner, err := b.standing.StandOwner(o)
+		owner, err := b.reader.OwnersRights(o)
 		if err != nil {
 			panic(closed("%v", err))
 		}
@@ -104,7 +104,7 @@ func gives(q *Query, columns []Column) bool {
 // given rights, made by whom st is of: its tables are the schema's source's, and all
 // of it binds. It returns the columns that the view gives, under their own names or
 // those given, and the tables and views that it names. A * is refused, since a view keeps the columns that it is made with.
-func CheckView(st, rights *access.Standing, policies *policy.Set, path, text string, names []string) (columns []access.ViewColumn, reads []string, err error) {
+func CheckView(st, rights *access.Rights, policies *policy.Set, path, text string, names []string) (columns []access.ViewColumn, reads []string, err error) {
 	parts, err := access.ParsePath(path)
 	if err != nil || len(parts) != 3 {
 		return nil, nil, &Error{Code: Mismatch, Text: "a view stands in a schema: write SOURCE.SCHEMA.NAME, not " + path}
@@ -113,7 +113,7 @@ func CheckView(st, rights *access.Standing, policies *policy.Set, path, text str
 	if err != nil {
 		return nil, nil, err
 	}
-	b := &binder{text: text, standing: st, rights: rights, model: st.Model, policies: policies, source: schema.Parent, within: []access.ObjectID{schema.ID}}
+	b := &binder{text: text, reader: st, rights: rights, model: st.Model, policies: policies, source: schema.Parent, within: []access.ObjectID{schema.ID}}
 	if old := st.Model.Child(schema, parts[2]); old != nil {
 		b.within[0] = old.ID // it must not read itself
 	}

@@ -98,7 +98,7 @@ func (s *Service) mayChange(st *platform.State, c identity.Caller, what platform
 }
 
 // manages wants MANAGE on the object that a target stands for or stands in.
-func manages(st *platform.State, own *access.Standing, path string) error {
+func manages(st *platform.State, own *access.Rights, path string) error {
 	target, err := st.Model.LookupTarget(path)
 	if err != nil {
 		return err
@@ -162,7 +162,7 @@ func (s *Service) mayReveal(st *platform.State, c identity.Caller, target access
 
 // mayRevoke lets who made a grant take it back, and who manages its object take
 // back anybody's.
-func (s *Service) mayRevoke(st *platform.State, c identity.Caller, own *access.Standing, what access.RemoveGrant) error {
+func (s *Service) mayRevoke(st *platform.State, c identity.Caller, own *access.Rights, what access.RemoveGrant) error {
 	if what.Grantor != "" && what.Grantor == st.Model.Ref(c.User) && !what.Cascade {
 		return nil
 	}
@@ -185,7 +185,7 @@ func mayTake(st *platform.State, c identity.Caller, what access.Leave) bool {
 
 // managesLabel wants MANAGE on the object, and on the label too where policies
 // hang on it: to take it off the object takes their protection off.
-func managesLabel(st *platform.State, own *access.Standing, label, object string) error {
+func managesLabel(st *platform.State, own *access.Rights, label, object string) error {
 	if err := manages(st, own, object); err != nil {
 		return err
 	}
@@ -198,7 +198,7 @@ func managesLabel(st *platform.State, own *access.Standing, label, object string
 
 // relates wants MANAGE on the table whose rows the relationship can be followed
 // for, and REFERENCES on the columns that it leads to (ISO/IEC 9075-2, 11.8).
-func relates(st *platform.State, own *access.Standing, from, to []string) error {
+func relates(st *platform.State, own *access.Rights, from, to []string) error {
 	for _, path := range from {
 		if err := manages(st, own, path); err != nil {
 			return err
@@ -216,7 +216,7 @@ func relates(st *platform.State, own *access.Standing, from, to []string) error 
 	return nil
 }
 
-func references(st *platform.State, own *access.Standing, column access.ObjectID) error {
+func references(st *platform.State, own *access.Rights, column access.ObjectID) error {
 	if !own.Resolve(column).Allowed.Any(access.Set(access.References, access.Manage)) {
 		return identity.Wants(st, access.References, column)
 	}
@@ -279,7 +279,7 @@ func labelOf(name string) string {
 func laneOf(name string) string { return "lane:" + strings.TrimPrefix(strings.ToLower(name), "lane:") }
 
 // managesOld wants MANAGE on the table that a policy is on now, if it is there.
-func (s *Service) managesOld(st *platform.State, own *access.Standing, name string) error {
+func (s *Service) managesOld(st *platform.State, own *access.Rights, name string) error {
 	table := access.ObjectID(0)
 	if row, column := st.Policies.Find(name); row != nil {
 		table = row.At()

@@ -56,7 +56,7 @@ func (s *Service) setRole(ctx context.Context, c identity.Caller, p *identity.Vi
 		if err != nil {
 			return wire.Result{}, s.identity.RefuseFrom(c, p, record, err)
 		}
-		p, role = narrowed, narrowed.Session.Role
+		p, role = narrowed, narrowed.Standpoint.Role
 		says = "acting in " + p.Model.Ref(role) + " until SET ROLE NONE"
 	}
 	if err := s.audit.Write(record); err != nil {
@@ -65,12 +65,12 @@ func (s *Service) setRole(ctx context.Context, c identity.Caller, p *identity.Vi
 	if err := s.identity.ActIn(ctx, c, role); err != nil {
 		return wire.Result{}, err
 	}
-	return wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{{says}}, Standing: p.Words, Record: audit.Reference(record.ID)}, nil
+	return wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{{says}}, Standpoint: p.Words, Record: audit.Reference(record.ID)}, nil
 }
 
 // changedResult is what a change did, as rows.
-func changedResult(c wire.Changed, standing string, took float64) wire.Result {
-	r := wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{}, TookMS: took, Standing: standing,
+func changedResult(c wire.Changed, rights string, took float64) wire.Result {
+	r := wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{}, TookMS: took, Standpoint: rights,
 		Record: fmt.Sprintf("revision %d", c.Revision)}
 	for _, line := range c.Says {
 		r.Rows = append(r.Rows, []any{line})

@@ -164,7 +164,7 @@ func (s *Service) orderGrant(st *platform.State, o *order, in wire.GrantRequest,
 // source, or a pattern of schemas, it opens the doors of those schemas, also of
 // those that come.
 func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest, objects []access.Target, subject *access.Subject) {
-	standing, err := st.Model.Stand(access.Session{Subject: subject.ID}, time.Now())
+	rights, err := st.Model.Rights(access.Standpoint{Subject: subject.ID}, time.Now())
 	if err != nil {
 		o.notes = append(o.notes, subject.Ref()+" is disabled; no doors were opened for it")
 		return
@@ -178,10 +178,10 @@ func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest,
 		}
 	}
 	for _, target := range objects {
-		for _, door := range standing.Resolve(target.Object).Shut {
+		for _, door := range rights.Resolve(target.Object).Shut {
 			open(access.Target{Object: door})
 		}
-		if st.Model.Object(target.Object).Kind != access.Source || len(standing.Paths(access.All, target.Object)) > 0 {
+		if st.Model.Object(target.Object).Kind != access.Source || len(rights.Paths(access.All, target.Object)) > 0 {
 			continue
 		}
 		schemas := access.Target{Object: target.Object, Pattern: target.Pattern}
@@ -190,7 +190,7 @@ func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest,
 		}
 		open(schemas)
 	}
-	if lane, err := st.Model.FindLane(access.FirstLane); err == nil && len(standing.MayRun()) == 0 && s.needsLane(st, subject.ID) {
+	if lane, err := st.Model.FindLane(access.FirstLane); err == nil && len(rights.MayRun()) == 0 && s.needsLane(st, subject.ID) {
 		open(access.Target{Object: lane.ID})
 	}
 	if len(opened) == 0 {

@@ -162,12 +162,12 @@ func (s *Service) readerless(st *platform.State, p *policy.RowPolicy) []string {
 	for _, table := range st.Covered(p) {
 		holders, left := 0, 0
 		for _, id := range st.Actors(access.PublicID, now) {
-			standing, err := st.Standing(access.Session{Subject: id}, now)
-			if err != nil || !standing.Resolve(table.ID).Allowed.Has(access.Select) {
+			rights, err := st.Rights(access.Standpoint{Subject: id}, now)
+			if err != nil || !rights.Resolve(table.ID).Allowed.Has(access.Select) {
 				continue
 			}
 			holders++
-			if !st.Policies.Govern(standing, table.ID).Closed {
+			if !st.Policies.Govern(rights, table.ID).Closed {
 				left++
 				break
 			}
@@ -183,7 +183,7 @@ func (s *Service) readerless(st *platform.State, p *policy.RowPolicy) []string {
 // unknown.
 func nullableWhen(st *platform.State, p *policy.ColumnPolicy) []string {
 	treated := st.Policies.Treated(p, st.Model)
-	public, err := st.Standing(access.Session{Subject: access.PublicID}, time.Time{})
+	public, err := st.Rights(access.Standpoint{Subject: access.PublicID}, time.Time{})
 	if err != nil || len(treated) == 0 {
 		return nil
 	}

@@ -127,7 +127,7 @@ func (t *trial) as(ctx context.Context, c identity.Caller, table *access.Object,
 		if err != nil {
 			return err
 		}
-		t.compare(ctx, c, table, p.Session, p.Words)
+		t.compare(ctx, c, table, p.Standpoint, p.Words)
 	}
 	return nil
 }
@@ -137,12 +137,12 @@ func (t *trial) as(ctx context.Context, c identity.Caller, table *access.Object,
 func (t *trial) touched(ctx context.Context, c identity.Caller, table *access.Object) {
 	now := time.Now()
 	for _, id := range t.before.Actors(access.PublicID, now) {
-		session := access.Session{Subject: id}
-		was, err := t.before.Standing(session, now)
+		session := access.Standpoint{Subject: id}
+		was, err := t.before.Rights(session, now)
 		if err != nil || !was.Resolve(table.ID).Allowed.Has(access.Select) {
 			continue
 		}
-		is, err := t.after.Standing(session, now)
+		is, err := t.after.Rights(session, now)
 		if err != nil {
 			continue
 		}
@@ -174,13 +174,13 @@ func otherwise(m *access.Model, table *access.Object, was, is policy.Governance)
 }
 
 // compare adds what one session sees of a table before and after.
-func (t *trial) compare(ctx context.Context, c identity.Caller, table *access.Object, session access.Session, words string) {
-	n := wire.TrialCount{Standing: words, Table: t.after.Model.Path(table.ID), Columns: []string{}}
+func (t *trial) compare(ctx context.Context, c identity.Caller, table *access.Object, session access.Standpoint, words string) {
+	n := wire.TrialCount{Standpoint: words, Table: t.after.Model.Path(table.ID), Columns: []string{}}
 	now := time.Now()
-	was, err := t.before.Standing(session, now)
+	was, err := t.before.Rights(session, now)
 	if err == nil {
-		var is *access.Standing
-		if is, err = t.after.Standing(session, now); err == nil {
+		var is *access.Rights
+		if is, err = t.after.Rights(session, now); err == nil {
 			n.Columns = otherwise(t.after.Model, table, t.before.Policies.Govern(was, table.ID), t.after.Policies.Govern(is, table.ID))
 		}
 	}

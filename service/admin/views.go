@@ -38,7 +38,7 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	if err != nil {
 		return o, err
 	}
-	put := access.PutView{Path: in.Path, Text: strings.TrimRight(strings.TrimSpace(in.Text), "; \t\n"), Rights: access.Rights(in.Rights), Sealed: in.Sealed, Owner: in.Owner}
+	put := access.PutView{Path: in.Path, Text: strings.TrimRight(strings.TrimSpace(in.Text), "; \t\n"), Rights: access.ViewRights(in.Rights), Sealed: in.Sealed, Owner: in.Owner}
 	own, err := s.identity.Own(st, c)
 	if err != nil {
 		return o, err
@@ -68,8 +68,8 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	}
 	if put.Owner == "" {
 		put.Owner = st.Model.Ref(c.User)
-		if p.Session.Role != 0 {
-			put.Owner = st.Model.Ref(p.Session.Role)
+		if p.Standpoint.Role != 0 {
+			put.Owner = st.Model.Ref(p.Standpoint.Role)
 		}
 	}
 	if err := mayPlaceView(st, own, put); err != nil { // first, for the text is bound with its owner's rights
@@ -107,7 +107,7 @@ func (s *Service) viewPlace(p *identity.Viewer, path string) (*access.Object, er
 }
 
 // viewRights is whose rights the text of a view is checked with.
-func (s *Service) viewRights(st *platform.State, c identity.Caller, put access.PutView) (*access.Standing, error) {
+func (s *Service) viewRights(st *platform.State, c identity.Caller, put access.PutView) (*access.Rights, error) {
 	if put.Rights == access.ReaderRights {
 		return s.identity.Own(st, c)
 	}
@@ -115,14 +115,14 @@ func (s *Service) viewRights(st *platform.State, c identity.Caller, put access.P
 	if err != nil {
 		return nil, err
 	}
-	return st.Model.Stand(access.Session{Subject: owner.ID}, time.Now())
+	return st.Model.Rights(access.Standpoint{Subject: owner.ID}, time.Now())
 }
 
 // mayPutView wants CREATE on the schema; of a view that is there, its owner's
 // rights; and those of who is to own it, so that nobody takes rights that they lack
 // by writing what another's view reads. The text is checked again, for the state
 // that the change is made on.
-func (s *Service) mayPutView(st *platform.State, c identity.Caller, own *access.Standing, put access.PutView) error {
+func (s *Service) mayPutView(st *platform.State, c identity.Caller, own *access.Rights, put access.PutView) error {
 	if err := mayPlaceView(st, own, put); err != nil {
 		return err
 	}
@@ -138,7 +138,7 @@ func (s *Service) mayPutView(st *platform.State, c identity.Caller, own *access.
 }
 
 // mayPlaceView is mayPutView but for the text.
-func mayPlaceView(st *platform.State, own *access.Standing, put access.PutView) error {
+func mayPlaceView(st *platform.State, own *access.Rights, put access.PutView) error {
 	parts, err := access.ParsePath(put.Path)
 	if err != nil || len(parts) != 3 {
 		return fault.New(fault.Invalid, "bad_path", "a view stands in a schema: write SOURCE.SCHEMA.NAME, not %q", put.Path)
@@ -157,7 +157,7 @@ func mayPlaceView(st *platform.State, own *access.Standing, put access.PutView) 
 }
 
 // mayOwn wants the rights of who is to own a view.
-func mayOwn(st *platform.State, own *access.Standing, owner string) error {
+func mayOwn(st *platform.State, own *access.Rights, owner string) error {
 	subject, err := st.Model.FindSubject(owner)
 	if err != nil {
 		return err
@@ -178,7 +178,7 @@ func given(columns []access.ViewColumn) []string {
 }
 
 // mayDropView wants the rights of a view's owner, or MANAGE on it.
-func mayDropView(st *platform.State, own *access.Standing, path string) error {
+func mayDropView(st *platform.State, own *access.Rights, path string) error {
 	view, err := st.Model.Lookup(path)
 	if err == nil && view.Owner != 0 && own.Counts(view.Owner) {
 		return nil

@@ -32,7 +32,7 @@ func (l *Log) Write(r *store.Record) error {
 	if r.Labels == "" {
 		r.Labels = "[]"
 	}
-	r.Text, r.Reason, r.Actor, r.Standing = Bounded(r.Text, mostText), Bounded(r.Reason, mostText), Bounded(r.Actor, mostName), Bounded(r.Standing, mostName)
+	r.Text, r.Reason, r.Actor, r.Standpoint = Bounded(r.Text, mostText), Bounded(r.Reason, mostText), Bounded(r.Actor, mostName), Bounded(r.Standpoint, mostName)
 	if r.At == "" {
 		r.At = time.Now().UTC().Format("2006-01-02T15:04:05.000Z")
 	}

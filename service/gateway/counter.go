@@ -25,12 +25,12 @@ func (s *Service) Counter(lane *access.Object) *Counter {
 }
 
 // Rows counts the rows of a table that are there for a session.
-func (c *Counter) Rows(ctx context.Context, st *platform.State, session access.Session, table *access.Object) (int64, error) {
-	standing, err := st.Standing(session, time.Now())
+func (c *Counter) Rows(ctx context.Context, st *platform.State, session access.Standpoint, table *access.Object) (int64, error) {
+	rights, err := st.Rights(session, time.Now())
 	if err != nil {
 		return 0, err
 	}
-	plan, err := st.Plan(standing, "SELECT count(*) FROM "+st.Model.Path(table.ID), nil)
+	plan, err := st.Plan(rights, "SELECT count(*) FROM "+st.Model.Path(table.ID), nil)
 	if err != nil {
 		return 0, err
 	}
@@ -44,11 +44,11 @@ func (c *Counter) All(ctx context.Context, st *platform.State, table *access.Obj
 	if err != nil {
 		return 0, err
 	}
-	standing, err := st.Standing(access.Session{Subject: role.ID}, time.Now())
+	rights, err := st.Rights(access.Standpoint{Subject: role.ID}, time.Now())
 	if err != nil {
 		return 0, err
 	}
-	plan, err := query.Make("SELECT count(*) FROM "+st.Model.Path(table.ID), nil, standing, &policy.Set{})
+	plan, err := query.Make("SELECT count(*) FROM "+st.Model.Path(table.ID), nil, rights, &policy.Set{})
 	if err != nil {
 		return 0, err
 	}

@@ -97,7 +97,7 @@ func (s *Service) explain(ctx context.Context, c identity.Caller, p *identity.Vi
 	if err != nil {
 		return wire.Result{}, s.identity.Failed(p, record, time.Now(), err)
 	}
-	out := wire.Result{Columns: []wire.ResultColumn{{Name: "plan", Type: "text"}}, Rows: [][]any{}, Standing: p.Words}
+	out := wire.Result{Columns: []wire.ResultColumn{{Name: "plan", Type: "text"}}, Rows: [][]any{}, Standpoint: p.Words}
 	line := func(format string, args ...any) { out.Rows = append(out.Rows, []any{fmt.Sprintf(format, args...)}) }
 	for _, text := range strings.Split(shown.SQL, "\n") {
 		line("%s", text)
@@ -138,7 +138,7 @@ func shaped(m *access.Model, t query.TableUse) wire.Shaped {
 
 // PolicySentences lists what the live policies of a table make of it here.
 func PolicySentences(p *identity.Viewer, table access.ObjectID) []string {
-	g := p.State.Policies.Govern(p.Standing, table)
+	g := p.State.Policies.Govern(p.Rights, table)
 	out := []string{}
 	for _, r := range g.All() {
 		out = append(out, r.Name+": "+r.Sentence(p.Model, query.Words))

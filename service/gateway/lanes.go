@@ -13,15 +13,15 @@ import (
 // that is open. A role or group alone runs nothing in real life; looked at from
 // there, the caller's own lane serves.
 func (s *Service) Lane(c identity.Caller, p *identity.Viewer, name string) (*access.Object, error) {
-	standing := p.Standing
-	if !p.Model.Subject(p.Session.Subject).Acts() {
+	rights := p.Rights
+	if !p.Model.Subject(p.Standpoint.Subject).Acts() {
 		own, err := s.identity.Own(p.State, c)
 		if err != nil {
 			return nil, err
 		}
-		standing = own
+		rights = own
 	}
-	open := standing.MayRun()
+	open := rights.MayRun()
 	if name == "" && len(open) > 0 {
 		return open[0], nil
 	}
@@ -36,7 +36,7 @@ func (s *Service) Lane(c identity.Caller, p *identity.Viewer, name string) (*acc
 			}
 		}
 	}
-	if name != "" && (err != nil || !p.Reviews && !standing.Sees(want.ID)) {
+	if name != "" && (err != nil || !p.Reviews && !rights.Sees(want.ID)) {
 		return nil, fault.New(fault.NotFound, "not_found", "there is no lane %s, or it is not yours to use", name)
 	}
 	return nil, &query.Error{Code: query.Refused, Text: fmt.Sprintf("you lack USAGE on %s: a query needs a lane to run on", p.Model.Path(want.ID)),

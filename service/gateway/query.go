@@ -46,7 +46,7 @@ func (s *Service) Query(ctx context.Context, c identity.Caller, in wire.QueryReq
 		return s.write(ctx, c, p, in, plan, lane, record)
 	}
 	p.Touch(record, Objects(plan))
-	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.Words, Lane: lane.Name}
+	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standpoint: p.Words, Lane: lane.Name}
 	limit := lane.Limits.Rows
 	if in.Limit > 0 {
 		limit = min(limit, in.Limit)

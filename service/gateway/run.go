@@ -91,7 +91,7 @@ func Objects(plan *query.Plan) []access.ObjectID {
 // said in one go.
 func (s *Service) Plan(c identity.Caller, p *identity.Viewer, text string, params []any, lane string) (*query.Plan, *access.Object, error) {
 	on, laneErr := s.Lane(c, p, lane)
-	plan, err := p.State.Plan(p.Standing, text, params)
+	plan, err := p.State.Plan(p.Rights, text, params)
 	if err == nil {
 		err = laneErr
 	}

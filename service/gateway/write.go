@@ -44,7 +44,7 @@ func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.View
 	if p.Other {
 		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "rows are changed as yourself; step back from the standpoint of %s first", p.Words))
 	}
-	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standing: p.Words, Lane: lane.Name}
+	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standpoint: p.Words, Lane: lane.Name}
 	args := source.Bind(plan.Args, s.Facts(started))
 	src, err := s.planSource(ctx, plan)
 	if err != nil {

@@ -36,10 +36,10 @@ const (
 func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (secret string, out wire.Session, err error) {
 	now := time.Now()
 	name := strings.TrimPrefix(strings.ToLower(strings.TrimSpace(in.User)), "user:")
-	if len(name) > MostName || len(in.Password) > mostPassword || len(in.Name) > MostName {
-		return "", out, fault.New(fault.Invalid, "too_long", "a name has at most %d bytes, and a password %d", MostName, mostPassword)
+	if len(name) > mostName || len(in.Password) > mostPassword || len(in.Name) > mostName {
+		return "", out, fault.New(fault.Invalid, "too_long", "a name has at most %d bytes, and a password %d", mostName, mostPassword)
 	}
-	who := pair{userRef(name), audit.Bounded(address, MostName)}
+	who := pair{userRef(name), audit.Bounded(address, mostName)}
 	signedIn := func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) }
 	if wait := s.attempt.wait(who, now, signedIn); wait > 0 {
 		return "", out, fault.New(fault.TooMany, "too_many_attempts", "too many attempts to sign in; wait %s", max(wait.Round(time.Second), time.Second))
@@ -124,7 +124,7 @@ func (s *Service) Whoami(c Caller, at wire.Standpoint) (wire.Session, error) {
 	rights := own.Resolve(access.PlatformID).Allowed
 	out := wire.Session{User: st.Model.Ref(c.User), Title: st.Model.Subject(c.User).Title,
 		Administrator: rights.Has(access.Manage), Reviewer: s.Reviews(st, c), Auditor: rights.Has(access.Audit),
-		Standing: p.Words, Purpose: p.Session.Purpose, Roles: []string{}, Groups: []string{}, Revision: st.Revision, CSRF: c.token.CSRF}
+		Standpoint: p.Words, Purpose: p.Standpoint.Purpose, Roles: []string{}, Groups: []string{}, Revision: st.Revision, CSRF: c.token.CSRF}
 	out.Expires, _ = time.Parse(time.RFC3339, c.token.Expires)
 	for _, id := range p.Subjects() {
 		switch subject := st.Model.Subject(id); subject.Kind {

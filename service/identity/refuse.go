@@ -32,7 +32,7 @@ func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
 func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Record {
 	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: "allowed", Text: text, Address: c.Address}
 	if p.Words != r.Actor {
-		r.Standing = p.Words
+		r.Standpoint = p.Words
 	}
 	return r
 }

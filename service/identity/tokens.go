@@ -27,7 +27,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	if len(in.Old) > mostPassword || len(in.New) > mostPassword {
 		return wire.Changed{}, fault.New(fault.Invalid, "too_long", "a password has at most %d bytes", mostPassword)
 	}
-	who := pair{"password " + ref, audit.Bounded(c.Address, MostName)}
+	who := pair{"password " + ref, audit.Bounded(c.Address, mostName)}
 	if s.attempt.wait(who, time.Now(), func() bool { return false }) > 0 {
 		return wire.Changed{}, fault.New(fault.TooMany, "too_many_attempts", "too many attempts; wait a minute")
 	}

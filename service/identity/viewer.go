@@ -15,7 +15,7 @@ import (
 // A Viewer is as whom a request looks: the session, what it holds, and how
 // the record names it.
 type Viewer struct {
-	*access.Standing
+	*access.Rights
 	State *platform.State
 	Words string // for people: "user:flint in role:x for audit"
 	Other bool   // not the caller's own
@@ -25,8 +25,8 @@ type Viewer struct {
 }
 
 // Own returns the caller's own standing, with all their roles.
-func (s *Service) Own(st *platform.State, c Caller) (*access.Standing, error) {
-	return st.Standing(access.Session{Subject: c.User}, time.Now())
+func (s *Service) Own(st *platform.State, c Caller) (*access.Rights, error) {
+	return st.Rights(access.Standpoint{Subject: c.User}, time.Now())
 }
 
 // ViewerAt works out a standpoint. Everyone may narrow their own session; only
@@ -35,7 +35,7 @@ func (s *Service) ViewerAt(st *platform.State, c Caller, at wire.Standpoint) (*V
 	if at.As == "" && at.Role == "" {
 		at.Role = s.actingIn(st, c)
 	}
-	session := access.Session{Subject: c.User}
+	session := access.Standpoint{Subject: c.User}
 	if at.As != "" {
 		subject, err := st.Model.FindSubject(at.As)
 		if err != nil {
@@ -69,10 +69,10 @@ func (s *Service) ActIn(ctx context.Context, c Caller, role access.SubjectID) er
 
 // ViewerOf works out the standpoint of a subject, for who may ask about it.
 func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at wire.Standpoint) (*Viewer, error) {
-	if len(at.Purpose) > MostPurpose {
-		return nil, fault.New(fault.Invalid, "bad_purpose", "a purpose has at most %d bytes", MostPurpose)
+	if len(at.Purpose) > mostPurpose {
+		return nil, fault.New(fault.Invalid, "bad_purpose", "a purpose has at most %d bytes", mostPurpose)
 	}
-	session := access.Session{Subject: id, Purpose: strings.TrimSpace(at.Purpose)}
+	session := access.Standpoint{Subject: id, Purpose: strings.TrimSpace(at.Purpose)}
 	if at.Role != "" {
 		role, err := st.Model.FindSubject("role:" + strings.TrimPrefix(strings.ToLower(at.Role), "role:"))
 		switch {
@@ -84,14 +84,14 @@ func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at
 			return nil, roleNotHeld(at.Role)
 		}
 	}
-	standing, err := st.Standing(session, time.Now())
+	rights, err := st.Rights(session, time.Now())
 	if err != nil && session.Role != 0 && !s.Reviews(st, c) {
 		return nil, roleNotHeld(at.Role)
 	}
 	if err != nil {
 		return nil, err
 	}
-	p := &Viewer{Standing: standing, State: st, Words: st.Model.Ref(id), Other: id != c.User, Reviews: s.Reviews(st, c)}
+	p := &Viewer{Rights: rights, State: st, Words: st.Model.Ref(id), Other: id != c.User, Reviews: s.Reviews(st, c)}
 	if session.Role != 0 {
 		p.Words += " in " + st.Model.Ref(session.Role)
 	}
@@ -140,7 +140,7 @@ func (p *Viewer) Shows(id access.ObjectID) bool {
 // Absent reports whether a column does not exist for the standpoint.
 func (p *Viewer) Absent(id access.ObjectID) bool {
 	o := p.Model.Object(id)
-	return o.Kind == access.Column && p.State.Policies.Govern(p.Standing, o.Parent).Columns[id].Treatment.Kind == policy.Absent
+	return o.Kind == access.Column && p.State.Policies.Govern(p.Rights, o.Parent).Columns[id].Treatment.Kind == policy.Absent
 }
 
 func (p *Viewer) whose() string {

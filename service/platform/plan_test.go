@@ -25,11 +25,11 @@ func BenchmarkPlanWarm(b *testing.B) {
 	}
 	b.ReportAllocs()
 	for b.Loop() {
-		standing, err := st.Standing(access.Session{Subject: opal.ID}, time.Unix(2, 0))
+		rights, err := st.Rights(access.Standpoint{Subject: opal.ID}, time.Unix(2, 0))
 		if err != nil {
 			b.Fatal(err)
 		}
-		if _, err := st.Plan(standing, "SELECT count(*) FROM survey.field.visits WHERE id > 17", nil); err != nil {
+		if _, err := st.Plan(rights, "SELECT count(*) FROM survey.field.visits WHERE id > 17", nil); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -53,7 +53,7 @@ func (st *State) CheckRow(p *policy.RowPolicy) error {
 		}
 		return nil
 	}
-	public, err := st.Standing(access.Session{Subject: access.PublicID}, time.Time{})
+	public, err := st.Rights(access.Standpoint{Subject: access.PublicID}, time.Time{})
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func onTable(st *State, at access.ObjectID, table *access.Object, err error) err
 // CheckColumn returns why a column policy cannot work on a column that it is
 // about.
 func (st *State) CheckColumn(p *policy.ColumnPolicy) error {
-	public, err := st.Standing(access.Session{Subject: access.PublicID}, time.Time{})
+	public, err := st.Rights(access.Standpoint{Subject: access.PublicID}, time.Time{})
 	if err != nil {
 		return err
 	}

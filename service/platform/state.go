@@ -35,14 +35,14 @@ type State struct {
 	Model    *access.Model
 	Policies *policy.Set
 
-	standings *lru.Cache[access.Session, *access.Standing]
+	rights *lru.Cache[access.Standpoint, *access.Rights]
 	plans     *lru.Cache[planKey, *query.Plan]
 	counted   atomic.Pointer[access.Census]
 }
 
 // planKey names a plan by all that it depends on beside the state.
 type planKey struct {
-	standing *access.Standing
+	rights *access.Rights
 	text     string
 	params   string
 }
@@ -58,11 +58,11 @@ func newState(revision int64, hash string, m *access.Model, p *policy.Set) *Stat
 	if err != nil {
 		panic(err) // only for a size below one
 	}
-	standings, err := lru.New[access.Session, *access.Standing](mostStandings)
+	rights, err := lru.New[access.Standpoint, *access.Rights](mostStandings)
 	if err != nil {
 		panic(err)
 	}
-	return &State{Revision: revision, hash: hash, Model: m, Policies: p, plans: plans, standings: standings}
+	return &State{Revision: revision, hash: hash, Model: m, Policies: p, plans: plans, rights: rights}
 }
 
 // Census answers questions about many subjects at once.
@@ -75,21 +75,21 @@ func (s *State) Census(now time.Time) *access.Census {
 	return c
 }
 
-// Standing returns what a session holds now.
-func (s *State) Standing(session access.Session, now time.Time) (*access.Standing, error) {
-	if kept, ok := s.standings.Get(session); ok && (kept.Until.IsZero() || now.Before(kept.Until)) {
+// Rights returns what a session holds now.
+func (s *State) Rights(session access.Standpoint, now time.Time) (*access.Rights, error) {
+	if kept, ok := s.rights.Get(session); ok && (kept.Until.IsZero() || now.Before(kept.Until)) {
 		return kept, nil
 	}
-	st, err := s.Model.Stand(session, now)
+	st, err := s.Model.Rights(session, now)
 	if err == nil {
-		s.standings.Add(session, st)
+		s.rights.Add(session, st)
 	}
 	return st, err
 }
 
 // Plan returns the governed form of a query.
-func (s *State) Plan(st *access.Standing, text string, params []any) (*query.Plan, error) {
-	key := planKey{standing: st, text: text}
+func (s *State) Plan(st *access.Rights, text string, params []any) (*query.Plan, error) {
+	key := planKey{rights: st, text: text}
 	kept := len(text)
 	if len(params) > 0 {
 		encoded, err := json.Marshal(params)

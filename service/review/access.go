@@ -64,11 +64,11 @@ func (s *Service) access(p *identity.Viewer, o *access.Object, paths bool) wire.
 	if o.Kind == access.View && v.Allowed.Has(access.Select) {
 		a.Rows = afterVerbs(a.Bands.Says)
 	} else if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {
-		g := p.State.Policies.Govern(p.Standing, o.ID)
+		g := p.State.Policies.Govern(p.Rights, o.ID)
 		a.Rows, a.Columns = rowsSay(p, g), columnsSay(p, v, g)
 	} else if o.Kind == access.Column && v.Allowed.Has(access.Select) {
 		a.Columns = a.Bands.Says
-		a.Rows = rowsSay(p, p.State.Policies.Govern(p.Standing, o.Parent))
+		a.Rows = rowsSay(p, p.State.Policies.Govern(p.Rights, o.Parent))
 	} else if len(v.Shut) > 0 {
 		a.Rows = "door shut: " + p.Model.Path(v.Shut[0])
 	}

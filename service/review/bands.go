@@ -121,7 +121,7 @@ func relationBands(p *identity.Viewer, o *access.Object) wire.Bands {
 		b.Says += "; rows and columns as policies leave them in its tables"
 		return b
 	}
-	g := p.State.Policies.Govern(p.Standing, o.ID)
+	g := p.State.Policies.Govern(p.Rights, o.ID)
 	b.Rows, b.Columns = full, full
 	if g.Closed || len(g.Gone) > 0 {
 		b.Rows = empty
@@ -159,7 +159,7 @@ func columnBands(p *identity.Viewer, o *access.Object) wire.Bands {
 	if !v.Allowed.Has(access.Select) {
 		return wire.Bands{Door: b.Door, Verbs: b.Verbs, Rows: empty, Columns: empty, Says: "not readable"}
 	}
-	d := p.State.Policies.Govern(p.Standing, o.Parent).Columns[o.ID]
+	d := p.State.Policies.Govern(p.Rights, o.Parent).Columns[o.ID]
 	b.Columns, b.Says = full, "in clear"
 	if d.Treatment.Kind != policy.Clear {
 		b.Columns, b.Says = hatched, TreatmentSays(d)

@@ -82,7 +82,7 @@ func factsOf(p *identity.Viewer, o *access.Object) string {
 	if !p.Reviews {
 		return ""
 	}
-	plan, err := p.State.Plan(p.Standing, "SELECT count(*) FROM "+p.Model.Path(o.ID), nil)
+	plan, err := p.State.Plan(p.Rights, "SELECT count(*) FROM "+p.Model.Path(o.ID), nil)
 	if err != nil {
 		return ", but the table is closed: " + fault.Of(err).Detail
 	}

@@ -65,7 +65,7 @@ func (c *comparison) relation(o *access.Object) {
 // governed compares what policies and column grants leave of a relation that is
 // read before and after. What gets stricter is a loss, whatever else there is.
 func (c *comparison) governed(o *access.Object, d difference) {
-	was, is := c.was.State.Policies.Govern(c.was.Standing, o.ID), c.is.State.Policies.Govern(c.is.Standing, o.ID)
+	was, is := c.was.State.Policies.Govern(c.was.Rights, o.ID), c.is.State.Policies.Govern(c.is.Rights, o.ID)
 	tell := func(list *[]difference, parts []string) {
 		if len(parts) > 0 {
 			d.how = strings.Join(parts, ", ")
@@ -219,9 +219,9 @@ func atOrNobody(st *platform.State, id access.SubjectID, now time.Time) *identit
 	if !st.Model.HasSubject(id) {
 		return nil
 	}
-	standing, err := st.Standing(access.Session{Subject: id}, now)
+	rights, err := st.Rights(access.Standpoint{Subject: id}, now)
 	if err != nil {
 		return nil
 	}
-	return &identity.Viewer{Standing: standing, State: st, Reviews: true}
+	return &identity.Viewer{Rights: rights, State: st, Reviews: true}
 }

@@ -125,7 +125,7 @@ func (f *finder) lent(p *policy.Scope, on string) {
 	if p.Status != policy.Live || p.Writer == 0 {
 		return
 	}
-	writer, err := f.st.Standing(access.Session{Subject: p.Writer}, f.now)
+	writer, err := f.st.Rights(access.Standpoint{Subject: p.Writer}, f.now)
 	for _, id := range p.Reads {
 		if err == nil && writer.Resolve(id).Allowed.Has(access.Manage) {
 			continue
@@ -193,11 +193,11 @@ func (f *finder) grant(g *access.Grant) {
 // covering returns another grant in force that gives the subject all that g
 // does, or nil.
 func (f *finder) covering(g *access.Grant) *access.Grant {
-	standing, err := f.st.Standing(access.Session{Subject: g.Subject}, f.now)
+	rights, err := f.st.Rights(access.Standpoint{Subject: g.Subject}, f.now)
 	if err != nil || g.Option {
 		return nil
 	}
-	return standing.Covering(g)
+	return rights.Covering(g)
 }
 
 func (f *finder) subject(subject *access.Subject) {

@@ -82,7 +82,7 @@ type matrix struct {
 
 // a matrixLine is one subject's standing.
 type matrixLine struct {
-	*access.Standing
+	*access.Rights
 	verdict access.Verdict
 	policy.Governance
 }
@@ -95,11 +95,11 @@ func (m *matrix) gather() {
 		return access.CompareSubjects(m.st.Model.Subject(a), m.st.Model.Subject(b))
 	})
 	for _, id := range ids {
-		standing, err := m.st.Standing(access.Session{Subject: id}, now)
+		rights, err := m.st.Rights(access.Standpoint{Subject: id}, now)
 		if err != nil {
 			continue
 		}
-		line := matrixLine{standing, standing.Resolve(m.table.ID), m.st.Policies.Govern(standing, m.table.ID)}
+		line := matrixLine{rights, rights.Resolve(m.table.ID), m.st.Policies.Govern(rights, m.table.ID)}
 		if m.only != 0 || line.verdict.Allowed.Has(access.Select) {
 			m.lines = append(m.lines, line)
 		}
@@ -123,7 +123,7 @@ func (m *matrix) columns() []access.ObjectID {
 }
 
 func (m *matrix) row(ctx context.Context, l matrixLine, columns []access.ObjectID) wire.MatrixRow {
-	subject := m.st.Model.Subject(l.Session.Subject)
+	subject := m.st.Model.Subject(l.Standpoint.Subject)
 	row := wire.MatrixRow{Subject: subject.Ref(), Title: subject.Title, Reads: l.verdict.Allowed.Has(access.Select), Cells: []string{}}
 	for _, id := range columns {
 		cell := TreatmentSays(l.Columns[id])
@@ -134,7 +134,7 @@ func (m *matrix) row(ctx context.Context, l matrixLine, columns []access.ObjectI
 	}
 	if row.Reads {
 		var err error
-		if row.Rows, err = m.Rows(ctx, m.st, l.Session, m.table); err != nil {
+		if row.Rows, err = m.Rows(ctx, m.st, l.Standpoint, m.table); err != nil {
 			row.Problem = fault.Of(err).Detail
 		}
 	}

@@ -52,13 +52,13 @@ func (s *Service) Object(c identity.Caller, path string, at wire.Standpoint) (wi
 		return wire.Object{}, err
 	}
 	v := p.Resolve(o.ID)
-	page := wire.Object{Node: nodeOf(p, o, 0), Privileges: privilegeNames(v.Allowed), Missing: p.NeedNames(p.Standing.Missing(access.Select, o.ID)),
+	page := wire.Object{Node: nodeOf(p, o, 0), Privileges: privilegeNames(v.Allowed), Missing: p.NeedNames(p.Rights.Missing(access.Select, o.ID)),
 		Columns: []wire.ColumnView{}, Policies: []wire.Policy{}, Grants: []wire.Grant{}, Manage: s.identity.Manages(st, c, o.ID), Revision: st.Revision}
 	if o.Kind == access.Label {
 		page.Missing = []string{}
 	}
 	if o.Kind == access.Lane {
-		page.Missing = p.NeedNames(p.Standing.Missing(access.Usage, o.ID))
+		page.Missing = p.NeedNames(p.Rights.Missing(access.Usage, o.ID))
 		limits := wire.Limits(o.Limits)
 		page.Limits = &limits
 	}
@@ -102,7 +102,7 @@ func (s *Service) grantsBelow(st *platform.State, o *access.Object, into *[]wire
 // columnViews lists a table's columns as the standpoint gets them.
 func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 	v := p.Resolve(o.ID)
-	g := p.State.Policies.Govern(p.Standing, o.ID)
+	g := p.State.Policies.Govern(p.Rights, o.ID)
 	views := []wire.ColumnView{}
 	for _, id := range o.Children {
 		column := p.Model.Object(id)

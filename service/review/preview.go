@@ -121,7 +121,7 @@ func commonKey(st *platform.State, sides []*side, table *access.Object) *access.
 			if !verdict.Allowed.Has(access.Select) {
 				continue
 			}
-			d := v.State.Policies.Govern(v.Standing, table.ID).Columns[id]
+			d := v.State.Policies.Govern(v.Rights, table.ID).Columns[id]
 			if !verdict.Covers(access.Select, id) || d.Treatment.Kind != policy.Clear {
 				return nil
 			}
@@ -133,7 +133,7 @@ func commonKey(st *platform.State, sides []*side, table *access.Object) *access.
 
 // readSide reads one side's rows through the gateway, and records it.
 func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, table *access.Object, key *access.Object, limit int) error {
-	v.view.Standing, v.view.Bands, v.view.Columns = v.Words, bandsOf(v.Viewer, table.ID), columnViews(v.Viewer, table)
+	v.view.Standpoint, v.view.Bands, v.view.Columns = v.Words, bandsOf(v.Viewer, table.ID), columnViews(v.Viewer, table)
 	for _, column := range v.view.Columns {
 		if column.Readable {
 			v.columns = append(v.columns, column.Name)
@@ -170,7 +170,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 				return s.identity.Failed(v.Viewer, record, started, err)
 			}
 		}
-		if v.view.Count, err = s.gateway.Counter(lane).Rows(ctx, v.State, v.Session, table); err != nil {
+		if v.view.Count, err = s.gateway.Counter(lane).Rows(ctx, v.State, v.Standpoint, table); err != nil {
 			return s.identity.Failed(v.Viewer, record, started, err)
 		}
 		if v.more = len(v.rows) > limit; v.more {

@@ -123,7 +123,7 @@ func (s *Service) Record(ctx context.Context, c identity.Caller, ref string) (wi
 
 // recordFixes proposes fixes for a refusal as things stand now.
 func (s *Service) recordFixes(st *platform.State, c identity.Caller, r wire.Record) []wire.Fix {
-	who, _, _ := strings.Cut(r.Standing, " ")
+	who, _, _ := strings.Cut(r.Standpoint, " ")
 	if who == "" {
 		who = r.Actor
 	}
@@ -148,7 +148,7 @@ func (s *Service) recordFixes(st *platform.State, c identity.Caller, r wire.Reco
 }
 
 func (s *Service) wireRecord(r store.Record, audits bool) wire.Record {
-	w := wire.Record{ID: r.ID, Reference: audit.Reference(r.ID), Actor: r.Actor, Standing: r.Standing, Action: r.Action, Decision: r.Decision,
+	w := wire.Record{ID: r.ID, Reference: audit.Reference(r.ID), Actor: r.Actor, Standpoint: r.Standpoint, Action: r.Action, Decision: r.Decision,
 		Text: r.Text, Objects: []string{}, Labels: []string{}, Missing: []string{}, Rows: r.Rows, TookMS: float64(r.TookUS) / 1000}
 	w.At, _ = time.Parse(time.RFC3339, r.At)
 	if !audits {

@@ -65,8 +65,8 @@ func (s *Service) Subject(c identity.Caller, ref string) (wire.SubjectPage, erro
 		}
 	}
 	list(subject.ID, &page.Own)
-	if standing, err := st.Standing(access.Session{Subject: subject.ID}, time.Now()); err == nil {
-		for _, id := range standing.Subjects() {
+	if rights, err := st.Rights(access.Standpoint{Subject: subject.ID}, time.Now()); err == nil {
+		for _, id := range rights.Subjects() {
 			if id != subject.ID {
 				list(id, &page.Inherited)
 			}

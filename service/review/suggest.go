@@ -144,7 +144,7 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 	if err != nil {
 		return nil, err
 	}
-	standing, err := st.Standing(access.Session{Subject: role.ID}, time.Now())
+	rights, err := st.Rights(access.Standpoint{Subject: role.ID}, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +159,7 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	plan, err := query.Make(fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(names, ", "), st.Model.Path(table.ID), sampledRows), nil, standing, &policy.Set{})
+	plan, err := query.Make(fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(names, ", "), st.Model.Path(table.ID), sampledRows), nil, rights, &policy.Set{})
 	if err != nil {
 		return nil, err
 	}

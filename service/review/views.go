@@ -32,7 +32,7 @@ func viewTrouble(p *identity.Viewer, o *access.Object) error {
 			columns = append(columns, access.Quote(c.Name))
 		}
 	}
-	_, err := p.State.Plan(p.Standing, "SELECT "+strings.Join(columns, ", ")+" FROM "+p.Model.Path(o.ID), nil)
+	_, err := p.State.Plan(p.Rights, "SELECT "+strings.Join(columns, ", ")+" FROM "+p.Model.Path(o.ID), nil)
 	return err
 }
 

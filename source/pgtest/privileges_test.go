@@ -110,7 +110,7 @@ func (w *twin) compare() (asked, yes int) {
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		st, err := w.model.Stand(access.Session{Subject: s.ID}, now)
+		st, err := w.model.Rights(access.Standpoint{Subject: s.ID}, now)
 		if err != nil {
 			w.t.Fatal(err)
 		}
@@ -279,7 +279,7 @@ func (w *twin) compareChain() {
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		st, err := w.model.Stand(access.Session{Subject: s.ID}, now)
+		st, err := w.model.Rights(access.Standpoint{Subject: s.ID}, now)
 		if err != nil {
 			w.t.Fatal(err)
 		}

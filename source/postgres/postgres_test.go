@@ -41,7 +41,7 @@ const setup = `
 	CREATE INDEX t_code ON s.t (code);`
 
 // made is a database under an account that is no superuser and may not read all.
-func made(t *testing.T) (*pgtest.Server, string, *postgres.Source, *access.Standing) {
+func made(t *testing.T) (*pgtest.Server, string, *postgres.Source, *access.Rights) {
 	t.Helper()
 	server := pgtest.Start(t)
 	url, err := server.Database("d")
@@ -54,7 +54,7 @@ func made(t *testing.T) (*pgtest.Server, string, *postgres.Source, *access.Stand
 		GRANT SELECT, INSERT, UPDATE, DELETE ON s.t, s.child, s.heir, s.part, s.part_2024, s.seen TO gneiss;`)
 	url = strings.Replace(url, "//postgres@", "//gneiss@", 1)
 	src := open(t, url)
-	return server, url, src, standing(t, src)
+	return server, url, src, rights(t, src)
 }
 
 func open(t *testing.T, url string) *postgres.Source {
@@ -74,7 +74,7 @@ func exec(t *testing.T, server *pgtest.Server, url, text string) {
 	}
 }
 
-func standing(t *testing.T, src *postgres.Source) *access.Standing {
+func rights(t *testing.T, src *postgres.Source) *access.Rights {
 	t.Helper()
 	found, err := src.Scan(context.Background())
 	if err != nil {
@@ -97,7 +97,7 @@ func standing(t *testing.T, src *postgres.Source) *access.Standing {
 	if err != nil {
 		t.Fatal(err)
 	}
-	st, err := m.Stand(access.Session{Subject: flint.ID}, time.Unix(2, 0))
+	st, err := m.Rights(access.Standpoint{Subject: flint.ID}, time.Unix(2, 0))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +105,7 @@ func standing(t *testing.T, src *postgres.Source) *access.Standing {
 }
 
 // rows plans and runs a statement as flint's.
-func rows(t *testing.T, src source.Source, st *access.Standing, text string) (string, error) {
+func rows(t *testing.T, src source.Source, st *access.Rights, text string) (string, error) {
 	t.Helper()
 	plan, err := query.Make(text, nil, st, &policy.Set{})
 	if err != nil {

@@ -3554,7 +3554,7 @@ export interface components {
             reference: string;
             /** Format: int64 */
             rows: number;
-            standing?: string;
+            standpoint?: string;
             text: string;
             /** Format: double */
             took_ms: number;
@@ -3591,7 +3591,7 @@ export interface components {
             /** @description the reference in the audit record */
             record: string;
             rows: unknown[][];
-            standing: string;
+            standpoint: string;
             /** Format: double */
             took_ms: number;
             /** @description there are more rows than the limit let through */
@@ -3662,7 +3662,7 @@ export interface components {
             /** @description all that the standpoint acts in */
             roles: string[];
             /** @description the standpoint of this request, in words */
-            standing: string;
+            standpoint: string;
             title: string;
             token?: string;
             user: string;
@@ -3704,7 +3704,7 @@ export interface components {
             plan?: components["schemas"]["WirePlan"];
             problem?: string;
             reference?: string;
-            standing: string;
+            standpoint: string;
         };
         WireSignIn: {
             /** @description what the token is for */
@@ -3916,7 +3916,7 @@ export interface components {
             /** Format: int64 */
             now: number;
             problem?: string;
-            standing: string;
+            standpoint: string;
             table: string;
             /** Format: int64 */
             then: number;

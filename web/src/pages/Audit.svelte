@@ -138,7 +138,7 @@
             >
             <td class="whitespace-nowrap text-muted">{new Date(r.at).toLocaleString('sv')}</td>
             <td class="mono">{r.actor}</td>
-            <td class="mono">{r.standing ?? ''}</td>
+            <td class="mono">{r.standpoint ?? ''}</td>
             <td>{r.action}</td>
             <td class="whitespace-nowrap {r.decision === 'allowed' ? 'text-epidote' : 'text-garnet'}"
               >{marks[r.decision]}</td

@@ -96,7 +96,7 @@
                 class="flex justify-between gap-3 hover:underline"
                 href={place.href('/audit', { record: r.reference })}
               >
-                <span class="mono">{r.standing || r.actor}</span><span class="text-xs text-muted"
+                <span class="mono">{r.standpoint || r.actor}</span><span class="text-xs text-muted"
                   >{new Date(r.at).toLocaleString('sv')}</span
                 >
               </a>

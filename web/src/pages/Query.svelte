@@ -97,7 +97,7 @@
     {#if result}
       <span class="text-muted" role="status"
         >{result.rows.length}
-        {result.rows.length === 1 ? 'row' : 'rows'} as <span class="mono">{result.standing}</span>{result.lane
+        {result.rows.length === 1 ? 'row' : 'rows'} as <span class="mono">{result.standpoint}</span>{result.lane
           ? ` on lane:${result.lane}`
           : ''} in {result.took_ms.toFixed(1)} ms{result.truncated ? ', the first of more' : ''} · {result.record}</span
       >

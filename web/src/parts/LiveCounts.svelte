@@ -22,10 +22,10 @@
           ></thead
         >
         <tbody>
-          {#each trial.counts as c (c.standing + c.table)}
+          {#each trial.counts as c (c.standpoint + c.table)}
             <tr title={c.problem}>
               <td class="mono"
-                >{c.standing}{#if tables.size > 1}<br /><span class="text-xs text-muted">{c.table}</span
+                >{c.standpoint}{#if tables.size > 1}<br /><span class="text-xs text-muted">{c.table}</span
                   >{/if}{#each c.columns as column (column)}<span class="block font-sans text-sm text-feldspar"
                     >◐ {column}</span
                   >{/each}</td

@@ -20,7 +20,7 @@
   {:else if record}
     <dl class="grid grid-cols-[7rem_1fr] gap-y-1">
       <dt class="text-muted">who</dt>
-      <dd class="mono">{record.actor}{record.standing ? ` as ${record.standing}` : ''}</dd>
+      <dd class="mono">{record.actor}{record.standpoint ? ` as ${record.standpoint}` : ''}</dd>
       <dt class="text-muted">at</dt>
       <dd>{new Date(record.at).toLocaleString('sv')}{record.address ? `, from ${record.address}` : ''}</dd>
       <dt class="text-muted">did</dt>

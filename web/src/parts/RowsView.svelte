@@ -46,7 +46,7 @@
     {#each preview.sides as side, i (i)}
       <span class="flex items-center gap-2">
         {#if two}<b class="chip">{i === 0 ? 'A' : 'B'}</b>{/if}
-        <BandGlyph bands={side.bands} /><span class="mono">{side.standing}</span>
+        <BandGlyph bands={side.bands} /><span class="mono">{side.standpoint}</span>
         <span class="text-muted"
           >{side.problem ? '' : `${side.count.toLocaleString('en')} ${side.count === 1 ? 'row' : 'rows'}`}</span
         >
@@ -73,7 +73,7 @@
             title: '',
             status: 403,
             code: 'refused',
-            detail: `${side.standing}: ${side.problem}`,
+            detail: `${side.standpoint}: ${side.problem}`,
             missing: side.missing,
             reference: side.reference,
           }}

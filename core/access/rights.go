@@ -9,19 +9,19 @@ import (
 	"github.com/bits-and-blooms/bitset"
 )
 
-// A Session is a standpoint to answer from: a subject, acting with all the
+// A Standpoint is a standpoint to answer from: a subject, acting with all the
 // roles it holds or narrowed to one of them (ISO SQL SET ROLE), with a declared
 // purpose or none.
-type Session struct {
+type Standpoint struct {
 	Subject SubjectID
 	Role    SubjectID // zero: all roles held
 	Purpose string
 }
 
-// A Standing is what a session holds at one moment in one model.
-type Standing struct {
+// A Rights is what a session holds at one moment in one model.
+type Rights struct {
 	Model   *Model
-	Session Session
+	Standpoint Standpoint
 	At      time.Time
 	// Until is when the standing stops being true by itself, because a
 	// membership or grant in it ends. Zero: it holds while the model does.
@@ -40,9 +40,9 @@ type Standing struct {
 // A step is one membership on the way from a session to what it has.
 type step struct{ from, to SubjectID }
 
-// Stand works out what a session holds at the moment now. It is refused for a
+// Rights works out what a session holds at the moment now. It is refused for a
 // subject that is disabled or removed, and for a role that is not held.
-func (m *Model) Stand(s Session, now time.Time) (*Standing, error) {
+func (m *Model) Rights(s Standpoint, now time.Time) (*Rights, error) {
 	st, err := m.stand(s, now)
 	if err == nil {
 		if until := m.ownersUntil(now); !until.IsZero() { // views lend their owners' rights
@@ -52,12 +52,12 @@ func (m *Model) Stand(s Session, now time.Time) (*Standing, error) {
 	return st, err
 }
 
-func (m *Model) stand(s Session, now time.Time) (*Standing, error) {
+func (m *Model) stand(s Standpoint, now time.Time) (*Rights, error) {
 	subject := m.Subject(s.Subject)
 	if subject.Disabled || subject.Removed {
 		return nil, invalid("disabled", "%s is disabled", subject.Ref())
 	}
-	st := &Standing{Model: m, Session: s, At: now}
+	st := &Rights{Model: m, Standpoint: s, At: now}
 	st.begin()
 	st.climb(s.Subject, func(SubjectID) bool { return true })
 	st.holds = st.counts
@@ -82,13 +82,13 @@ func (m *Model) stand(s Session, now time.Time) (*Standing, error) {
 }
 
 // begin starts with the session's own subject.
-func (st *Standing) begin() {
-	st.counts, st.ids, st.steps = st.Model.noSubjects(), []SubjectID{st.Session.Subject}, nil
-	st.counts.Set(uint(st.Session.Subject))
+func (st *Rights) begin() {
+	st.counts, st.ids, st.steps = st.Model.noSubjects(), []SubjectID{st.Standpoint.Subject}, nil
+	st.counts.Set(uint(st.Standpoint.Subject))
 }
 
 // step adds what one subject has, and reports whether it is new.
-func (st *Standing) step(from, to SubjectID) bool {
+func (st *Rights) step(from, to SubjectID) bool {
 	if from == to {
 		return false
 	}
@@ -102,7 +102,7 @@ func (st *Standing) step(from, to SubjectID) bool {
 }
 
 // climb follows memberships up from a subject, as far as the filter lets it.
-func (st *Standing) climb(from SubjectID, follow func(SubjectID) bool) {
+func (st *Rights) climb(from SubjectID, follow func(SubjectID) bool) {
 	queue := append(make([]SubjectID, 0, 16), from)
 	for i := 0; i < len(queue); i++ {
 		for _, e := range st.Model.Subject(queue[i]).Memberships {
@@ -119,16 +119,16 @@ func (st *Standing) climb(from SubjectID, follow func(SubjectID) bool) {
 
 // Counts reports whether the standing is or has the subject: is that user, is
 // in that group, acts in that role.
-func (st *Standing) Counts(id SubjectID) bool { return st.counts.Test(uint(id)) }
+func (st *Rights) Counts(id SubjectID) bool { return st.counts.Test(uint(id)) }
 
 // Holds is Counts without regard to narrowing: a session narrowed to one role
 // still holds the others. What restricts goes by Holds, so that nobody sheds a
 // restriction by choosing another role to act in.
-func (st *Standing) Holds(id SubjectID) bool { return st.holds.Test(uint(id)) }
+func (st *Rights) Holds(id SubjectID) bool { return st.holds.Test(uint(id)) }
 
 // Subjects lists all subjects that count: the session's own, its groups, the
 // roles it acts in, and PUBLIC.
-func (st *Standing) Subjects() []SubjectID { return slices.Sorted(slices.Values(st.ids)) }
+func (st *Rights) Subjects() []SubjectID { return slices.Sorted(slices.Values(st.ids)) }
 
 // A Verdict is the answer for one object.
 type Verdict struct {
@@ -177,7 +177,7 @@ func (v *Verdict) ColumnsWith(p Privilege) []ObjectID {
 // Resolve answers what the session may do with an object. It is the one
 // function that decides; every screen, command and query asks it. What is
 // missing from the source can be described but not read.
-func (st *Standing) Resolve(id ObjectID) Verdict {
+func (st *Rights) Resolve(id ObjectID) Verdict {
 	m := st.Model
 	v := Verdict{Object: id}
 	if m.Object(id).Kind.IsRelation() {
@@ -208,7 +208,7 @@ func (st *Standing) Resolve(id ObjectID) Verdict {
 var byColumn = Set(Select, Insert, Update, References)
 
 // relation collects what is held on a relation and on its columns.
-func (st *Standing) relation(v *Verdict) {
+func (st *Rights) relation(v *Verdict) {
 	m := st.Model
 	v.Whole = st.fromAbove(m.Object(v.Object))
 	st.each(v.Object, func(g *Grant) {
@@ -270,7 +270,7 @@ func (m *Model) passed(g *Grant) Privileges {
 }
 
 // flow works out what a platform, source or schema passes down.
-func (st *Standing) flow(id ObjectID) flow {
+func (st *Rights) flow(id ObjectID) flow {
 	if kept, ok := st.flows.Load(id); ok {
 		return kept.(flow)
 	}
@@ -302,7 +302,7 @@ func (st *Standing) flow(id ObjectID) flow {
 
 // each calls f for the grants in force that count at the object, those on its
 // columns and on patterns in it included.
-func (st *Standing) each(id ObjectID, f func(*Grant)) {
+func (st *Rights) each(id ObjectID, f func(*Grant)) {
 	m := st.Model
 	if merged := st.merge(); merged != nil {
 		for _, ref := range refsAt(merged, id) {
@@ -334,7 +334,7 @@ const mergeAfter = 32
 
 // merge returns the grants in force of all subjects in one sorted list, or nil
 // while few questions were asked.
-func (st *Standing) merge() []grantRef {
+func (st *Rights) merge() []grantRef {
 	if merged := st.merged.Load(); merged != nil {
 		return *merged
 	}
@@ -360,7 +360,7 @@ func (st *Standing) merge() []grantRef {
 }
 
 // held collects what grants at and above the object give on all of it.
-func (st *Standing) held(id ObjectID) Privileges {
+func (st *Rights) held(id ObjectID) Privileges {
 	m := st.Model
 	o := m.Object(id)
 	var held Privileges
@@ -387,7 +387,7 @@ func (st *Standing) held(id ObjectID) Privileges {
 
 // fromAbove is what an object has from the grants above it, and from patterns
 // that name it.
-func (st *Standing) fromAbove(o *Object) Privileges {
+func (st *Rights) fromAbove(o *Object) Privileges {
 	up := st.flow(o.Parent)
 	held := up.below
 	for _, g := range up.patterns {
@@ -399,7 +399,7 @@ func (st *Standing) fromAbove(o *Object) Privileges {
 }
 
 // ShutDoor returns the outermost door to the object that is shut, or zero.
-func (st *Standing) ShutDoor(id ObjectID) ObjectID {
+func (st *Rights) ShutDoor(id ObjectID) ObjectID {
 	doors, n := st.Model.doors(id)
 	for _, door := range doors[:n] {
 		if !st.flow(door).open {
@@ -412,7 +412,7 @@ func (st *Standing) ShutDoor(id ObjectID) ObjectID {
 // Sees reports whether the object exists for the session: it can enter it or
 // use it, or may describe or manage it. Whatever else exists is not to be told
 // from what does not.
-func (st *Standing) Sees(id ObjectID) bool {
+func (st *Rights) Sees(id ObjectID) bool {
 	if id == PlatformID {
 		return true
 	}
@@ -425,7 +425,7 @@ func (st *Standing) Sees(id ObjectID) bool {
 
 // Walk calls f for the object and all below it but columns, parents first, with
 // the verdict of each; where f returns false, what is below is left out.
-func (st *Standing) Walk(id ObjectID, f func(*Object, Verdict) bool) {
+func (st *Rights) Walk(id ObjectID, f func(*Object, Verdict) bool) {
 	o := st.Model.Object(id)
 	if o.Kind == Column || !f(o, st.Resolve(id)) {
 		return
