@@ -5,6 +5,7 @@ package gneiss
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"os"
 	"os/exec"
 	"slices"
@@ -12,6 +13,8 @@ import (
 	"testing"
 
 	"gneiss/api"
+	"gneiss/cli"
+	"gneiss/service/review"
 )
 
 // TestImportsRunOneWay holds the direction of imports. The core knows nothing
@@ -87,6 +90,60 @@ func TestTransactionsStayInTheStore(t *testing.T) {
 		pkg, imports, _ := strings.Cut(strings.TrimSpace(line), " ")
 		if strings.Contains(imports, "github.com/jmoiron/sqlx") && hasPrefix(pkg, []string{"gneiss/service", "gneiss/api", "gneiss/core", "gneiss/cli"}) {
 			t.Errorf("%s imports sqlx", pkg)
+		}
+	}
+}
+
+// TestEnumsAreTheCores holds that the names which the API's types list are those of the
+// core, and that the command line's help tells of each treatment.
+func TestEnumsAreTheCores(t *testing.T) {
+	var document struct {
+		Components struct {
+			Schemas map[string]struct {
+				Properties map[string]struct{ Enum []string }
+			}
+		}
+		Paths map[string]map[string]struct {
+			Parameters []struct {
+				Name   string
+				Schema struct{ Enum []string }
+			}
+		}
+	}
+	if err := json.Unmarshal(api.Document(), &document); err != nil {
+		t.Fatal(err)
+	}
+	names := review.Vocabulary()
+	var kinds []string
+	for _, k := range names.Treatments {
+		kinds = append(kinds, k.Kind)
+	}
+	same := func(what string, got, want []string) {
+		got, want = slices.Clone(got), slices.Clone(want)
+		slices.Sort(got)
+		slices.Sort(want)
+		if got = slices.DeleteFunc(got, func(s string) bool { return s == "" }); !slices.Equal(got, want) {
+			t.Errorf("%s: the API lists %q, the core %q", what, got, want)
+		}
+	}
+	schemas := document.Components.Schemas
+	same("treatments", schemas["WireTreatment"].Properties["kind"].Enum, kinds)
+	same("levels", schemas["WireLabel"].Properties["level"].Enum, names.Levels)
+	for _, p := range document.Paths["/api/v1/records"]["get"].Parameters {
+		switch p.Name {
+		case "action":
+			same("actions", p.Schema.Enum, names.Actions)
+		case "decision":
+			same("decisions", p.Schema.Enum, names.Decisions)
+		}
+	}
+	command, _, err := cli.New(nil, io.Discard, io.Discard).Find([]string{"policy", "columns", "add"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, kind := range kinds {
+		if !strings.Contains(command.Long, strings.ReplaceAll(kind, " ", "-")) {
+			t.Errorf("the command line's help does not tell of %s", kind)
 		}
 	}
 }

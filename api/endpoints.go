@@ -82,7 +82,7 @@ type (
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,change,sign-in,password,token"`
+		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Label    string `query:"label" description:"that what was read or written bears"`
@@ -130,6 +130,9 @@ func (s *Server) register() {
 	})
 	handle(s, "GET", "/findings", "rights and subjects that deserve a look", func(r request, in findingsIn) (wire.List[wire.Finding], error) {
 		return svc.Review.Findings(r.ctx, r.Caller, in.Administrators)
+	})
+	handle(s, "GET", "/vocabulary", "names that are the same on every platform: privileges, treatments, levels, actions", func(request, none) (wire.Vocabulary, error) {
+		return review.Vocabulary(), nil
 	})
 	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {
 		return svc.Review.Search(r.Caller, in.Text, in.Standpoint)

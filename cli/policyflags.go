@@ -4,9 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"reflect"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"gneiss/client"
 	"gneiss/wire"
@@ -144,7 +146,37 @@ func pick(a, b string) string {
 	return b
 }
 
-var treatments = []string{"withhold-refuse", "withhold-absent", "withhold-blank", "suppress", "constant", "pseudonym", "mask", "generalize", "round", "noise", "expression"}
+// treatments are the kinds of treatments, as they are written on a command line.
+func treatments() []string {
+	field, _ := reflect.TypeFor[wire.Treatment]().FieldByName("Kind")
+	return strings.Split(strings.ReplaceAll(field.Tag.Get("enum"), " ", "-"), ",")
+}
+
+// treatmentFlags has a flag for each argument of a treatment, described as the API
+// describes it.
+func treatmentFlags(flags *pflag.FlagSet, t *wire.Treatment) {
+	v := reflect.ValueOf(t).Elem()
+	for i := range v.NumField() {
+		field := v.Type().Field(i)
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		name, usage := strings.ReplaceAll(name, "_", "-"), field.Tag.Get("description")
+		switch to := v.Field(i).Addr().Interface().(type) {
+		case *int:
+			flags.IntVar(to, name, 0, usage)
+		case *float64:
+			flags.Float64Var(to, name, 0, usage)
+		case *bool:
+			flags.BoolVar(to, name, false, usage)
+		case *map[string]string:
+			flags.StringToStringVar(to, name, nil, usage)
+		case *string:
+			if name == "kind" {
+				name, usage = "treat", "how the values appear"
+			}
+			flags.StringVar(to, name, "", usage)
+		}
+	}
+}
 
 func (a *app) columnPolicy(verb string) *cobra.Command {
 	var f scopeFlags
@@ -203,22 +235,8 @@ treated value. With --when, only the rows that a condition is true for are treat
 	c.Flags().StringVar(&table, "on", "", "the table, or label:NAME")
 	c.Flags().StringSliceVar(&columns, "columns", nil, "its columns, or one pattern such as *_number")
 	c.Flags().StringVar(&when, "when", "", "a SQL condition: only rows that it is true for are treated")
-	c.Flags().StringVar(&t.Kind, "treat", "", "how the values appear")
-	c.Flags().IntVar(&t.KeepFirst, "keep-first", 0, "mask: characters kept at the start")
-	c.Flags().IntVar(&t.KeepLast, "keep-last", 0, "mask: characters kept at the end")
-	c.Flags().StringVar(&t.Keep, "keep", "", "mask: characters kept wherever they stand, such as @.-")
-	c.Flags().StringVar(&t.Fill, "fill", "", "mask: the character for the others (* when not given)")
-	c.Flags().StringVar(&t.Value, "value", "", "constant: the value")
-	c.Flags().Float64Var(&t.Bucket, "bucket", 0, "generalize: the width of a number's bucket")
-	c.Flags().StringVar(&t.Unit, "unit", "", "generalize: month, quarter or year of a date")
-	c.Flags().IntVar(&t.Prefix, "prefix", 0, "generalize: characters kept of a text")
-	c.Flags().StringToStringVar(&t.Mapping, "mapping", nil, "generalize: the group of each text, as value=group; * for all others")
-	c.Flags().IntVar(&t.Decimals, "decimals", 0, "round: decimal places")
-	c.Flags().Float64Var(&t.Multiple, "multiple", 0, "round: to multiples of this instead")
-	c.Flags().Float64Var(&t.Range, "range", 0, "noise: how far a value is moved at most; of dates, in days")
-	c.Flags().BoolVar(&t.Stable, "stable", false, "noise: the same at each query")
-	c.Flags().StringVar(&t.Expression, "expression", "", "expression: SQL over the columns of the row")
-	c.RegisterFlagCompletionFunc("treat", cobra.FixedCompletions(treatments, noFiles))
+	treatmentFlags(c.Flags(), &t)
+	c.RegisterFlagCompletionFunc("treat", cobra.FixedCompletions(treatments(), noFiles))
 	c.RegisterFlagCompletionFunc("on", a.completeObjects)
 	f.register(a, c)
 	return c

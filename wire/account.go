@@ -19,6 +19,7 @@ type Session struct {
 	Reviewer      bool      `json:"reviewer" description:"may look at all subjects, grants and policies"`
 	Auditor       bool      `json:"auditor" description:"may read the whole record"`
 	Standpoint    string    `json:"standpoint" description:"the standpoint of this request, in words"`
+	Role          string    `json:"role,omitempty" description:"the one role that it acts in; empty: all that are held"`
 	Purpose       string    `json:"purpose,omitempty"`
 	Roles         []string  `json:"roles" description:"all that the standpoint acts in"`
 	Groups        []string  `json:"groups"`

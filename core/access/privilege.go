@@ -73,6 +73,9 @@ func (p Privilege) AppliesTo(k ObjectKind) bool {
 	return p > 0 && int(p) < len(levels) && slices.Contains(levels[p], k)
 }
 
+// Levels lists the kinds of object that p can be granted on.
+func (p Privilege) Levels() []ObjectKind { return slices.Clone(levels[p]) }
+
 // behindDoors are the privileges that are of no use while a door on the way to
 // the object is shut.
 var behindDoors = Set(Select, Insert, Update, Delete, References, Execute, Create, Reveal)

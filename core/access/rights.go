@@ -2,6 +2,7 @@ package access
 
 import (
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -9,20 +10,50 @@ import (
 	"github.com/bits-and-blooms/bitset"
 )
 
-// A Standpoint is a standpoint to answer from: a subject, acting with all the
-// roles it holds or narrowed to one of them (ISO SQL SET ROLE), with a declared
-// purpose or none.
+// A Standpoint is as whom to look: a subject, acting with all the roles it holds or
+// narrowed to one of them (ISO SQL SET ROLE), with a declared purpose or none.
 type Standpoint struct {
 	Subject SubjectID
 	Role    SubjectID // zero: all roles held
 	Purpose string
 }
 
-// A Rights is what a session holds at one moment in one model.
+// StandpointText writes a standpoint: "user:flint in role:survey_reader for audit".
+func (m *Model) StandpointText(s Standpoint) string {
+	text := m.Ref(s.Subject)
+	if s.Role != 0 {
+		text += " in " + m.Ref(s.Role)
+	}
+	if s.Purpose != "" {
+		text += " for " + s.Purpose
+	}
+	return text
+}
+
+// ParseStandpoint reads what StandpointText has written, of subjects that are there.
+func (m *Model) ParseStandpoint(text string) (Standpoint, error) {
+	var s Standpoint
+	text, s.Purpose, _ = strings.Cut(text, " for ")
+	who, role, narrowed := strings.Cut(text, " in ")
+	subject, err := m.FindSubject(who)
+	if err != nil {
+		return Standpoint{}, err
+	}
+	s.Subject = subject.ID
+	if narrowed {
+		if subject, err = m.FindSubject(role); err != nil {
+			return Standpoint{}, err
+		}
+		s.Role = subject.ID
+	}
+	return s, nil
+}
+
+// Rights are what a standpoint holds at one moment in one model.
 type Rights struct {
-	Model   *Model
+	Model      *Model
 	Standpoint Standpoint
-	At      time.Time
+	At         time.Time
 	// Until is when the standing stops being true by itself, because a
 	// membership or grant in it ends. Zero: it holds while the model does.
 	Until time.Time

@@ -34,24 +34,34 @@ func (m *Model) Target(t Target) string {
 	return m.Path(t.Object) + "." + t.Pattern
 }
 
+// CutPattern takes a pattern at the end of a path off it: survey.assay.res* is the
+// pattern res* within survey.assay. Without a pattern the path is as it was.
+func CutPattern(path string) (within, pattern string) {
+	dot := strings.LastIndexByte(path, '.')
+	last := path[dot+1:]
+	if !strings.Contains(last, "*") || strings.Contains(last, `"`) {
+		return path, ""
+	}
+	return path[:max(dot, 0)], strings.ToLower(last)
+}
+
 // LookupTarget reads a path whose last part may be a pattern.
 func (m *Model) LookupTarget(path string) (Target, error) {
-	dot := strings.LastIndexByte(path, '.')
-	pattern := strings.ToLower(path[dot+1:])
-	if !strings.Contains(pattern, "*") || strings.Contains(pattern, `"`) {
+	within, pattern := CutPattern(path)
+	if pattern == "" {
 		o, err := m.Lookup(path)
 		if err != nil {
 			return Target{}, err
 		}
 		return Target{Object: o.ID}, nil
 	}
-	if dot < 0 {
+	if within == "" {
 		return Target{}, invalid("bad_pattern", "a pattern stands within a source or a schema: survey.*, survey.assay.res*")
 	}
 	if !isPlain("x" + strings.ReplaceAll(pattern, "*", "")) {
 		return Target{}, invalid("bad_pattern", "%q is no pattern: use a-z, 0-9, _ and *", pattern)
 	}
-	o, err := m.Lookup(path[:dot])
+	o, err := m.Lookup(within)
 	if err != nil {
 		return Target{}, err
 	}

@@ -27,7 +27,7 @@ const (
 type PutView struct {
 	Path    string       `json:"path"`
 	Text    string       `json:"text"`
-	Rights  ViewRights       `json:"rights"`
+	Rights  ViewRights   `json:"rights"`
 	Sealed  bool         `json:"sealed,omitempty"`
 	Owner   string       `json:"owner,omitempty"`
 	Columns []ViewColumn `json:"columns"`

@@ -1,6 +1,8 @@
 package access
 
 import (
+	"strings"
+
 	"slices"
 	"sort"
 )
@@ -106,6 +108,23 @@ func (m *Model) coversAll(h, g *Grant) bool {
 type Need struct {
 	Privilege Privilege
 	Object    ObjectID
+}
+
+// NeedText writes a need: "SELECT on survey.assay.results".
+func (m *Model) NeedText(n Need) string { return n.Privilege.String() + " on " + m.Path(n.Object) }
+
+// ParseNeed reads what NeedText has written.
+func (m *Model) ParseNeed(text string) (Need, error) {
+	privilege, path, _ := strings.Cut(text, " on ")
+	p, err := ParsePrivilege(privilege)
+	if err != nil {
+		return Need{}, err
+	}
+	o, err := m.Lookup(path)
+	if err != nil {
+		return Need{}, err
+	}
+	return Need{p, o.ID}, nil
 }
 
 // Missing lists what would have to be granted for the session to use p on the

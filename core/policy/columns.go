@@ -136,15 +136,15 @@ func (p *ColumnPolicy) place(m *access.Model, c PutColumnPolicy) error {
 		return nil
 	}
 	for _, path := range c.Columns {
-		if dot := strings.LastIndexByte(path, '.'); dot > 0 && strings.Contains(path[dot:], "*") && !strings.Contains(path[dot:], `"`) {
-			table, err := m.Lookup(path[:dot])
+		if within, pattern := access.CutPattern(path); pattern != "" {
+			table, err := m.Lookup(within)
 			if err != nil {
 				return err
 			}
 			if table.Kind != access.Table || len(c.Columns) > 1 {
 				return invalid("bad_pattern", "a pattern of columns stands alone, behind its table: survey.licensing.holders.*_number")
 			}
-			p.Table, p.Pattern = table.ID, strings.ToLower(path[dot+1:])
+			p.Table, p.Pattern = table.ID, pattern
 			return nil
 		}
 		column, err := m.Lookup(path)

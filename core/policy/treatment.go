@@ -34,6 +34,36 @@ const (
 var treatmentNames = [...]string{"clear", "expression", "noise", "round", "generalize", "mask", "pseudonym", "constant", "suppress",
 	"withhold blank", "withhold absent", "withhold refuse"}
 
+// Treatments lists the kinds of treatments but Clear, the strictest first.
+func Treatments() []TreatmentKind {
+	var kinds []TreatmentKind
+	for k := Refuse; k > Clear; k-- {
+		kinds = append(kinds, k)
+	}
+	return kinds
+}
+
+// treatedTypes are the types that a kind works on; one that is not listed works on all.
+var treatedTypes = map[TreatmentKind][]string{
+	Mask:       {"text"},
+	Pseudonym:  {"text", "bigint"},
+	Noise:      {"double precision", "bigint", "date", "timestamp"},
+	Round:      {"double precision", "bigint"},
+	Generalize: {"text", "double precision", "bigint", "date", "timestamp"},
+}
+
+// Types lists the types of columns that the kind can work on; nil: all.
+func (k TreatmentKind) Types() []string { return treatedTypes[k] }
+
+// Says is what the kind does, in words.
+func (k TreatmentKind) Says() string {
+	return [...]string{Clear: "in clear", Expression: "replaced by what an expression gives", Noise: "blurred: moved by a random amount",
+		Round: "rounded", Generalize: "generalized: to a bucket, a period, a beginning or a group", Mask: "masked: part kept, the rest filled",
+		Pseudonym: "replaced by a pseudonym: equal values stay equal", Constant: "replaced by one value", Suppress: "suppressed: NULL",
+		Blank:  "withheld and blank: the column is there and always NULL, so reports keep working",
+		Absent: "withheld as if absent: the column does not exist", Refuse: "withheld and refused: naming the column is an error"}[k]
+}
+
 func (k TreatmentKind) String() string { return treatmentNames[k] }
 
 // Withheld reports whether the column is not there for the reader, by any name.

@@ -67,10 +67,8 @@ func (s *Service) mayChange(st *platform.State, c identity.Caller, what platform
 			return manages(st, own, labelOf(what.Label))
 		}
 		for _, path := range what.Columns {
-			if dot := strings.LastIndexByte(path, '.'); dot > 0 && strings.Contains(path[dot:], "*") {
-				path = path[:dot] // a pattern of columns
-			}
-			o, err := st.Model.Lookup(path)
+			within, _ := access.CutPattern(path)
+			o, err := st.Model.Lookup(within)
 			if err != nil {
 				return err
 			}

@@ -20,7 +20,7 @@ import (
 // revision, with the same checks, as the request that it stands for; a statement
 // with several parts is one revision.
 func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Viewer, in wire.QueryRequest) (wire.Result, error) {
-	record := s.identity.NewRecord(c, p, "query", in.SQL)
+	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
 	started := time.Now()
 	if p.Other {
 		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "changes are made as yourself; step back from the standpoint of %s first", p.Words))

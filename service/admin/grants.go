@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -79,7 +80,7 @@ func (s *Service) grantOrder(st *platform.State, c identity.Caller, in wire.Gran
 				what = access.RemoveGrant{Object: st.Model.Target(object), Grantor: in.Grantor, Cascade: in.Cascade}
 			}
 			if err := s.mayChange(st, c, what); err != nil {
-				return order{}, s.notTold(st, c, in, s.identity.Refuse(c, "change", asked, err))
+				return order{}, s.notTold(st, c, in, s.identity.Refuse(c, audit.Change, asked, err))
 			}
 		}
 	}
@@ -117,7 +118,8 @@ func (s *Service) notTold(st *platform.State, c identity.Caller, in wire.GrantRe
 		return err
 	}
 	for _, path := range paths(in) {
-		if _, serr := s.identity.Seen(p, plainPath(path)); serr != nil {
+		within, _ := access.CutPattern(path)
+		if _, serr := s.identity.Seen(p, within); serr != nil {
 			return serr
 		}
 	}
@@ -202,12 +204,4 @@ func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest,
 func (s *Service) needsLane(st *platform.State, id access.SubjectID) bool {
 	c := st.Census(time.Now())
 	return c.CountHolders(id) == 0 || c.Laneless(id)
-}
-
-// plainPath is a path without the pattern at its end.
-func plainPath(path string) string {
-	if dot := strings.LastIndexByte(path, '.'); dot > 0 && strings.Contains(path[dot:], "*") {
-		return path[:dot]
-	}
-	return path
 }

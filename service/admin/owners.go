@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/wire"
@@ -25,7 +26,7 @@ func (s *Service) SetOwner(ctx context.Context, c identity.Caller, in wire.Owner
 	owner := ""
 	for _, path := range in.Objects {
 		if err := manages(st, own, path); err != nil && c.User != 0 {
-			return wire.Changed{}, s.notTold(st, c, wire.GrantRequest{Object: path}, s.identity.Refuse(c, "change", "the owner of "+path, err))
+			return wire.Changed{}, s.notTold(st, c, wire.GrantRequest{Object: path}, s.identity.Refuse(c, audit.Change, "the owner of "+path, err))
 		}
 		object, err := st.Model.Lookup(path)
 		if err != nil {

@@ -10,6 +10,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -21,7 +22,8 @@ func (s *Service) policyChange(st *platform.State, c identity.Caller, in wire.Po
 		return nil, err
 	}
 	home := access.ObjectID(0)
-	if target, err := st.Model.LookupTarget(plainPath(in.Table)); err == nil && !strings.HasPrefix(strings.ToLower(in.Table), "label:") {
+	within, _ := access.CutPattern(in.Table)
+	if target, err := st.Model.LookupTarget(within); err == nil && !strings.HasPrefix(strings.ToLower(in.Table), "label:") {
 		if home = target.Object; st.Model.Object(home).Kind == access.Table {
 			home = st.Model.Object(home).Parent
 		}
@@ -63,11 +65,7 @@ func policyAsked(in wire.Policy) (platform.Change, error) {
 		if in.Treatment == nil {
 			return nil, fault.New(fault.Invalid, "no_treatment", "a column policy needs a treatment, such as suppress")
 		}
-		t := in.Treatment
-		c := policy.PutColumnPolicy{ScopeText: scope, When: in.When, Treat: t.Kind}
-		c.Treatment = policy.Treatment{KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Fill: t.Fill, Keep: t.Keep, Value: t.Value,
-			Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Mapping: policy.NewMapping(t.Mapping), Decimals: t.Decimals, Multiple: t.Multiple,
-			Range: t.Range, Stable: t.Stable, SQL: t.Expression}
+		c := policy.PutColumnPolicy{ScopeText: scope, When: in.When, Treat: in.Treatment.Kind, Treatment: review.TreatmentArguments(in.Treatment)}
 		if strings.HasPrefix(strings.ToLower(in.Table), "label:") {
 			c.Label = in.Table
 		}

@@ -8,6 +8,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -47,7 +48,7 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 		return wire.Changed{}, fault.New(fault.Invalid, "wrong_level", "%s is a %s; a scan takes a source", name, o.Kind)
 	}
 	if !s.identity.Manages(st, c, o.ID) {
-		return wire.Changed{}, s.identity.Refuse(c, "change", "a scan of "+name, identity.Wants(st, access.Manage, o.ID))
+		return wire.Changed{}, s.identity.Refuse(c, audit.Change, "a scan of "+name, identity.Wants(st, access.Manage, o.ID))
 	}
 	src, err := s.gateway.Source(ctx, o.ID)
 	if err != nil {

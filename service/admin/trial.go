@@ -45,14 +45,14 @@ func (s *Service) TryPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 		}
 	}
 	if err := s.mayChange(st, c, what); err != nil {
-		return out, s.identity.Refuse(c, "trial", "a policy on "+in.Table, err)
+		return out, s.identity.Refuse(c, audit.Trial, "a policy on "+in.Table, err)
 	}
 	then, err := st.Apply(what, time.Now())
 	if err != nil {
 		return out, err
 	}
 	if err := s.mayLend(then, c, what); err != nil {
-		return out, s.identity.Refuse(c, "trial", "a policy on "+in.Table, err)
+		return out, s.identity.Refuse(c, audit.Trial, "a policy on "+in.Table, err)
 	}
 	if err := s.checkPolicies(st, then, []platform.Change{what}); err != nil {
 		return out, err
@@ -60,7 +60,7 @@ func (s *Service) TryPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 	out.Sentence = sentence(then, in.Name)
 	out.Notes = append(out.Notes, s.policyNotes(then, in.Name)...)
 	// A trial counts rows by values that its maker may not see, so it is on record.
-	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: "trial", Decision: "allowed", Text: out.Sentence,
+	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Trial, Decision: audit.Allowed, Text: out.Sentence,
 		Objects: audit.List([]string{in.Table}), Address: c.Address}); err != nil {
 		return out, err
 	}
@@ -70,7 +70,7 @@ func (s *Service) TryPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 	}
 	lane, err := s.gateway.Lane(c, own, "") // a trial is the caller's own work, whoever it looks as
 	if err != nil {
-		return out, s.identity.Refuse(c, "trial", out.Sentence, err)
+		return out, s.identity.Refuse(c, audit.Trial, out.Sentence, err)
 	}
 	t := &trial{s: s, Counter: s.gateway.Counter(lane), before: st, after: then, out: &out}
 	for _, table := range t.tables(in.Name) {

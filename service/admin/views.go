@@ -9,6 +9,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/query"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -43,7 +44,7 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	if err != nil {
 		return o, err
 	}
-	refuse := func(err error) (order, error) { return o, s.identity.Refuse(c, "change", "the view "+in.Path, err) }
+	refuse := func(err error) (order, error) { return o, s.identity.Refuse(c, audit.Change, "the view "+in.Path, err) }
 	if !own.Resolve(schema.ID).Allowed.Has(access.Create) { // before it is told what the schema has
 		return refuse(identity.Wants(st, access.Create, schema.ID))
 	}

@@ -41,7 +41,7 @@ func (l *Log) Write(r *store.Record) error {
 
 // Broken records a request that broke, which is a fault of the service.
 func (l *Log) Broken(request, address string, what any) {
-	r := &store.Record{Actor: "gneiss", Action: "query", Decision: "failed", Text: request, Reason: fmt.Sprint("the request broke: ", what), Address: address}
+	r := &store.Record{Actor: "gneiss", Action: Query, Decision: Failed, Text: request, Reason: fmt.Sprint("the request broke: ", what), Address: address}
 	if err := l.Write(r); err != nil {
 		l.log.Error("a request that broke is not on record", "error", err)
 	}

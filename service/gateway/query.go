@@ -23,12 +23,12 @@ func (s *Service) Query(ctx context.Context, c identity.Caller, in wire.QueryReq
 	st := s.platform.Current()
 	p, err := s.identity.ViewerAt(st, c, in.Standpoint)
 	if err != nil {
-		return wire.Result{}, s.identity.Refuse(c, "query", in.SQL, err)
+		return wire.Result{}, s.identity.Refuse(c, audit.Query, in.SQL, err)
 	}
 	if query.IsCommand(in.SQL) {
 		return s.commander.Command(ctx, c, p, in)
 	}
-	record := s.identity.NewRecord(c, p, "query", in.SQL)
+	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
 	started := time.Now()
 	params, err := parameters(in.Params)
 	if err != nil {

@@ -39,7 +39,7 @@ func refusedKey(plan *query.Plan, err error) bool {
 // changed.
 func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.Viewer, in wire.QueryRequest, plan *query.Plan, lane *access.Object, record *store.Record) (wire.Result, error) {
 	started := time.Now()
-	record.Action = "write"
+	record.Action = audit.Write
 	p.Touch(record, Objects(plan))
 	if p.Other {
 		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "rows are changed as yourself; step back from the standpoint of %s first", p.Words))

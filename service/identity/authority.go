@@ -5,6 +5,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/query"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/platform"
 	"gneiss/wire"
@@ -27,7 +28,7 @@ func (s *Service) Administers(st *platform.State, c Caller, asked string) error 
 	if c.User == 0 || s.Manages(st, c, access.PlatformID) {
 		return nil
 	}
-	return s.Refuse(c, "change", asked, Wants(st, access.Manage, access.PlatformID))
+	return s.Refuse(c, audit.Change, asked, Wants(st, access.Manage, access.PlatformID))
 }
 
 // Reviews reports whether the caller may look at all subjects, grants and
@@ -83,7 +84,7 @@ func (s *Service) WritesPolicies(st *platform.State, c Caller, path string) erro
 		}
 		target.Object = o.ID
 	}
-	return s.Refuse(c, "change", "a policy on "+path, Wants(st, access.Manage, target.Object))
+	return s.Refuse(c, audit.Change, "a policy on "+path, Wants(st, access.Manage, target.Object))
 }
 
 // ChangesPolicy refuses a caller who may not change the policy of a name. Whose
@@ -96,5 +97,5 @@ func (s *Service) ChangesPolicy(st *platform.State, c Caller, name string) error
 	case row == nil && column == nil && s.Reviews(st, c):
 		return &access.NotFound{Kind: "policy", Name: name, Known: st.Policies.Names()}
 	}
-	return s.Refuse(c, "change", "the policy "+name, fault.New(fault.Refused, "refused", "there is no policy %s, or it is not yours to change", name))
+	return s.Refuse(c, audit.Change, "the policy "+name, fault.New(fault.Refused, "refused", "there is no policy %s, or it is not yours to change", name))
 }

@@ -53,10 +53,10 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	if err != nil {
 		return "", out, err
 	}
-	record := &store.Record{Actor: userRef(name), Action: "sign-in", Decision: "allowed", Address: address}
+	record := &store.Record{Actor: userRef(name), Action: audit.SignIn, Decision: audit.Allowed, Address: address}
 	if !ok {
 		s.attempt.failed(who, now)
-		record.Decision, record.Reason = "refused", "the name or the password is wrong"
+		record.Decision, record.Reason = audit.Refused, "the name or the password is wrong"
 		if err := s.audit.Write(record); err != nil {
 			return "", out, err
 		}
@@ -124,7 +124,7 @@ func (s *Service) Whoami(c Caller, at wire.Standpoint) (wire.Session, error) {
 	rights := own.Resolve(access.PlatformID).Allowed
 	out := wire.Session{User: st.Model.Ref(c.User), Title: st.Model.Subject(c.User).Title,
 		Administrator: rights.Has(access.Manage), Reviewer: s.Reviews(st, c), Auditor: rights.Has(access.Audit),
-		Standpoint: p.Words, Purpose: p.Standpoint.Purpose, Roles: []string{}, Groups: []string{}, Revision: st.Revision, CSRF: c.token.CSRF}
+		Standpoint: p.Words, Role: st.Model.Ref(p.Standpoint.Role), Purpose: p.Standpoint.Purpose, Roles: []string{}, Groups: []string{}, Revision: st.Revision, CSRF: c.token.CSRF}
 	out.Expires, _ = time.Parse(time.RFC3339, c.token.Expires)
 	for _, id := range p.Subjects() {
 		switch subject := st.Model.Subject(id); subject.Kind {

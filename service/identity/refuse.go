@@ -30,7 +30,7 @@ func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
 
 // NewRecord starts the record of what a caller does.
 func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Record {
-	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: "allowed", Text: text, Address: c.Address}
+	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: audit.Allowed, Text: text, Address: c.Address}
 	if p.Words != r.Actor {
 		r.Standpoint = p.Words
 	}
@@ -42,7 +42,7 @@ func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Rec
 // know.
 func (s *Service) RefuseFrom(c Caller, p *Viewer, record *store.Record, err error) error {
 	told := s.ToldIn(p.State, c, err)
-	record.Decision, record.Reason = "refused", err.Error()
+	record.Decision, record.Reason = audit.Refused, err.Error()
 	var q *query.Error
 	if errors.As(err, &q) && len(q.Needs) > 0 {
 		needs := p.NeedNames(q.Needs)
@@ -96,7 +96,7 @@ func (s *Service) Failed(p *Viewer, record *store.Record, started time.Time, err
 		s.log.Error("a query failed", "error", err)
 		told = fault.New(fault.Invalid, "query_failed", "the database could not run the query; the record has the reason")
 	}
-	record.Decision, record.Reason, record.TookUS = "failed", err.Error(), time.Since(started).Microseconds()
+	record.Decision, record.Reason, record.TookUS = audit.Failed, err.Error(), time.Since(started).Microseconds()
 	if err := s.audit.Write(record); err != nil {
 		return err
 	}

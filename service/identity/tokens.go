@@ -35,11 +35,11 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	record := &store.Record{Actor: ref, Action: "password", Decision: "allowed", Text: "changed the own password", Address: c.Address}
+	record := &store.Record{Actor: ref, Action: audit.Password, Decision: audit.Allowed, Text: "changed the own password", Address: c.Address}
 	switch {
 	case !ok:
 		s.attempt.failed(who, time.Now())
-		record.Decision, record.Reason = "refused", "the old password is wrong"
+		record.Decision, record.Reason = audit.Refused, "the old password is wrong"
 		if err := s.audit.Write(record); err != nil {
 			return wire.Changed{}, err
 		}
@@ -153,7 +153,7 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 			return wire.NewToken{}, fault.New(fault.Conflict, "exists", "%s has a token named %s already; end it first, or choose another name", st.Model.Ref(id), in.Name)
 		}
 	}
-	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: "token", Decision: "allowed",
+	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Token, Decision: audit.Allowed,
 		Text: fmt.Sprintf("made the token %s for %s, until %s", in.Name, st.Model.Ref(id), expires.UTC().Format(time.RFC3339)), Address: c.Address}); err != nil {
 		return wire.NewToken{}, err
 	}
@@ -181,7 +181,7 @@ func (s *Service) EndToken(ctx context.Context, c Caller, id string) (wire.Chang
 			continue
 		}
 		says := fmt.Sprintf("ended the %s %s (%s) of %s", t.Kind, t.ID(), t.Name, st.Model.Ref(access.SubjectID(t.Subject)))
-		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: "token", Decision: "allowed", Text: says, Address: c.Address}); err != nil {
+		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Token, Decision: audit.Allowed, Text: says, Address: c.Address}); err != nil {
 			return wire.Changed{}, err
 		}
 		if err := s.store.DropToken(ctx, t); err != nil {

@@ -91,14 +91,7 @@ func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at
 	if err != nil {
 		return nil, err
 	}
-	p := &Viewer{Rights: rights, State: st, Words: st.Model.Ref(id), Other: id != c.User, Reviews: s.Reviews(st, c)}
-	if session.Role != 0 {
-		p.Words += " in " + st.Model.Ref(session.Role)
-	}
-	if session.Purpose != "" {
-		p.Words += " for " + session.Purpose
-	}
-	return p, nil
+	return &Viewer{Rights: rights, State: st, Words: st.Model.StandpointText(session), Other: id != c.User, Reviews: s.Reviews(st, c)}, nil
 }
 
 // roleNotHeld says the same of a role that is not there.
@@ -164,7 +157,7 @@ func (p *Viewer) Each(id access.ObjectID, f func(*access.Object)) {
 func (p *Viewer) NeedNames(needs []access.Need) []string {
 	out := []string{}
 	for _, n := range needs {
-		out = append(out, n.Privilege.String()+" on "+p.Model.Path(n.Object))
+		out = append(out, p.Model.NeedText(n))
 	}
 	return out
 }

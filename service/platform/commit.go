@@ -30,7 +30,7 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 	if err != nil {
 		return err
 	}
-	record := &store.Record{Actor: c.Actor, Action: "change", Decision: "allowed",
+	record := &store.Record{Actor: c.Actor, Action: audit.Change, Decision: audit.Allowed,
 		Text: strings.Join(c.Says, "; "), Reason: c.Reason, Address: c.Address, Objects: audit.List(c.Objects)}
 	if err := p.audit.Write(record); err != nil {
 		return err
@@ -39,7 +39,7 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 		Actor: c.Actor, Reason: c.Reason, Changes: text, Previous: before.hash}, c.Also...)
 	if err != nil {
 		undone := *record
-		undone.Decision, undone.Reason = "failed", "it was not made: "+err.Error()
+		undone.Decision, undone.Reason = audit.Failed, "it was not made: "+err.Error()
 		return errors.Join(err, p.audit.Write(&undone))
 	}
 	after.Revision, after.hash = entry.Revision, entry.Hash

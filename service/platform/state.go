@@ -35,16 +35,16 @@ type State struct {
 	Model    *access.Model
 	Policies *policy.Set
 
-	rights *lru.Cache[access.Standpoint, *access.Rights]
-	plans     *lru.Cache[planKey, *query.Plan]
-	counted   atomic.Pointer[access.Census]
+	rights  *lru.Cache[access.Standpoint, *access.Rights]
+	plans   *lru.Cache[planKey, *query.Plan]
+	counted atomic.Pointer[access.Census]
 }
 
 // planKey names a plan by all that it depends on beside the state.
 type planKey struct {
 	rights *access.Rights
-	text     string
-	params   string
+	text   string
+	params string
 }
 
 // mostPlans and mostStandings bound what is kept.

@@ -62,7 +62,7 @@ func (s *Service) access(p *identity.Viewer, o *access.Object, paths bool) wire.
 	v := p.Resolve(o.ID)
 	a := wire.Access{Subject: p.Words, Object: p.Model.Path(o.ID), Kind: o.Kind.String(), Privileges: privilegeNames(v.Allowed), Bands: bandsOf(p, o.ID)}
 	if o.Kind == access.View && v.Allowed.Has(access.Select) {
-		a.Rows = afterVerbs(a.Bands.Says)
+		a.Rows = leftBy(p, o).says
 	} else if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {
 		g := p.State.Policies.Govern(p.Rights, o.ID)
 		a.Rows, a.Columns = rowsSay(p, g), columnsSay(p, v, g)

@@ -112,38 +112,41 @@ func relationBands(p *identity.Viewer, o *access.Object) wire.Bands {
 	if writes != 0 {
 		b.Verbs, b.Says = full, "reads, and may "+writes.String()
 	}
-	if o.Kind == access.View {
-		if err := viewTrouble(p, o); err != nil {
-			b.Says += "; no rows: what the view reads cannot be read"
-			return b
-		}
-		b.Rows, b.Columns = hatched, hatched
-		b.Says += "; rows and columns as policies leave them in its tables"
-		return b
-	}
-	g := p.State.Policies.Govern(p.Rights, o.ID)
-	b.Rows, b.Columns = full, full
-	if g.Closed || len(g.Gone) > 0 {
-		b.Rows = empty
-	} else if len(g.Allow)+len(g.Limit) > 0 {
-		b.Rows = hatched
-	}
-	for _, id := range treated(g) {
-		if p.Reviews || g.Columns[id].Treatment.Kind != policy.Absent {
-			b.Columns = hatched
-		}
-	}
-	if !v.Whole.Has(access.Select) {
-		b.Columns = hatched
-	}
-	b.Says += "; " + rowsSay(p, g) + "; " + columnsSay(p, v, g)
+	l := leftBy(p, o)
+	b.Rows, b.Columns = l.rows, l.columns
+	b.Says += "; " + l.says
 	return b
 }
 
-// afterVerbs is what a glyph's words say of rows and columns.
-func afterVerbs(says string) string {
-	_, after, _ := strings.Cut(says, "; ")
-	return after
+// left is what policies and grants of columns leave to who reads a relation.
+type left struct {
+	rows, columns string // states of their strata
+	says          string
+}
+
+func leftBy(p *identity.Viewer, o *access.Object) left {
+	if o.Kind == access.View {
+		if err := viewTrouble(p, o); err != nil {
+			return left{empty, empty, "no rows: what the view reads cannot be read"}
+		}
+		return left{hatched, hatched, "rows and columns as policies leave them in its tables"}
+	}
+	v, g := p.Resolve(o.ID), p.State.Policies.Govern(p.Rights, o.ID)
+	out := left{full, full, rowsSay(p, g) + "; " + columnsSay(p, v, g)}
+	if g.Closed || len(g.Gone) > 0 {
+		out.rows = empty
+	} else if len(g.Allow)+len(g.Limit) > 0 {
+		out.rows = hatched
+	}
+	for _, id := range treated(g) {
+		if p.Reviews || g.Columns[id].Treatment.Kind != policy.Absent {
+			out.columns = hatched
+		}
+	}
+	if !v.Whole.Has(access.Select) {
+		out.columns = hatched
+	}
+	return out
 }
 
 func columnBands(p *identity.Viewer, o *access.Object) wire.Bands {

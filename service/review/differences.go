@@ -11,7 +11,6 @@ import (
 	"gneiss/core/policy"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
-	"gneiss/wire"
 )
 
 // a comparison is of what one subject can do before and after a change.
@@ -31,13 +30,12 @@ var onRelations = access.Set(access.Select, access.Insert, access.Update, access
 var onViews = access.Set(access.Select, access.Describe, access.Manage)
 
 func (c *comparison) relation(o *access.Object) {
-	var next wire.Bands
 	var had, has access.Privileges
 	if c.was != nil && c.was.Model.HasObject(o.ID) {
 		had = c.was.Resolve(o.ID).Allowed & onRelations
 	}
 	if c.is != nil {
-		next, has = relationBands(c.is, o), c.is.Resolve(o.ID).Allowed&onRelations
+		has = c.is.Resolve(o.ID).Allowed & onRelations
 	}
 	if o.Kind == access.View {
 		had, has = had&onViews, has&onViews
@@ -47,8 +45,10 @@ func (c *comparison) relation(o *access.Object) {
 	if gained := has &^ had; gained != 0 {
 		gain := d
 		gain.what = gained.String()
-		if gained.Has(access.Select) && (next.Rows != full || next.Columns != full) {
-			gain.how = "(" + afterVerbs(next.Says) + ")"
+		if gained.Has(access.Select) {
+			if l := leftBy(c.is, o); l.rows != full || l.columns != full {
+				gain.how = "(" + l.says + ")"
+			}
 		}
 		c.gains = append(c.gains, gain)
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/service/audit"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/wire"
@@ -15,7 +16,7 @@ func (s *Service) Labels(c identity.Caller) (wire.List[wire.Label], error) {
 	out := wire.List[wire.Label]{Items: []wire.Label{}}
 	st := s.platform.Current()
 	if !s.identity.Reviews(st, c) {
-		return out, s.identity.Refuse(c, "labels", "", identity.Wants(st, access.Describe, access.PlatformID))
+		return out, s.identity.Refuse(c, audit.Review, "", identity.Wants(st, access.Describe, access.PlatformID))
 	}
 	for _, o := range st.Model.Labels() {
 		w := wire.Label{Name: o.Name, Path: st.Model.Path(o.ID), Topic: o.Topic, Level: string(o.Level), Placed: []string{},
@@ -45,7 +46,7 @@ func (s *Service) LabelledColumns(c identity.Caller, label string, uncovered boo
 	out := wire.List[wire.LabelledColumn]{Items: []wire.LabelledColumn{}}
 	st := s.platform.Current()
 	if !s.identity.Reviews(st, c) {
-		return out, s.identity.Refuse(c, "labels", "", identity.Wants(st, access.Describe, access.PlatformID))
+		return out, s.identity.Refuse(c, audit.Review, "", identity.Wants(st, access.Describe, access.PlatformID))
 	}
 	labels := st.Model.Labels()
 	if label != "" {

@@ -42,15 +42,15 @@ func (s *Service) Matrix(ctx context.Context, c identity.Caller, path string) (w
 	}
 	// It looks as everybody, one after the other.
 	if !s.identity.Manages(st, c, access.PlatformID) {
-		return out, s.identity.Refuse(c, "matrix", path, identity.Wants(st, access.Manage, access.PlatformID))
+		return out, s.identity.Refuse(c, audit.Matrix, path, identity.Wants(st, access.Manage, access.PlatformID))
 	}
 	lane, err := s.gateway.Lane(c, p, "")
 	if err != nil {
-		return out, s.identity.Refuse(c, "matrix", path, err)
+		return out, s.identity.Refuse(c, audit.Matrix, path, err)
 	}
 	out.Table = st.Model.Path(table.ID)
 	// It counts rows that its reader may not see, so it is on record.
-	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: "matrix", Decision: "allowed", Text: path, Objects: audit.List([]string{out.Table}), Address: c.Address}); err != nil {
+	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Matrix, Decision: audit.Allowed, Text: path, Objects: audit.List([]string{out.Table}), Address: c.Address}); err != nil {
 		return out, err
 	}
 	m := &matrix{s: s, Counter: s.gateway.Counter(lane), st: st, table: table, only: only}

@@ -139,9 +139,3 @@ func wirePolicy(m *access.Model, p *policy.Scope) wire.Policy {
 	}
 	return w
 }
-
-func wireTreatment(t policy.Treatment) *wire.Treatment {
-	return &wire.Treatment{Kind: t.Kind.String(), KeepFirst: t.KeepFirst, KeepLast: t.KeepLast, Keep: t.Keep, Fill: t.Fill, Value: t.Value,
-		Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Mapping: t.Mapping.Groups(), Decimals: t.Decimals, Multiple: t.Multiple,
-		Range: t.Range, Stable: t.Stable, Expression: t.SQL}
-}

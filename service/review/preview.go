@@ -10,6 +10,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/gateway"
 	"gneiss/service/identity"
@@ -56,7 +57,7 @@ func (s *Service) Preview(ctx context.Context, c identity.Caller, in wire.Previe
 	for i, at := range in.Standpoints {
 		p, err := s.identity.ViewerAt(st, c, at)
 		if err != nil {
-			return wire.Preview{}, s.identity.Refuse(c, "preview", in.Table, err)
+			return wire.Preview{}, s.identity.Refuse(c, audit.Preview, in.Table, err)
 		}
 		sides = append(sides, &side{Viewer: p, shows: in.Plan})
 		if drafted != nil {
@@ -72,7 +73,7 @@ func (s *Service) Preview(ctx context.Context, c identity.Caller, in wire.Previe
 		} else if o, lerr := st.Model.Lookup(in.Table); lerr == nil && s.identity.Reviews(st, c) {
 			table = o
 		} else if table == nil && i == len(in.Standpoints)-1 {
-			return wire.Preview{}, s.identity.Refuse(c, "preview", in.Table, err)
+			return wire.Preview{}, s.identity.Refuse(c, audit.Preview, in.Table, err)
 		}
 	}
 	if !table.Kind.IsRelation() {
@@ -153,7 +154,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 		text += " ORDER BY " + access.Quote(key.Name)
 	}
 	text += fmt.Sprintf(" LIMIT %d", limit+1)
-	record := s.identity.NewRecord(c, v.Viewer, "preview", path)
+	record := s.identity.NewRecord(c, v.Viewer, audit.Preview, path)
 	started := time.Now()
 	plan, lane, err := s.gateway.Plan(c, v.Viewer, text, nil, "")
 	if err == nil {

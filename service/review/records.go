@@ -1,6 +1,7 @@
 package review
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -123,28 +124,19 @@ func (s *Service) Record(ctx context.Context, c identity.Caller, ref string) (wi
 
 // recordFixes proposes fixes for a refusal as things stand now.
 func (s *Service) recordFixes(st *platform.State, c identity.Caller, r wire.Record) []wire.Fix {
-	who, _, _ := strings.Cut(r.Standpoint, " ")
-	if who == "" {
-		who = r.Actor
+	at, err := st.Model.ParseStandpoint(cmp.Or(r.Standpoint, r.Actor))
+	if err != nil {
+		return nil // they are gone
 	}
-	privilege, path, ok := strings.Cut(r.Missing[len(r.Missing)-1], " on ")
-	subject, err := st.Model.FindSubject(who)
-	if !ok || err != nil {
-		return nil
-	}
-	o, err := st.Model.Lookup(path)
+	need, err := st.Model.ParseNeed(r.Missing[len(r.Missing)-1])
 	if err != nil {
 		return nil
 	}
-	want, err := access.ParsePrivilege(privilege)
+	p, err := s.identity.ViewerOf(st, c, at.Subject, wire.Standpoint{})
 	if err != nil {
 		return nil
 	}
-	p, err := s.identity.ViewerOf(st, c, subject.ID, wire.Standpoint{})
-	if err != nil {
-		return nil
-	}
-	return s.identity.Fixes(p, want, o.ID)
+	return s.identity.Fixes(p, need.Privilege, need.Object)
 }
 
 func (s *Service) wireRecord(r store.Record, audits bool) wire.Record {

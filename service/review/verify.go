@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"gneiss/core/access"
+	"gneiss/service/audit"
 	"gneiss/service/identity"
 	"gneiss/store"
 	"gneiss/wire"
@@ -28,7 +29,7 @@ func (s *Service) verify(c identity.Caller, what string, check func() (int64, st
 		return wire.Verification{}, err
 	}
 	if !own.Resolve(access.PlatformID).Allowed.Has(access.Audit) {
-		return wire.Verification{}, s.identity.Refuse(c, "query", "a verification of the "+what, identity.Wants(st, access.Audit, access.PlatformID))
+		return wire.Verification{}, s.identity.Refuse(c, audit.Review, "a verification of the "+what, identity.Wants(st, access.Audit, access.PlatformID))
 	}
 	n, last, err := check()
 	out := wire.Verification{Chain: what, Entries: n, Last: last.Number, Hash: last.Hash, Holds: err == nil}

@@ -46,7 +46,7 @@ func (s *Service) Why(c identity.Caller, ref, privilege, path string, at wire.St
 		out.Lane = len(p.MayRun()) > 0 || !st.Model.Subject(subject.ID).Acts()
 		out.Says = fmt.Sprintf("%s has %s on %s", out.Subject, want, out.Object)
 		if o.Kind.IsRelation() && want == access.Select {
-			out.Says += ": " + afterVerbs(out.Bands.Says)
+			out.Says += ": " + leftBy(p, o).says
 			if p.Reviews {
 				out.Policies = gateway.PolicySentences(p, o.ID)
 			}

@@ -1,6 +1,8 @@
 <script lang="ts">
+  import { changes } from './lib/changes.svelte'
   import { follow, place } from './lib/place.svelte'
   import { signed } from './lib/session.svelte'
+  import { vocabulary } from './lib/vocabulary.svelte'
   import KeyHelp from './parts/KeyHelp.svelte'
   import Notices from './parts/Notices.svelte'
   import Search from './parts/Search.svelte'
@@ -25,6 +27,9 @@
   let main = $state<HTMLElement>()
 
   $effect(() => void signed.load())
+  $effect(() => {
+    if (signed.session) vocabulary.load().catch((error) => changes.failed(error))
+  })
   $effect(() => {
     document.title = `${page.name} · Gneiss`
   })

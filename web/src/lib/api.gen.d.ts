@@ -1574,7 +1574,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "change" | "sign-in" | "password" | "token";
+                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
@@ -2673,6 +2673,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** names that are the same on every platform: privileges, treatments, levels, actions */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireVocabulary"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/why": {
         parameters: {
             query?: never;
@@ -3493,6 +3537,10 @@ export interface components {
             /** @description by side, the cells in the order of the preview's columns; null where the row is not there */
             sides: unknown[][];
         };
+        WirePrivilegeName: {
+            levels: string[];
+            name: string;
+        };
         WireProblem: {
             /** @description stable, for programs */
             code: string;
@@ -3659,6 +3707,8 @@ export interface components {
              * @description of the model
              */
             revision: number;
+            /** @description the one role that it acts in; empty: all that are held */
+            role?: string;
             /** @description all that the standpoint acts in */
             roles: string[];
             /** @description the standpoint of this request, in words */
@@ -3910,6 +3960,13 @@ export interface components {
             /** @description constant: the value, as it is written */
             value?: string;
         };
+        WireTreatmentName: {
+            kind: string;
+            /** @description what it does, in words */
+            says: string;
+            /** @description the types of columns that it works on; empty: all */
+            types: string[];
+        };
         WireTrialCount: {
             /** @description columns that would appear otherwise */
             columns: string[];
@@ -3993,6 +4050,16 @@ export interface components {
             sealed?: boolean;
             /** @description one SELECT over tables of the same source */
             text: string;
+        };
+        WireVocabulary: {
+            /** @description what a record can be of */
+            actions: string[];
+            /** @description how a record can have ended */
+            decisions: string[];
+            /** @description of labels, the widest first */
+            levels: string[];
+            privileges: components["schemas"]["WirePrivilegeName"][];
+            treatments: components["schemas"]["WireTreatmentName"][];
         };
         WireWhy: {
             allowed: boolean;

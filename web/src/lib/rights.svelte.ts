@@ -1,26 +1,8 @@
 import { api, get, type Schemas } from './api'
 import { changes } from './changes.svelte'
+import { vocabulary } from './vocabulary.svelte'
 
 export type Bundle = Schemas['WireBundle']
-
-const rows = ['platform', 'source', 'schema', 'table', 'view']
-
-/** The privileges in their usual order, each with the levels that it can be granted at. */
-export const levels: Record<string, string[]> = {
-  USAGE: ['source', 'schema', 'lane'],
-  SELECT: rows,
-  INSERT: rows,
-  UPDATE: rows,
-  DELETE: rows,
-  REFERENCES: rows,
-  EXECUTE: ['source', 'schema'],
-  CREATE: ['schema'],
-  DESCRIBE: rows,
-  REVEAL: rows,
-  MANAGE: [...rows, 'lane'],
-  AUDIT: ['platform', 'source', 'schema'],
-  ALL: [...rows, 'lane'],
-}
 
 /** The named sets of privileges, fetched once and again after changes. */
 class Bundles {
@@ -38,7 +20,7 @@ export const bundles = new Bundles()
 
 /** Whether a bundle has something that applies to an object of a kind, or below it. */
 export function fits(bundle: Bundle, kind: string): boolean {
-  return kind !== 'lane' && bundle.privileges.some((p) => levels[p]?.includes(kind) || p !== 'USAGE')
+  return kind !== 'lane' && bundle.privileges.some((p) => vocabulary.applies(p, kind) || p !== 'USAGE')
 }
 
 /** The objects that are picked for one change, by path; value is the kind. */

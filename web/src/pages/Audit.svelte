@@ -1,16 +1,16 @@
 <script lang="ts">
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
-  import type { components } from '../lib/api.gen'
+  import type { components, paths } from '../lib/api.gen'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
+  import { vocabulary } from '../lib/vocabulary.svelte'
   import RecordDialog from '../parts/RecordDialog.svelte'
   import SubjectPicker from '../parts/SubjectPicker.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
-  type Decision = 'allowed' | 'refused' | 'failed'
-  const actions = ['query', 'write', 'preview', 'trial', 'matrix', 'sample', 'change', 'sign-in'] as const
-  type Action = (typeof actions)[number]
+  type Decision = NonNullable<NonNullable<paths['/api/v1/records']['get']['parameters']['query']>['decision']>
+  type Action = NonNullable<NonNullable<paths['/api/v1/records']['get']['parameters']['query']>['action']>
   let items = $state<AuditRecord[] | null>(null)
   let next = $state('')
   let problem = $state<Problem | null>(null)
@@ -84,10 +84,10 @@
     <h1 class="mr-3">Audit</h1>
     <div class="w-48"><SubjectPicker bind:value={actor} label="Who" placeholder="anybody" /></div>
     <select class="field w-auto" bind:value={action} aria-label="Action"
-      ><option value="">any action</option>{#each actions as a (a)}<option>{a}</option>{/each}</select
+      ><option value="">any action</option>{#each vocabulary.all.actions as a (a)}<option>{a}</option>{/each}</select
     >
     <select class="field w-auto" bind:value={decision} aria-label="Decision"
-      ><option value="">any decision</option>{#each ['allowed', 'refused', 'failed'] as d (d)}<option>{d}</option
+      ><option value="">any decision</option>{#each vocabulary.all.decisions as d (d)}<option>{d}</option
         >{/each}</select
     >
     {#if byLabel}<select class="field w-auto" bind:value={label} aria-label="Label"

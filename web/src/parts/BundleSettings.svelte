@@ -1,7 +1,8 @@
 <script lang="ts">
   import { api, get } from '../lib/api'
   import { loaded } from '../lib/load.svelte'
-  import { levels, type Bundle } from '../lib/rights.svelte'
+  import { type Bundle } from '../lib/rights.svelte'
+  import { vocabulary } from '../lib/vocabulary.svelte'
   import { signed } from '../lib/session.svelte'
   import ChangeDialog from './ChangeDialog.svelte'
   import Trouble from './Trouble.svelte'
@@ -78,7 +79,7 @@
         >Name <input class="field mono text-ink" bind:value={name} name="name" required /></label
       >{/if}
     <div class="flex flex-wrap gap-x-4 gap-y-1">
-      {#each Object.keys(levels).filter((p) => p !== 'ALL') as p (p)}
+      {#each vocabulary.privileges.filter((p) => p !== 'ALL') as p (p)}
         <label class="mono flex items-center gap-1.5"
           ><input type="checkbox" value={p} bind:group={privileges} /> {p}</label
         >

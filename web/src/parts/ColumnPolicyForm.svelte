@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Policy, Schemas } from '../lib/api'
+  import { vocabulary } from '../lib/vocabulary.svelte'
 
   // Which columns a column policy treats, and how.
   let {
@@ -9,27 +10,6 @@
   }: { what: Partial<Policy>; table: string; columns: Schemas['WireColumnView'][] } = $props()
 
   type Treatment = Schemas['WireTreatment']
-  const kinds: Record<Treatment['kind'], string> = {
-    suppress: 'suppressed: NULL',
-    mask: 'masked: part kept, the rest filled',
-    pseudonym: 'as a pseudonym: equal values stay equal',
-    generalize: 'generalized: by bucket, period, beginning or group',
-    round: 'rounded',
-    noise: 'blurred: moved by a random amount',
-    constant: 'as one value',
-    expression: 'as what an expression gives',
-    'withhold blank': 'withheld and blank: there, always NULL, reports keep working',
-    'withhold absent': 'withheld as if absent: the column does not exist',
-    'withhold refuse': 'withheld and refused: naming it is an error',
-  }
-  // Which types each treatment fits; those that are not named fit all.
-  const fits: Partial<Record<Treatment['kind'], string[]>> = {
-    mask: ['text'],
-    pseudonym: ['text', 'bigint'],
-    round: ['double precision', 'bigint'],
-    noise: ['double precision', 'bigint', 'date', 'timestamp'],
-    generalize: ['text', 'double precision', 'bigint', 'date', 'timestamp'],
-  }
   /* svelte-ignore state_referenced_locally */
   const start = what
   const pattern = start.columns?.length === 1 && start.columns[0]!.includes('*') ? start.columns[0]! : ''
@@ -124,10 +104,8 @@
 <div class="flex flex-wrap items-center gap-2">
   <span>{onLabel ? 'Every column that bears it appears' : 'appear'}</span>
   <select class="field w-auto" bind:value={t.kind} aria-label="Treatment">
-    {#each Object.entries(kinds) as [kind, says] (kind)}
-      <option
-        value={kind}
-        disabled={!any && !types.every((type) => fits[kind as Treatment['kind']]?.includes(type) ?? true)}
+    {#each vocabulary.all.treatments as { kind, says, types: fits } (kind)}
+      <option value={kind} disabled={!any && !types.every((type) => fits.length === 0 || fits.includes(type))}
         >{says}</option
       >
     {/each}

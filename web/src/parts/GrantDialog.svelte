@@ -1,6 +1,7 @@
 <script lang="ts">
   import { api, get } from '../lib/api'
-  import { bundles, fits, levels } from '../lib/rights.svelte'
+  import { bundles, fits } from '../lib/rights.svelte'
+  import { vocabulary } from '../lib/vocabulary.svelte'
   import ChangeDialog from './ChangeDialog.svelte'
   import ObjectPicker from './ObjectPicker.svelte'
   import SubjectList from './SubjectList.svelte'
@@ -25,7 +26,7 @@
   const single = $derived(objects.length === 1)
   const below = $derived(single && kind === 'source' ? 'schema' : single && kind === 'schema' ? 'table' : '')
   const level = $derived(pattern && below ? below : kind)
-  const offered = $derived(Object.keys(levels).filter((p) => levels[p]!.includes(level)))
+  const offered = $derived(vocabulary.privileges.filter((p) => vocabulary.applies(p, level)))
   const sets = $derived(bundles.all.filter((b) => fits(b, level)))
   /* svelte-ignore state_referenced_locally */
   let chosen = $state(givenKind === 'lane' ? ['USAGE'] : ['SELECT'])

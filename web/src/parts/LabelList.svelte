@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { vocabulary } from '../lib/vocabulary.svelte'
   import { api, get, type Schemas } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
@@ -15,7 +16,7 @@
   let name = $state('')
   let topic = $state('')
   let level = $state<Label['level']>('confidential')
-  const levels: Label['level'][] = ['public', 'internal', 'confidential', 'restricted']
+  const levels = $derived(vocabulary.all.levels as Label['level'][])
   const tones: Record<string, string> = { restricted: 'text-garnet', confidential: 'text-feldspar' }
 
   function show(which: typeof dialog, label: Label | null) {

@@ -8,7 +8,7 @@
   // As whom the whole console looks, and who stands beside.
   let purpose = $state('')
   // SET ROLE narrows the session itself, whatever the address says.
-  const narrowed = $derived(/ in (role:\S+)/.exec(signed.session?.standing ?? '')?.[1])
+  const narrowed = $derived(signed.session?.role)
 
   async function widen() {
     try {

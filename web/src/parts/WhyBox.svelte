@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, get, objectsNamed, says, type Fix, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
-  import { levels } from '../lib/rights.svelte'
+  import { vocabulary } from '../lib/vocabulary.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -54,7 +54,7 @@
 <form class="mb-3 flex flex-wrap items-center gap-2" onsubmit={ask}>
   <span>May <b class="mono">{subject}</b></span>
   <select class="field mono w-auto" bind:value={privilege} aria-label="Privilege">
-    {#each ['SELECT', ...Object.keys(levels).filter((p) => p !== 'SELECT')] as p (p)}<option>{p}</option>{/each}
+    {#each ['SELECT', ...vocabulary.privileges.filter((p) => p !== 'SELECT')] as p (p)}<option>{p}</option>{/each}
   </select>
   <span>on</span>
   <input

@@ -1,0 +1,31 @@
+package audit
+
+// What a record is of.
+const (
+	Query    = "query"    // a statement that reads
+	Write    = "write"    // a statement that changes rows
+	Preview  = "preview"  // the rows of a table from a standpoint
+	Trial    = "trial"    // what a policy would do
+	Matrix   = "matrix"   // what each subject gets of a table
+	Sample   = "sample"   // reading values to suggest labels
+	Review   = "review"   // asking for what is for reviewers
+	Change   = "change"   // of the model
+	SignIn   = "sign-in"  // with a password
+	Password = "password" // changing one's own
+	Token    = "token"    // making or ending one
+)
+
+// Actions lists them, as the record's search offers them.
+func Actions() []string {
+	return []string{Query, Write, Preview, Trial, Matrix, Sample, Review, Change, SignIn, Password, Token}
+}
+
+// What was decided.
+const (
+	Allowed = "allowed"
+	Refused = "refused"
+	Failed  = "failed" // allowed, and not done
+)
+
+// Decisions lists them.
+func Decisions() []string { return []string{Allowed, Refused, Failed} }
