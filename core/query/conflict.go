@@ -76,32 +76,3 @@ func (b *binder) conflictKey(c *Conflict, r *Relation, n *pg.InferClause) {
 		c.Key = append(c.Key, ref.Col)
 	}
 }
-
-// conflict writes ON CONFLICT. In it the database knows the table by its own name.
-func (e *emitter) conflict(w *Write) {
-	c, r := w.Conflict, w.Target
-	if c == nil {
-		return
-	}
-	e.underOwnName(r)
-	e.line()
-	e.write("ON CONFLICT")
-	for i, key := range c.Key {
-		e.write(map[bool]string{true: " (", false: ", "}[i == 0], quoteName(tableColumn(e.model, r.Columns[key])))
-	}
-	if len(c.Key) > 0 {
-		e.write(")")
-	}
-	if len(c.Columns) == 0 {
-		e.write(" DO NOTHING")
-		return
-	}
-	e.aliases[c.Proposed] = "excluded"
-	e.write(" DO UPDATE")
-	e.set(r, c.Columns, c.Row)
-	if c.Where != nil {
-		e.line()
-		e.write("WHERE ")
-		e.expr(c.Where)
-	}
-}

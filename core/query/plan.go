@@ -12,12 +12,8 @@ import (
 	"gneiss/core/policy"
 )
 
-// A Plan is a governed query, ready to run. It holds for one reader and one
-// set of policies.
-type Plan struct {
-	SQL     string
-	Args    []Arg
-	Mark    string // what stands before an argument's number in SQL
+// An Outline is what a governed statement gives, and what it touches.
+type Outline struct {
 	Columns []Column
 	Source  access.ObjectID // zero: the query reads no table
 	Tables  []TableUse
@@ -33,20 +29,28 @@ type Plan struct {
 	Explain bool
 }
 
-// Make works out the governed form of a text for a reader. Params are the
-// values of $1, $2 and so on: nil, bool, int64, float64 or string. Its errors
-// are of type [*Error]; a failure of the planner's own is one, too, so that it
-// is a refusal and not an answer.
-func Make(text string, params []any, st *access.Rights, policies *policy.Set) (plan *Plan, err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			plan, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
-		}
-	}()
-	return makePlan(text, params, st, policies)
+// A Governed is a statement with the policies in it, as a tree. It holds for one reader
+// and one set of policies. Either Reads or Changes is set.
+type Governed struct {
+	Outline
+	Reads   *Query
+	Changes *Write
 }
 
-func makePlan(text string, params []any, st *access.Rights, policies *policy.Set) (plan *Plan, err error) {
+// Govern works out the governed form of a text for a reader. Params are the
+// values of $1, $2 and so on: nil, bool, int64, float64 or string. Its errors
+// are of type [*Error]; a failure of its own is one, too, so that it is a refusal and
+// not an answer.
+func Govern(text string, params []any, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			g, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
+		}
+	}()
+	return governText(text, params, st, policies)
+}
+
+func governText(text string, params []any, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
 	tree, err := parseOne(text)
 	if err != nil {
 		return nil, err
@@ -65,42 +69,38 @@ func makePlan(text string, params []any, st *access.Rights, policies *policy.Set
 			return nil, &Error{Code: Unsupported, Text: "EXPLAIN takes no options here; it shows the governed statement and the database's plan, and does not run it"}
 		}
 		defer func() {
-			if plan != nil {
-				plan.Explain = true
+			if g != nil {
+				g.Explain = true
 			}
 		}()
 		statement = explain.Query
 	}
 	switch statement.GetNode().(type) {
 	case *pgt.Node_SelectStmt:
-		return b.readPlan(statement), nil
+		return b.governRead(statement), nil
 	case *pgt.Node_InsertStmt, *pgt.Node_UpdateStmt, *pgt.Node_DeleteStmt:
-		return b.writePlan(statement), nil
+		return b.governWrite(statement), nil
 	}
 	line, col := place(text, tree.Stmts[0].StmtLocation)
 	return nil, &Error{Code: Unsupported, Text: "only SELECT, INSERT, UPDATE, DELETE and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported", Line: line, Col: col}
 }
 
-func (b *binder) readPlan(n *pgt.Node) *Plan {
+func (b *binder) governRead(n *pgt.Node) *Governed {
 	q := b.query(n.GetSelectStmt(), nil)
 	b.refuseWanting()
 	uses := append(b.govern(), b.viewed()...)
-	e := newEmitter(b.model, b.source)
-	e.query(q)
-	return &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}
+	return &Governed{Outline{Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}, q, nil}
 }
 
-func (b *binder) writePlan(n *pgt.Node) *Plan {
+func (b *binder) governWrite(n *pgt.Node) *Governed {
 	w := b.writing(n)
 	b.refuseWanting()
 	uses := append(append([]TableUse{b.governTarget(w)}, b.govern()...), b.viewed()...)
-	e := newEmitter(b.model, b.source)
-	e.writing(w)
-	p := &Plan{SQL: e.b.String(), Args: e.args, Mark: e.mark, Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil, Leads: w.leads}
+	out := Outline{Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil, Leads: w.leads}
 	if w.Returning != nil {
-		p.Columns = w.Returning.Columns
+		out.Columns = w.Returning.Columns
 	}
-	return p
+	return &Governed{out, nil, w}
 }
 
 // refuseWanting stops when a privilege is wanting.

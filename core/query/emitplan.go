@@ -1,0 +1,42 @@
+package query
+
+import (
+	"fmt"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+)
+
+// A Plan is a governed statement, ready to run on its source. It holds for one reader
+// and one set of policies.
+type Plan struct {
+	Outline
+	SQL  string
+	Args []Arg
+	Mark string // what stands before an argument's number in SQL
+}
+
+// Make plans a text for a reader: see [Govern].
+func Make(text string, params []any, st *access.Rights, policies *policy.Set) (*Plan, error) {
+	g, err := Govern(text, params, st, policies)
+	if err != nil {
+		return nil, err
+	}
+	return emitted(g, st.Model)
+}
+
+// emitted writes a governed statement. What it cannot write is refused.
+func emitted(g *Governed, m *access.Model) (plan *Plan, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			plan, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
+		}
+	}()
+	e := newEmitter(m, g.Source)
+	if g.Write {
+		e.writing(g.Changes)
+	} else {
+		e.query(g.Reads)
+	}
+	return &Plan{Outline: g.Outline, SQL: e.b.String(), Args: e.args, Mark: e.mark}, nil
+}
