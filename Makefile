@@ -71,7 +71,7 @@ race: web/dist/index.html postgresql
 
 FUZZ ?= 30s
 fuzz: web/dist/index.html
-	@for target in core/query:FuzzMake core/query:FuzzPhrases core/access:FuzzParsePath core/classify:FuzzLook service:FuzzRoster \
+	@for target in core/emit:FuzzMake core/query:FuzzPhrases core/access:FuzzParsePath core/classify:FuzzLook service:FuzzRoster \
 	  source/postgres:FuzzURL cmd/gneiss:FuzzSettings api:FuzzRequests; do \
 	  echo "$$target"; go test ./$${target%%:*} -run XXX -fuzz "^$${target##*:}$$" -fuzztime $(FUZZ) || exit 1; done
 

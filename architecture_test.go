@@ -29,6 +29,7 @@ func TestImportsRunOneWay(t *testing.T) {
 		"gneiss/core/access":     {"github.com/bits-and-blooms/bitset"},
 		"gneiss/core/policy":     {"gneiss/core/", "github.com/bits-and-blooms/bitset"},
 		"gneiss/core/query":      {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
+		"gneiss/core/emit":       {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
 		"gneiss/wire":            {},
 		"gneiss/client":          {"gneiss/wire"},
 		"gneiss/store":           nil,

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
@@ -162,7 +163,7 @@ func twins(t *testing.T, make maker, policies []policy.Change, changes ...access
 // answer is what a twin says, and for how long it worked.
 func (w twin) answer(t *testing.T, text string) (string, time.Duration) {
 	t.Helper()
-	plan, err := query.Make(text, nil, w.st, w.set)
+	plan, err := emit.Make(text, nil, w.st, w.set)
 	if err != nil {
 		t.Fatalf("%s: %v", text, err)
 	}
@@ -190,7 +191,7 @@ func (w twin) answer(t *testing.T, text string) (string, time.Duration) {
 // visited is how many rows the database's plan went over, PostgreSQL's own count.
 func (w twin) visited(t *testing.T, text string) float64 {
 	t.Helper()
-	plan, err := query.Make(text, nil, w.st, w.set)
+	plan, err := emit.Make(text, nil, w.st, w.set)
 	if err != nil || plan.Write {
 		return 0
 	}
@@ -228,7 +229,7 @@ func TestPairsTellNothing(t *testing.T) {
 								bomb = "secrets.big * secrets.big > 0"
 							}
 							text := fmt.Sprintf(form, fmt.Sprintf(wrap, bomb))
-							if _, err := query.Make(text, nil, pair[0].st, pair[0].set); err != nil {
+							if _, err := emit.Make(text, nil, pair[0].st, pair[0].set); err != nil {
 								continue // not of the language, in this place
 							}
 							compareTwins(t, pair, text, j == 1 && engine == "PostgreSQL")
@@ -261,7 +262,7 @@ func TestPairsTellNothing(t *testing.T) {
 							}
 							form := strings.ReplaceAll(form, "src.s.secrets", "src.s.lent AS secrets")
 							text := fmt.Sprintf(form, fmt.Sprintf(wrap, bomb))
-							if _, err := query.Make(text, nil, pair[0].st, pair[0].set); err != nil {
+							if _, err := emit.Make(text, nil, pair[0].st, pair[0].set); err != nil {
 								continue
 							}
 							compareTwins(t, pair, text, j == 1 && engine == "PostgreSQL")
@@ -289,7 +290,7 @@ func TestDatabasesKeepTheFence(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		plan, err := query.Make("SELECT word FROM src.s.secrets WHERE id = 7 AND length(word) * 2 > 3", nil, rights(t, m, "flint"), set)
+		plan, err := emit.Make("SELECT word FROM src.s.secrets WHERE id = 7 AND length(word) * 2 > 3", nil, rights(t, m, "flint"), set)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -325,7 +326,7 @@ func TestViewsAreKeptWhole(t *testing.T) {
 		} {
 			pair := twins(t, make, nil, access.PutView{Path: "src.s.lent", Text: text, Rights: access.OwnerRights, Owner: "user:flint",
 				Columns: []access.ViewColumn{{Name: "id", Type: "bigint"}, {Name: "word", Type: "text"}}})
-			plan, err := query.Make("SELECT word FROM src.s.lent WHERE id = 5", nil, pair[0].st, pair[0].set)
+			plan, err := emit.Make("SELECT word FROM src.s.lent WHERE id = 5", nil, pair[0].st, pair[0].set)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -413,7 +414,7 @@ func TestPairsOfEveryFunction(t *testing.T) {
 		// The second twin has no such row at all.
 		gone := twin{src: pair[1].src, st: pair[1].st, set: pair[1].set}
 		everything := twin{gone.src, gone.st, &policy.Set{}}
-		plan, err := query.Make("DELETE FROM src.s.secrets WHERE id = 7", nil, everything.st, everything.set)
+		plan, err := emit.Make("DELETE FROM src.s.secrets WHERE id = 7", nil, everything.st, everything.set)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -423,7 +424,7 @@ func TestPairsOfEveryFunction(t *testing.T) {
 		taken, refused := 0, 0
 		for _, c := range conditions {
 			text := "SELECT count(*) FROM src.s.secrets WHERE id = 7 AND word = 'yes' AND " + c
-			if _, err := query.Make(text, nil, pair[0].st, pair[0].set); err != nil {
+			if _, err := emit.Make(text, nil, pair[0].st, pair[0].set); err != nil {
 				refused++
 				continue
 			}
@@ -444,7 +445,7 @@ func TestLongStatements(t *testing.T) {
 		src, m := make(t, hiding("yes"))
 		w := twin{src, rights(t, m, "flint"), &policy.Set{}}
 		text := "SELECT count(*) FROM src.s.many WHERE id IN (" + strings.Repeat("1000, ", 9000) + "3, 4)"
-		plan, err := query.Make(text, nil, w.st, w.set)
+		plan, err := emit.Make(text, nil, w.st, w.set)
 		if err != nil || len(plan.SQL) <= source.MostPrepared {
 			t.Fatalf("%d bytes, %v", len(plan.SQL), err)
 		}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
@@ -457,7 +458,7 @@ func TestNoLeak(t *testing.T) {
 			context := func() string {
 				return fmt.Sprintf("seed %d, user %s, roles %v, acting in %v\nquery: %s\nrow policies: %+v\ncolumn policies: %+v\ngranted: %v\nreveal: %v", seed, user, w.roles[user], w.acting[user], q.text, w.rowPs, w.colPs, w.granted[user], w.reveal)
 			}
-			plan, err := query.Make(q.text, nil, rights, set)
+			plan, err := emit.Make(q.text, nil, rights, set)
 			if !q.permitted(w.granted[user], w.withheld(user)) {
 				var e *query.Error
 				if err == nil {
@@ -478,7 +479,7 @@ func TestNoLeak(t *testing.T) {
 			if !q.ordered {
 				slices.Sort(want)
 			}
-			compare := func(s source.Source, plan *query.Plan) {
+			compare := func(s source.Source, plan *emit.Plan) {
 				t.Helper()
 				got, err := collect(s, plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), plan.Columns)
 				if err != nil {
@@ -492,7 +493,7 @@ func TestNoLeak(t *testing.T) {
 				}
 			}
 			compare(src, plan)
-			there, err := query.Make(q.text, nil, onServer, set)
+			there, err := emit.Make(q.text, nil, onServer, set)
 			if err != nil {
 				t.Fatalf("on PostgreSQL: %v\n%s", err, context())
 			}
@@ -501,7 +502,7 @@ func TestNoLeak(t *testing.T) {
 			if len(w.withheld(user)) > 0 || q.star != "" {
 				continue // a view that names a column which is not there cannot be read
 			}
-			through, err := query.Make(tableName.ReplaceAllString(q.text, "src.${1}_view"), nil, rights, set)
+			through, err := emit.Make(tableName.ReplaceAllString(q.text, "src.${1}_view"), nil, rights, set)
 			if err != nil {
 				t.Fatalf("through views: %v\n%s", err, context())
 			}

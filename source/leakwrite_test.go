@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/query"
 	"gneiss/source"
 )
@@ -151,7 +152,7 @@ func TestNoLeakByWriting(t *testing.T) {
 			plain.Close()
 			continue // RETURNING does not say which rows they are
 		}
-		plan, err := query.Make(q.text, nil, rights, set)
+		plan, err := emit.Make(q.text, nil, rights, set)
 		if !q.permitted(w.granted[user], w.withheld(user)) || !w.writable(user, q) {
 			if err == nil {
 				t.Fatalf("a statement that is not permitted was planned:\n%s\n%s", plan.SQL, context)
@@ -175,7 +176,7 @@ func TestNoLeakByWriting(t *testing.T) {
 		} else {
 			done++
 		}
-		compare := func(s source.Source, plan *query.Plan) {
+		compare := func(s source.Source, plan *emit.Plan) {
 			t.Helper()
 			got, err := governedWrite(s, plan)
 			slices.Sort(got)
@@ -198,7 +199,7 @@ func TestNoLeakByWriting(t *testing.T) {
 			}
 		}
 		compare(src, plan)
-		there, err := query.Make(q.text, nil, w.stand(t, declared(t, m), user), set)
+		there, err := emit.Make(q.text, nil, w.stand(t, declared(t, m), user), set)
 		if err != nil {
 			t.Fatalf("on PostgreSQL: %v\n%s", err, context)
 		}
@@ -215,7 +216,7 @@ func TestNoLeakByWriting(t *testing.T) {
 
 // expected runs the statement on the user's copy and carries it over: what it
 // gives back, what the whole table holds then, and whether it may be done.
-func (w *world) expected(t *testing.T, plain source.Source, q *leakWrite, user string, plan *query.Plan, about string) (given, whole []string, ok bool) {
+func (w *world) expected(t *testing.T, plain source.Source, q *leakWrite, user string, plan *emit.Plan, about string) (given, whole []string, ok bool) {
 	t.Helper()
 	var lines [][]any
 	var insert map[string]any
@@ -295,7 +296,7 @@ func contents(t *testing.T, s source.Source, table string) []string {
 var errBarred = errors.New("a row may not be left")
 
 // governedWrite runs a planned statement as the gateway does.
-func governedWrite(s source.Source, plan *query.Plan) ([]string, error) {
+func governedWrite(s source.Source, plan *emit.Plan) ([]string, error) {
 	var out []string
 	columns := slices.Clone(plan.Columns)
 	if plan.Checked {

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
@@ -160,7 +161,7 @@ func benchmarkReports(b *testing.B, make maker, setup string) {
 		if strings.Contains(r.text, "$1") {
 			params = []any{reportPoint}
 		}
-		plan, err := query.Make(governedText, params, st, set)
+		plan, err := emit.Make(governedText, params, st, set)
 		if err != nil {
 			b.Fatalf("%s: %v", r.name, err)
 		}

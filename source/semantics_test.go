@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
-	"gneiss/core/query"
 	"gneiss/source"
 )
 
@@ -25,7 +25,7 @@ const values = `
 // rowsOf runs a query as a reader's and writes its rows in one line.
 func rowsOf(t *testing.T, src source.Source, st *access.Rights, text string, params ...any) string {
 	t.Helper()
-	plan, err := query.Make(text, params, st, &policy.Set{})
+	plan, err := emit.Make(text, params, st, &policy.Set{})
 	if err != nil {
 		t.Fatalf("%s: %v", text, err)
 	}
@@ -59,7 +59,7 @@ func TestExpressions(t *testing.T) {
 			t.Run(c.expr, func(t *testing.T) {
 				text := "SELECT " + c.expr + " FROM src.s.v ORDER BY v.id"
 				if c.want == "error" {
-					if _, err := query.Make(text, nil, st, &policy.Set{}); err == nil {
+					if _, err := emit.Make(text, nil, st, &policy.Set{}); err == nil {
 						t.Error("it should be refused")
 					}
 					return

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"time"
 
+	"gneiss/core/emit"
 	"gneiss/core/query"
 )
 
@@ -114,7 +115,7 @@ type Facts struct {
 }
 
 // Bind gives a plan's arguments their values.
-func Bind(args []query.Arg, f Facts) []any {
+func Bind(args []emit.Arg, f Facts) []any {
 	out := make([]any, len(args))
 	for i, a := range args {
 		switch {

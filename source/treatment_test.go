@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
@@ -69,7 +70,7 @@ func everyTreatment(t *testing.T, src source.Source, m *access.Model, st *access
 				if err != nil {
 					t.Fatal(err)
 				}
-				plan, err := query.Make("SELECT v."+column+" FROM src.s.v ORDER BY v.id", nil, st, set)
+				plan, err := emit.Make("SELECT v."+column+" FROM src.s.v ORDER BY v.id", nil, st, set)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -126,7 +127,7 @@ func TestPseudonymsMatch(t *testing.T) {
 		}
 		read := func(text, key string) (values []any) {
 			t.Helper()
-			plan, err := query.Make(text, nil, rights(t, m, "flint"), set)
+			plan, err := emit.Make(text, nil, rights(t, m, "flint"), set)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -7,8 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"gneiss/core/emit"
 	"gneiss/core/policy"
-	"gneiss/core/query"
 	"gneiss/source"
 )
 
@@ -19,7 +19,7 @@ func TestWrites(t *testing.T) {
 			t.Run(c.name, func(t *testing.T) {
 				src, m := made(t, values)
 				st := rights(t, m, "flint")
-				plan, err := query.Make(c.text, nil, st, &policy.Set{})
+				plan, err := emit.Make(c.text, nil, st, &policy.Set{})
 				if err != nil {
 					t.Fatal(err)
 				}

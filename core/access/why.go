@@ -1,10 +1,9 @@
 package access
 
 import (
-	"strings"
-
 	"slices"
 	"sort"
+	"strings"
 )
 
 // A Path is one way by which a standing has a privilege: from the session's

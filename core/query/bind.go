@@ -42,14 +42,14 @@ type binder struct {
 
 const (
 	mostDepth    = 100     // nested queries and expressions
-	mostText     = 100_000 // bytes
+	MostText     = 100_000 // bytes
 	mostComments = 100
 )
 
 // parseOne reads one statement, of any kind.
 func parseOne(text string) (*pg.ParseResult, error) {
-	if len(text) > mostText {
-		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("the text is longer than %d bytes", mostText)}
+	if len(text) > MostText {
+		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("the text is longer than %d bytes", MostText)}
 	}
 	if strings.IndexByte(text, 0) >= 0 {
 		return nil, &Error{Code: Syntax, Text: "the text has a NUL character"}

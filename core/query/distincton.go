@@ -1,8 +1,6 @@
 package query
 
-import (
-	pg "github.com/pganalyze/pg_query_go/v6"
-)
+import pg "github.com/pganalyze/pg_query_go/v6"
 
 // distinctOn binds the expressions of DISTINCT ON.
 func (b *binder) distinctOn(s *pg.SelectStmt, sel *Select, names *scope) []Expr {
@@ -13,7 +11,7 @@ func (b *binder) distinctOn(s *pg.SelectStmt, sel *Select, names *scope) []Expr 
 			continue
 		}
 		e := b.aliasedOr(n, names)
-		if anyExpr(e, isWindow) {
+		if AnyExpr(e, IsWindow) {
 			b.fail(locate(n), Grouping, "a window function cannot stand in DISTINCT ON")
 		}
 		out = append(out, e)
@@ -54,7 +52,7 @@ func (b *binder) firstOfEach(q *Query, sel *Select, on []Expr) {
 		}
 		sorts = append(sorts, o)
 	}
-	sel.Items = append(sel.Items, &Call{Fn: functions["row_number"], Over: over, T: Bigint})
+	sel.Items = append(sel.Items, &Call{Fn: Functions["row_number"], Over: over, T: Bigint})
 	inner.Columns = append(inner.Columns, Column{Name: "?column?", Type: Bigint, NotNull: true})
 	r := &Relation{Alias: "numbered", Query: inner, Columns: inner.Columns}
 	outer := &Select{From: []From{r}, Where: &Binary{"=", &ColumnRef{r, len(inner.Columns) - 1}, &Literal{Bigint, int64(1)}, Boolean}}
@@ -72,7 +70,7 @@ func (b *binder) firstOfEach(q *Query, sel *Select, on []Expr) {
 
 func among(list []Expr, e Expr) bool {
 	for _, x := range list {
-		if same(x, e) {
+		if Same(x, e) {
 			return true
 		}
 	}

@@ -18,10 +18,10 @@ func (b *binder) condition(n *pg.Node, s *scope, what string) Expr {
 
 // plain refuses aggregates and window functions where rows are not grouped yet.
 func (b *binder) plain(e Expr, at int32, what string) {
-	if anyExpr(e, isAggregate) {
+	if AnyExpr(e, IsAggregate) {
 		b.fail(at, Grouping, "an aggregate function cannot stand in %s", what)
 	}
-	if anyExpr(e, isWindow) {
+	if AnyExpr(e, IsWindow) {
 		b.fail(at, Grouping, "a window function cannot stand in %s", what)
 	}
 	b.ungrouped(e, what)
@@ -54,12 +54,12 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	case *pg.Node_CaseExpr:
 		return b.caseOf(v.CaseExpr, s, w)
 	case *pg.Node_CoalesceExpr:
-		return b.call(functions["coalesce"], b.exprs(v.CoalesceExpr.Args, s, w), v.CoalesceExpr.Location)
+		return b.call(Functions["coalesce"], b.exprs(v.CoalesceExpr.Args, s, w), v.CoalesceExpr.Location)
 	case *pg.Node_MinMaxExpr:
 		name, before := strings.ToLower(strings.TrimPrefix(v.MinMaxExpr.Op.String(), "IS_")), b.cost
 		args := b.exprs(v.MinMaxExpr.Args, s, w)
 		b.copies(written[name], before)
-		return b.call(functions[name], args, v.MinMaxExpr.Location)
+		return b.call(Functions[name], args, v.MinMaxExpr.Location)
 	case *pg.Node_TypeCast:
 		return b.cast(v.TypeCast, s, w)
 	case *pg.Node_SubLink:
@@ -170,7 +170,7 @@ func castable(from, to Type) bool {
 	switch {
 	case from == to, to == Text, from == Text, from == Untyped:
 		return true
-	case from.numeric() && to.numeric():
+	case from.Numeric() && to.Numeric():
 		return true
 	case from == Boolean && to == Bigint, from == Bigint && to == Boolean:
 		return true

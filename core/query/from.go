@@ -163,7 +163,7 @@ func (b *binder) using(names []string, kind string, ls, rs *scope, at int32) (Ex
 			value = r
 		case "FULL":
 			t, _ := unify(l.Type(), r.Type())
-			value = &Call{Fn: functions["coalesce"], Args: []Expr{b.convert(l, t, at), b.convert(r, t, at)}, T: t}
+			value = &Call{Fn: Functions["coalesce"], Args: []Expr{b.convert(l, t, at), b.convert(r, t, at)}, T: t}
 		}
 		merged = append(merged, named{name, value})
 	}

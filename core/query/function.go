@@ -11,8 +11,8 @@ import (
 type functionKind uint8
 
 const (
-	scalarFunction functionKind = iota
-	aggregateFunction
+	ScalarFunction functionKind = iota
+	AggregateFunction
 	windowFunction
 )
 
@@ -23,7 +23,7 @@ type Function struct {
 	Name   string
 	Kind   functionKind
 	result func(args []Type) (Type, bool)
-	own    bool   // it is registered on every connection, as gneiss_ and its name
+	Own    bool   // it is registered on every connection, as gneiss_ and its name
 	takes  string // the operands, for messages
 }
 
@@ -60,7 +60,7 @@ func alike(least, most int) func([]Type) (Type, bool) {
 
 // numberLike is for functions of one number that give a number of that type.
 func numberLike(args []Type) (Type, bool) {
-	return args[0], len(args) == 1 && args[0].numeric()
+	return args[0], len(args) == 1 && args[0].Numeric()
 }
 
 func anyOne(result Type) func([]Type) (Type, bool) {
@@ -81,8 +81,8 @@ func dated(result Type) func([]Type) (Type, bool) {
 	}
 }
 
-// functions are all that may be called, by name.
-var functions = listed()
+// Functions are all that may be called, by name.
+var Functions = listed()
 
 func listed() map[string]*Function {
 	functions := map[string]*Function{}
@@ -108,46 +108,46 @@ func listed() map[string]*Function {
 		{Name: "floor", result: numberLike, takes: "a number"},
 		{Name: "ceil", result: numberLike, takes: "a number"},
 		{Name: "round", result: func(args []Type) (Type, bool) {
-			ok := len(args) >= 1 && len(args) <= 2 && args[0].numeric() && (len(args) == 1 || args[1] == Bigint)
+			ok := len(args) >= 1 && len(args) <= 2 && args[0].Numeric() && (len(args) == 1 || args[1] == Bigint)
 			return args[0], ok
 		}, takes: "a number, and how many decimals"},
 		{Name: "trunc", result: func(args []Type) (Type, bool) {
-			ok := len(args) >= 1 && len(args) <= 2 && args[0].numeric() && (len(args) == 1 || args[1] == Bigint)
+			ok := len(args) >= 1 && len(args) <= 2 && args[0].Numeric() && (len(args) == 1 || args[1] == Bigint)
 			return args[0], ok
-		}, own: true, takes: "a number, and how many decimals"},
-		{Name: "sign", result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "sqrt", result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "exp", result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "ln", result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "log", result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "power", result: signature(Double, 0, Double, Double), own: true, takes: "a number and an exponent"},
-		{Name: "lpad", result: signature(Text, 1, Text, Bigint, Text), own: true, takes: "a text, a length, and what to fill with"},
-		{Name: "rpad", result: signature(Text, 1, Text, Bigint, Text), own: true, takes: "a text, a length, and what to fill with"},
-		{Name: "reverse", result: signature(Text, 0, Text), own: true, takes: "a text"},
-		{Name: "initcap", result: signature(Text, 0, Text), own: true, takes: "a text"},
-		{Name: "starts_with", result: signature(Boolean, 0, Text, Text), own: true, takes: "a text and a beginning"},
-		{Name: "split_part", result: signature(Text, 0, Text, Text, Bigint), own: true, takes: "a text, what parts it, and which part"},
-		{Name: "concat_ws", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text, Text), own: true, takes: "what to put between, and up to eight texts"},
+		}, Own: true, takes: "a number, and how many decimals"},
+		{Name: "sign", result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "sqrt", result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "exp", result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "ln", result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "log", result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "power", result: signature(Double, 0, Double, Double), Own: true, takes: "a number and an exponent"},
+		{Name: "lpad", result: signature(Text, 1, Text, Bigint, Text), Own: true, takes: "a text, a length, and what to fill with"},
+		{Name: "rpad", result: signature(Text, 1, Text, Bigint, Text), Own: true, takes: "a text, a length, and what to fill with"},
+		{Name: "reverse", result: signature(Text, 0, Text), Own: true, takes: "a text"},
+		{Name: "initcap", result: signature(Text, 0, Text), Own: true, takes: "a text"},
+		{Name: "starts_with", result: signature(Boolean, 0, Text, Text), Own: true, takes: "a text and a beginning"},
+		{Name: "split_part", result: signature(Text, 0, Text, Text, Bigint), Own: true, takes: "a text, what parts it, and which part"},
+		{Name: "concat_ws", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text, Text), Own: true, takes: "what to put between, and up to eight texts"},
 		{Name: "to_char", result: func(args []Type) (Type, bool) {
 			return Text, len(args) == 2 && (args[0] == Date || args[0] == Timestamp) && (args[1] == Text || args[1] == Untyped)
-		}, own: true, takes: "a date or timestamp, and its form: 'YYYY-MM', 'DD.MM.YYYY', 'HH24:MI'"},
-		{Name: "make_date", result: signature(Date, 0, Bigint, Bigint, Bigint), own: true, takes: "a year, a month and a day"},
+		}, Own: true, takes: "a date or timestamp, and its form: 'YYYY-MM', 'DD.MM.YYYY', 'HH24:MI'"},
+		{Name: "make_date", result: signature(Date, 0, Bigint, Bigint, Bigint), Own: true, takes: "a year, a month and a day"},
 		{Name: "mod", result: signature(Bigint, 0, Bigint, Bigint), takes: "two whole numbers"},
 		{Name: "extract", result: dated(Bigint), takes: "year, quarter, month, day or dow, from a date or timestamp"},
 		{Name: "date_trunc", result: dated(Untyped), takes: "'year', 'quarter', 'month' or 'day', and a date or timestamp"},
 
-		{Name: "count", Kind: aggregateFunction, result: anyOne(Bigint), takes: "* or one value"},
-		{Name: "sum", Kind: aggregateFunction, result: numberLike, takes: "a number"},
-		{Name: "avg", Kind: aggregateFunction, result: signature(Double, 0, Double), takes: "a number"},
-		{Name: "min", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
-		{Name: "max", Kind: aggregateFunction, result: sameAsOne, takes: "one value"},
-		{Name: "string_agg", Kind: aggregateFunction, result: signature(Text, 0, Text, Text), takes: "a text, and what to put between"},
-		{Name: "stddev_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "stddev_pop", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "var_samp", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "var_pop", Kind: aggregateFunction, result: signature(Double, 0, Double), own: true, takes: "a number"},
-		{Name: "bool_and", Kind: aggregateFunction, result: signature(Boolean, 0, Boolean), takes: "a truth value"},
-		{Name: "bool_or", Kind: aggregateFunction, result: signature(Boolean, 0, Boolean), takes: "a truth value"},
+		{Name: "count", Kind: AggregateFunction, result: anyOne(Bigint), takes: "* or one value"},
+		{Name: "sum", Kind: AggregateFunction, result: numberLike, takes: "a number"},
+		{Name: "avg", Kind: AggregateFunction, result: signature(Double, 0, Double), takes: "a number"},
+		{Name: "min", Kind: AggregateFunction, result: sameAsOne, takes: "one value"},
+		{Name: "max", Kind: AggregateFunction, result: sameAsOne, takes: "one value"},
+		{Name: "string_agg", Kind: AggregateFunction, result: signature(Text, 0, Text, Text), takes: "a text, and what to put between"},
+		{Name: "stddev_samp", Kind: AggregateFunction, result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "stddev_pop", Kind: AggregateFunction, result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "var_samp", Kind: AggregateFunction, result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "var_pop", Kind: AggregateFunction, result: signature(Double, 0, Double), Own: true, takes: "a number"},
+		{Name: "bool_and", Kind: AggregateFunction, result: signature(Boolean, 0, Boolean), takes: "a truth value"},
+		{Name: "bool_or", Kind: AggregateFunction, result: signature(Boolean, 0, Boolean), takes: "a truth value"},
 
 		{Name: "row_number", Kind: windowFunction, result: signature(Bigint, 0), takes: "nothing"},
 		{Name: "rank", Kind: windowFunction, result: signature(Bigint, 0), takes: "nothing"},
@@ -185,7 +185,7 @@ func lagResult(args []Type) (Type, bool) {
 // FunctionNames lists what can be called, for completion.
 func FunctionNames() []string {
 	names := []string{"attribute", "in_group", "has_role", "purpose", "team"}
-	for name := range functions {
+	for name := range Functions {
 		names = append(names, name)
 	}
 	slices.Sort(names)
@@ -204,7 +204,7 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 	if e := b.fact(name, f, s); e != nil {
 		return e
 	}
-	fn, ok := functions[name]
+	fn, ok := Functions[name]
 	if !ok {
 		line, col := place(b.text, f.Location)
 		panic(&Error{Code: Unknown, Text: "there is no function " + name, Line: line, Col: col, Name: name, Near: FunctionNames()})
@@ -212,17 +212,17 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 	switch {
 	case f.FuncVariadic || f.AggWithinGroup || len(f.AggOrder) > 0 && fn.Name != "string_agg":
 		b.unsupported(f.Location, "VARIADIC, WITHIN GROUP, and ORDER BY in a call of anything but string_agg")
-	case fn.Kind == aggregateFunction && (fn.own || fn.Name == "string_agg") && f.Over != nil:
+	case fn.Kind == AggregateFunction && (fn.Own || fn.Name == "string_agg") && f.Over != nil:
 		b.unsupported(f.Location, name+" as a window function")
 	case fn.Name == "string_agg" && f.AggDistinct:
 		b.unsupported(f.Location, "DISTINCT in string_agg")
-	case fn.Kind != aggregateFunction && (f.AggStar || f.AggDistinct || f.AggFilter != nil):
+	case fn.Kind != AggregateFunction && (f.AggStar || f.AggDistinct || f.AggFilter != nil):
 		b.fail(f.Location, Mismatch, "*, DISTINCT and FILTER belong to aggregate functions; %s is none", name)
 	case f.AggStar && fn.Name != "count":
 		b.fail(f.Location, Mismatch, "only count takes *")
 	case fn.Kind == windowFunction && f.Over == nil:
 		b.fail(f.Location, Mismatch, "%s needs OVER (…)", name)
-	case fn.Kind == scalarFunction && f.Over != nil:
+	case fn.Kind == ScalarFunction && f.Over != nil:
 		b.fail(f.Location, Mismatch, "%s is no window function", name)
 	case f.Over != nil && w == nil:
 		b.fail(f.Location, Grouping, "a window function can stand in the select list and in ORDER BY only")
@@ -233,13 +233,13 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 		return b.finishCall(&Call{Fn: fn, Star: true, T: Bigint}, f, s, w)
 	}
 	inner := w
-	if fn.Kind == aggregateFunction && f.Over == nil {
+	if fn.Kind == AggregateFunction && f.Over == nil {
 		inner = nil // no window function inside an aggregate
 	}
 	before := b.cost
 	args := b.exprs(f.Args, s, inner)
 	b.copies(max(written[fn.Name], 1), before)
-	if fn.Kind == aggregateFunction && f.Over == nil {
+	if fn.Kind == AggregateFunction && f.Over == nil {
 		for i, a := range args {
 			b.plain(a, locate(f.Args[i]), "an aggregate function")
 		}
@@ -258,10 +258,10 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 func (b *binder) ownAggregate(args []Expr, s *scope, at int32) {
 	outer := false
 	for _, a := range args {
-		own := anyExpr(a, func(e Expr) bool {
+		own := AnyExpr(a, func(e Expr) bool {
 			c, ok := e.(*ColumnRef)
 			here := ok && slices.ContainsFunc(s.columns, func(n named) bool {
-				return anyExpr(n.expr, func(x Expr) bool { r, ok := x.(*ColumnRef); return ok && r.Rel == c.Rel })
+				return AnyExpr(n.expr, func(x Expr) bool { r, ok := x.(*ColumnRef); return ok && r.Rel == c.Rel })
 			})
 			outer = outer || ok && !here
 			return here
@@ -354,7 +354,7 @@ func (b *binder) call(fn *Function, args []Expr, at int32) Expr {
 // checkLength wants a fixed length that cannot make texts too long.
 func (b *binder) checkLength(e Expr, at int32) {
 	l, ok := e.(*Literal)
-	if n, isInt := valueOf(l).(int64); !ok || !isInt || n < 0 || n > 1000 {
+	if n, isInt := ValueOf(l).(int64); !ok || !isInt || n < 0 || n > 1000 {
 		b.fail(at, Mismatch, "the length is a fixed whole number from 0 to 1000")
 	}
 }
@@ -365,7 +365,7 @@ var forms = []string{"YYYY", "MM", "DD", "HH24", "MI", "SS", "Q"}
 
 func (b *binder) checkForm(e Expr, at int32) {
 	l, ok := e.(*Literal)
-	form, isText := valueOf(l).(string)
+	form, isText := ValueOf(l).(string)
 	rest := form
 	for _, part := range forms {
 		rest = strings.ReplaceAll(rest, part, "")
@@ -384,7 +384,7 @@ var (
 
 func (b *binder) checkField(e Expr, known []string, at int32) {
 	l, ok := e.(*Literal)
-	if name, isText := valueOf(l).(string); !ok || !isText || !slices.Contains(known, name) {
+	if name, isText := ValueOf(l).(string); !ok || !isText || !slices.Contains(known, name) {
 		b.fail(at, Mismatch, "a part of a date is one of %s there", strings.Join(known, ", "))
 	}
 }
@@ -398,7 +398,7 @@ func (b *binder) checkPositions(name string, args []Expr, at int32) {
 			least = 1
 		}
 		l, ok := a.(*Literal)
-		if n, isInt := valueOf(l).(int64); !ok || !isInt || n < least || n > 1<<30 {
+		if n, isInt := ValueOf(l).(int64); !ok || !isInt || n < least || n > 1<<30 {
 			b.fail(at, Mismatch, "%s takes fixed whole numbers from %d there", name, least)
 		}
 	}

@@ -24,13 +24,13 @@ func (b *binder) govern() []TableUse {
 	for _, r := range b.tables {
 		use := TableUse{Table: r.Table.ID, Governance: r.governance}
 		if !r.governance.Untouched() {
-			r.governed = b.governTable(r)
+			r.Governed = b.governTable(r)
 		}
-		if r.governed != nil {
-			r.governed.joins, r.governed.filter = joined(r.governed.filter)
+		if r.Governed != nil {
+			r.Governed.Joins, r.Governed.Filter = joined(r.Governed.Filter)
 		}
 		for i, c := range r.Columns {
-			if r.used[i] {
+			if r.Used[i] {
 				use.Columns = append(use.Columns, c.ID)
 			}
 		}
@@ -45,7 +45,7 @@ func (b *binder) viewed() []TableUse {
 	for _, r := range b.views {
 		use := TableUse{Table: r.Table.ID}
 		for i, c := range r.Columns {
-			if r.used[i] {
+			if r.Used[i] {
 				use.Columns = append(use.Columns, c.ID)
 			}
 		}
@@ -71,13 +71,13 @@ func (b *binder) governance(o *access.Object) policy.Governance {
 // the table, as it is.
 func (b *binder) governTable(r *Relation) *governed {
 	inner := b.relation(r.Table)
-	out := &governed{inner: inner, filter: b.filter(inner, &r.governance.Rules), treated: map[int]Expr{}}
+	out := &governed{Inner: inner, Filter: b.filter(inner, &r.governance.Rules), Treated: map[int]Expr{}}
 	for i, c := range r.Columns {
 		if d := r.governance.Columns[c.ID]; len(d.Steps) > 0 && !d.Treatment.Kind.Withheld() {
-			out.treated[i] = b.treat(inner, i, d)
+			out.Treated[i] = b.treat(inner, i, d)
 		}
 	}
-	if out.filter == nil && len(out.treated) == 0 {
+	if out.Filter == nil && len(out.Treated) == 0 {
 		return nil // REVEAL lifts all that the policies would do
 	}
 	return out
@@ -91,10 +91,10 @@ func (b *binder) filter(inner *Relation, rules *policy.Rules) Expr {
 	}
 	var filter Expr
 	for _, p := range rules.Allow {
-		filter = join("OR", filter, b.rule(p, inner))
+		filter = Conjoin("OR", filter, b.rule(p, inner))
 	}
 	for _, p := range rules.Limit {
-		filter = join("AND", filter, b.rule(p, inner))
+		filter = Conjoin("AND", filter, b.rule(p, inner))
 	}
 	if l, ok := filter.(*Literal); ok && l.Value == true {
 		return nil
@@ -102,7 +102,8 @@ func (b *binder) filter(inner *Relation, rules *policy.Rules) Expr {
 	return filter
 }
 
-func join(op string, l, r Expr) Expr {
+// Conjoin joins two conditions by AND or OR; nil is none.
+func Conjoin(op string, l, r Expr) Expr {
 	if l == nil {
 		return r
 	}
@@ -156,10 +157,10 @@ func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 		if l == nil || r == nil || l.Type() != r.Type() {
 			panic(closed("a column of it is gone, or has another type"))
 		}
-		where = join("AND", where, &Binary{"=", l, r, Boolean})
+		where = Conjoin("AND", where, &Binary{"=", l, r, Boolean})
 	}
 	g := b.policies.Govern(b.reader, parent.Table.ID)
-	where = join("AND", where, b.filter(parent, &g.Rules))
+	where = Conjoin("AND", where, b.filter(parent, &g.Rules))
 	if _, none := where.(*Literal); none {
 		return where // no parent row is there
 	}
@@ -186,7 +187,7 @@ func joined(e Expr) (items []From, rest Expr) {
 		if x.Op == "AND" {
 			left, l := joined(x.L)
 			right, r := joined(x.R)
-			return append(left, right...), join("AND", l, r)
+			return append(left, right...), Conjoin("AND", l, r)
 		}
 	case *Exists:
 		if sel, ok := x.Query.Body.(*Select); ok && x.One {
@@ -214,7 +215,7 @@ func (b *binder) treat(inner *Relation, column int, d policy.Decision) Expr {
 	out := &Case{Else: x, T: x.Type()}
 	for _, step := range d.Steps {
 		then := b.treated(x, step)
-		when := join("AND", b.conditions(step.Any, inner), b.conditions(step.And, inner))
+		when := Conjoin("AND", b.conditions(step.Any, inner), b.conditions(step.And, inner))
 		if l, ok := when.(*Literal); ok && l.Value == true {
 			when = nil
 		} else if ok {
@@ -245,7 +246,7 @@ func (b *binder) conditions(policies []*policy.ColumnPolicy, inner *Relation) Ex
 			panic(b.brokenTreatment(p, inner, err))
 		}
 		b.takeOver(own)
-		any = join("OR", any, e)
+		any = Conjoin("OR", any, e)
 	}
 	return any
 }

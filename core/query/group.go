@@ -32,7 +32,7 @@ func (b *binder) aliased(s *scope, name string, n *pg.Node) Expr {
 	var found Expr
 	for _, a := range s.aliases {
 		if a.name == name {
-			if found != nil && !same(found, a.expr) {
+			if found != nil && !Same(found, a.expr) {
 				b.fail(locate(n), Ambiguous, "two output columns are called %s", access.Quote(name))
 			}
 			found = a.expr
@@ -77,7 +77,7 @@ func (b *binder) checkGrouping(q *Query, sel *Select, s *scope, more []Expr) {
 		}
 	}
 	for _, e := range all {
-		grouped = grouped || anyExpr(e, isAggregate)
+		grouped = grouped || AnyExpr(e, IsAggregate)
 	}
 	if !grouped || len(b.needs) > 0 {
 		return
@@ -88,13 +88,13 @@ func (b *binder) checkGrouping(q *Query, sel *Select, s *scope, more []Expr) {
 }
 
 func (b *binder) groupedOnly(e Expr, sel *Select, s *scope) {
-	if e == nil || isAggregate(e) || slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return same(g, e) }) {
+	if e == nil || IsAggregate(e) || slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return Same(g, e) }) {
 		return
 	}
 	if c, ok := e.(*ColumnRef); ok && owns(sel.From, c.Rel) {
 		b.fail(-1, Grouping, "column %s must be in GROUP BY or inside an aggregate function", access.Quote(c.Rel.Columns[c.Col].Name))
 	}
-	if q := subquery(e); q != nil {
+	if q := Subquery(e); q != nil {
 		b.groupedSubquery(q, sel, s)
 	}
 	for _, c := range children(e) {
@@ -105,9 +105,9 @@ func (b *binder) groupedOnly(e Expr, sel *Select, s *scope) {
 // groupedSubquery looks for columns of a grouped query inside a sub-query of
 // its select list.
 func (b *binder) groupedSubquery(q *Query, sel *Select, s *scope) {
-	eachExpr(q, func(e Expr) {
+	EachExpr(q, func(e Expr) {
 		if c, ok := e.(*ColumnRef); ok && owns(sel.From, c.Rel) &&
-			!slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return same(g, e) }) {
+			!slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return Same(g, e) }) {
 			b.fail(-1, Grouping, "column %s, used in a sub-query, must be in GROUP BY", access.Quote(c.Rel.Columns[c.Col].Name))
 		}
 	})

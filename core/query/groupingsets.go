@@ -165,7 +165,7 @@ func (b *binder) groupBySet(sel *Select, in []bool) {
 			return &Literal{Bigint, bits}
 		case ok && c.Over != nil:
 			b.unsupported(-1, "a window function with GROUPING SETS, ROLLUP or CUBE")
-		case isAggregate(e):
+		case IsAggregate(e):
 			return e
 		case among(sel.GroupBy, e):
 			return e
@@ -197,7 +197,7 @@ func isGrouping(e Expr) bool {
 
 // ungrouped refuses GROUPING where it has no meaning.
 func (b *binder) ungrouped(e Expr, what string) {
-	if anyExpr(e, isGrouping) {
+	if AnyExpr(e, isGrouping) {
 		b.fail(-1, Grouping, "GROUPING cannot stand in %s", what)
 	}
 }
@@ -205,8 +205,8 @@ func (b *binder) ungrouped(e Expr, what string) {
 // subqueryUses reports whether a sub-query reads one of the expressions.
 func subqueryUses(e Expr, list []Expr) bool {
 	used := false
-	if q := subquery(e); q != nil {
-		eachExpr(q, func(x Expr) { used = used || among(list, x) })
+	if q := Subquery(e); q != nil {
+		EachExpr(q, func(x Expr) { used = used || among(list, x) })
 	}
 	return used
 }

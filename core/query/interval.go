@@ -60,4 +60,4 @@ func (b *binder) shift(x Expr, n *pg.Node, sign int64, at int32) Expr {
 	return &Call{Fn: shifted, Args: args, T: Timestamp}
 }
 
-var shifted = &Function{Name: "shift", own: true}
+var shifted = &Function{Name: "shift", Own: true}

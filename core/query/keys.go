@@ -70,12 +70,12 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 		if own == nil || to == nil {
 			b.fail(-1, Unsupported, "the foreign key of %s cannot be checked, since a column of it cannot be read", b.model.Path(rel.Child))
 		}
-		nowhere = join("OR", nowhere, &IsNull{own, false})
-		where = join("AND", &Binary{"=", to, own, Boolean}, where)
+		nowhere = Conjoin("OR", nowhere, &IsNull{own, false})
+		where = Conjoin("AND", &Binary{"=", to, own, Boolean}, where)
 	}
 	one := &Literal{Boolean, true} // which is no argument
 	there := &Exists{Query: &Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
-	w.Check = join("AND", w.Check, &IsTrue{join("OR", nowhere, there)})
+	w.Check = Conjoin("AND", w.Check, &IsTrue{Conjoin("OR", nowhere, there)})
 	w.leads = true
 }
 

@@ -47,7 +47,7 @@ func (b *binder) operator(e *pg.A_Expr, s *scope, w windows) Expr {
 		}
 		return between
 	case pg.A_Expr_Kind_AEXPR_NULLIF:
-		return b.call(functions["nullif"], []Expr{b.exprIn(e.Lexpr, s, w), b.exprIn(e.Rexpr, s, w)}, at)
+		return b.call(Functions["nullif"], []Expr{b.exprIn(e.Lexpr, s, w), b.exprIn(e.Rexpr, s, w)}, at)
 	case pg.A_Expr_Kind_AEXPR_LIKE, pg.A_Expr_Kind_AEXPR_ILIKE:
 		return b.like(e, strings.HasPrefix(op, "!"), s, w)
 	case pg.A_Expr_Kind_AEXPR_DISTINCT:
@@ -79,7 +79,7 @@ func (b *binder) operator(e *pg.A_Expr, s *scope, w windows) Expr {
 
 func (b *binder) sign(op string, x Expr, at int32) Expr {
 	x = b.convertLiteral(x, Double, at)
-	if op != "-" && op != "+" || !x.Type().numeric() && x.Type() != Untyped {
+	if op != "-" && op != "+" || !x.Type().Numeric() && x.Type() != Untyped {
 		b.fail(at, Mismatch, "the sign %s cannot stand before %s", op, x.Type())
 	}
 	if op == "+" {
@@ -107,12 +107,12 @@ func (b *binder) arithmetic(op string, l, r Expr, at int32) Expr {
 	numeric := func(e, other Expr) Expr {
 		if e.Type() == Untyped {
 			to := other.Type()
-			if !to.numeric() {
+			if !to.Numeric() {
 				to = Double
 			}
 			e = b.convertLiteral(e, to, at)
 		}
-		if !e.Type().numeric() && e.Type() != Untyped {
+		if !e.Type().Numeric() && e.Type() != Untyped {
 			b.fail(at, Mismatch, "%s cannot take %s", op, e.Type())
 		}
 		return e
@@ -189,7 +189,7 @@ func (b *binder) like(e *pg.A_Expr, not bool, s *scope, w windows) Expr {
 		}
 	}
 	pattern, fixed := r.(*Literal)
-	if s, ok := valueOf(pattern).(string); fixed && ok && len(s) > MostPattern {
+	if s, ok := ValueOf(pattern).(string); fixed && ok && len(s) > MostPattern {
 		b.fail(e.Location, Unsupported, "the pattern of LIKE is longer than %d bytes", MostPattern)
 	} else if fixed && ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 {
 		b.fail(e.Location, Mismatch, `the pattern of LIKE ends in \, which escapes the next character; write \\ for the sign itself`)

@@ -97,13 +97,13 @@ func CheckWhen(st *access.Rights, table *access.Object, when string) (nullable [
 	b := &binder{reader: st, model: st.Model, own: true}
 	inner := b.relation(table)
 	e, _, err := bindCondition(st, nil, when, inner)
-	anyExpr(e, func(x Expr) bool {
+	AnyExpr(e, func(x Expr) bool {
 		if c, ok := x.(*ColumnRef); ok && c.Rel == inner && !inner.Columns[c.Col].NotNull {
 			nullable = append(nullable, inner.Columns[c.Col].Name)
 		}
 		return false
 	})
-	anyExpr(e, func(x Expr) bool { // whoever says IS NULL has thought of it
+	AnyExpr(e, func(x Expr) bool { // whoever says IS NULL has thought of it
 		if n, ok := x.(*IsNull); ok {
 			if c, ok := n.X.(*ColumnRef); ok && c.Rel == inner {
 				name := inner.Columns[c.Col].Name

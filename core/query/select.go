@@ -86,14 +86,15 @@ func (b *binder) count(n *pg.Node, what string) Expr {
 	if ok && e.Value == nil {
 		return nil // LIMIT ALL, LIMIT NULL
 	}
-	if v, isInt := valueOf(e).(int64); ok && isInt && v >= 0 {
+	if v, isInt := ValueOf(e).(int64); ok && isInt && v >= 0 {
 		return e
 	}
 	b.fail(locate(n), Mismatch, "%s takes a whole number from 0", what)
 	return nil
 }
 
-func valueOf(l *Literal) any {
+// ValueOf gives what a column of a query is, as an expression over it.
+func ValueOf(l *Literal) any {
 	if l == nil {
 		return nil
 	}
@@ -133,7 +134,7 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *group
 	}
 	if s.HavingClause != nil {
 		sel.Having = b.condition(s.HavingClause, names, "HAVING")
-		if anyExpr(sel.Having, isWindow) {
+		if AnyExpr(sel.Having, IsWindow) {
 			b.fail(locate(s.HavingClause), Grouping, "a window function cannot stand in HAVING")
 		}
 	}
@@ -154,7 +155,7 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *group
 	switch {
 	case set != nil:
 		b.groupBySet(sel, set.in)
-	case slices.ContainsFunc(sel.Items, func(e Expr) bool { return anyExpr(e, isGrouping) }) || anyExpr(sel.Having, isGrouping):
+	case slices.ContainsFunc(sel.Items, func(e Expr) bool { return AnyExpr(e, isGrouping) }) || AnyExpr(sel.Having, isGrouping):
 		b.groupBySet(sel, slices.Repeat([]bool{true}, len(sel.GroupBy)))
 	}
 	if first != nil {
@@ -247,7 +248,7 @@ func (b *binder) sortItem(n *pg.SortBy, q *Query, sel *Select, s *scope, w windo
 	if c, ok := o.Expr.(*ColumnRef); ok {
 		o.NotNull = c.Rel.Columns[c.Col].NotNull
 	}
-	if i := slices.IndexFunc(sel.Items, func(e Expr) bool { return same(e, o.Expr) }); i >= 0 {
+	if i := slices.IndexFunc(sel.Items, func(e Expr) bool { return Same(e, o.Expr) }); i >= 0 {
 		o.Output = i + 1
 	} else if sel.Distinct {
 		b.fail(locate(n.Node), Grouping, "with DISTINCT, ORDER BY takes only what is selected")

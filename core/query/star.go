@@ -64,7 +64,7 @@ func (b *binder) readable(e *ColumnRef) bool {
 
 // useAll marks the columns that an expression of a scope stands for as read.
 func (b *binder) useAll(e Expr) {
-	anyExpr(e, func(x Expr) bool {
+	AnyExpr(e, func(x Expr) bool {
 		if c, ok := x.(*ColumnRef); ok {
 			b.use(c)
 		}

@@ -67,7 +67,7 @@ func (b *binder) relation(o *access.Object) *Relation {
 		}
 		r.Columns = append(r.Columns, Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID})
 	}
-	r.used = make([]bool, len(r.Columns))
+	r.Used = make([]bool, len(r.Columns))
 	return r
 }
 
@@ -187,10 +187,10 @@ func (b *binder) need(p access.Privilege, id access.ObjectID) {
 // use marks a column as read, and asks whether the session may.
 func (b *binder) use(e *ColumnRef) {
 	r := e.Rel
-	if r.Table == nil || r.used[e.Col] {
+	if r.Table == nil || r.Used[e.Col] {
 		return
 	}
-	r.used[e.Col] = true
+	r.Used[e.Col] = true
 	if b.own {
 		return
 	}

@@ -98,20 +98,35 @@ type (
 )
 
 func (e *ColumnRef) Type() Type { return e.Rel.Columns[e.Col].Type }
-func (e *Literal) Type() Type   { return e.T }
-func (e *Now) Type() Type       { return e.T }
-func (e *Binary) Type() Type    { return e.T }
-func (e *IsNull) Type() Type    { return Boolean }
-func (e *IsTrue) Type() Type    { return Boolean }
-func (e *InList) Type() Type    { return Boolean }
-func (e *InQuery) Type() Type   { return Boolean }
-func (e *Exists) Type() Type    { return Boolean }
-func (e *Scalar) Type() Type    { return e.Query.Columns[0].Type }
-func (e *Case) Type() Type      { return e.T }
-func (e *Cast) Type() Type      { return e.To }
-func (e *Like) Type() Type      { return Boolean }
-func (e *Call) Type() Type      { return e.T }
-func (e *Treated) Type() Type   { return e.X.Type() }
+
+func (e *Literal) Type() Type { return e.T }
+
+func (e *Now) Type() Type { return e.T }
+
+func (e *Binary) Type() Type { return e.T }
+
+func (e *IsNull) Type() Type { return Boolean }
+
+func (e *IsTrue) Type() Type { return Boolean }
+
+func (e *InList) Type() Type { return Boolean }
+
+func (e *InQuery) Type() Type { return Boolean }
+
+func (e *Exists) Type() Type { return Boolean }
+
+func (e *Scalar) Type() Type { return e.Query.Columns[0].Type }
+
+func (e *Case) Type() Type { return e.T }
+
+func (e *Cast) Type() Type { return e.To }
+
+func (e *Like) Type() Type { return Boolean }
+
+func (e *Call) Type() Type { return e.T }
+
+func (e *Treated) Type() Type { return e.X.Type() }
+
 func (e *Unary) Type() Type {
 	if e.Op == "NOT" {
 		return Boolean
@@ -156,12 +171,12 @@ type Relation struct {
 	Query *Query
 	CTE   *CTE
 
-	used       []bool // of a base table: the columns that the query uses
-	lends      bool   // a view, read with its owner's rights
+	Used       []bool // of a base table: the columns that the query uses
+	Lends      bool   // a view, read with its owner's rights
 	governance policy.Governance
 	// governed is what the session's policies put in the table's place; nil
 	// for a table that none touches.
-	governed *governed
+	Governed *governed
 	// opaque marks a table that the session may not read; every column name is
 	// taken as there, so that all that is missing is found in one go.
 	opaque bool
@@ -171,7 +186,8 @@ type Relation struct {
 type From interface{ from() }
 
 func (*Relation) from() {}
-func (*Join) from()     {}
+
+func (*Join) from() {}
 
 // A Join joins two items; Kind is CROSS, INNER, LEFT, RIGHT or FULL.
 type Join struct {
@@ -202,7 +218,9 @@ type Query struct {
 type Body interface{ body() }
 
 func (*Select) body() {}
-func (*SetOp) body()  {}
+
+func (*SetOp) body() {}
+
 func (*Values) body() {}
 
 // Values are the rows of VALUES.
@@ -227,8 +245,8 @@ type SetOp struct {
 
 // governed is a table as one session's policies leave it.
 type governed struct {
-	inner   *Relation    // the table as the conditions see it, untreated
-	joins   []From       // rows of other tables, one at the most for each of its rows, that the filter is about
-	filter  Expr         // nil: all rows
-	treated map[int]Expr // by column
+	Inner   *Relation    // the table as the conditions see it, untreated
+	Joins   []From       // rows of other tables, one at the most for each of its rows, that the filter is about
+	Filter  Expr         // nil: all rows
+	Treated map[int]Expr // by column
 }

@@ -43,7 +43,7 @@ var castNames = map[string]Type{
 	"text": Text, "varchar": Text, "date": Date, "timestamp": Timestamp,
 }
 
-func (t Type) numeric() bool { return t == Bigint || t == Double }
+func (t Type) Numeric() bool { return t == Bigint || t == Double }
 
 // unify returns the type that values of both types can take; ok is false when
 // there is none.
@@ -53,7 +53,7 @@ func unify(a, b Type) (t Type, ok bool) {
 		return a, true
 	case a == Untyped:
 		return b, true
-	case a.numeric() && b.numeric():
+	case a.Numeric() && b.Numeric():
 		return Double, true
 	case a == Date && b == Timestamp, a == Timestamp && b == Date:
 		return Timestamp, true

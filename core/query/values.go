@@ -87,7 +87,7 @@ func (b *binder) checkRecursion(cte *CTE, part *Query, at int32) {
 		b.unsupported(at, "a recursive part that is more than one SELECT … FROM … WHERE")
 	}
 	for _, item := range sel.Items {
-		if anyExpr(item, isAggregate) || anyExpr(item, isWindow) {
+		if AnyExpr(item, IsAggregate) || AnyExpr(item, IsWindow) {
 			b.unsupported(at, "an aggregate or window function in the recursive part")
 		}
 	}

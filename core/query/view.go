@@ -22,7 +22,7 @@ func (b *binder) view(v *pg.RangeVar, o *access.Object) *Relation {
 	r := b.relation(o)
 	b.authoriseTable(r)
 	if !r.opaque {
-		r.lends = o.View.Rights == access.OwnerRights
+		r.Lends = o.View.Rights == access.OwnerRights
 		r.Query = b.definition(o, r.Columns)
 		for i := range r.Columns {
 			r.Columns[i].NotNull = r.Query.Columns[i].NotNull

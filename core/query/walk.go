@@ -5,6 +5,17 @@ import (
 	"strings"
 )
 
+// Conjuncts lists the conditions that all must hold for a condition to hold.
+func Conjuncts(x Expr) []Expr {
+	if x == nil {
+		return nil
+	}
+	if and, ok := x.(*Binary); ok && and.Op == "AND" {
+		return append(Conjuncts(and.L), Conjuncts(and.R)...)
+	}
+	return []Expr{x}
+}
+
 // children lists the direct operands of an expression. Sub-queries are scopes
 // of their own and are not entered.
 func children(e Expr) []Expr {
@@ -57,8 +68,8 @@ func children(e Expr) []Expr {
 	panic(fmt.Sprintf("query: no case for %T", e))
 }
 
-// subquery returns the query of an expression that has one, or nil.
-func subquery(e Expr) *Query {
+// Subquery returns the query of an expression that has one, or nil.
+func Subquery(e Expr) *Query {
 	switch e := e.(type) {
 	case *InQuery:
 		return e.Query
@@ -70,8 +81,8 @@ func subquery(e Expr) *Query {
 	return nil
 }
 
-// anyExpr reports whether f holds for e or an operand of it.
-func anyExpr(e Expr, f func(Expr) bool) bool {
+// AnyExpr reports whether f holds for e or an operand of it.
+func AnyExpr(e Expr, f func(Expr) bool) bool {
 	if e == nil {
 		return false
 	}
@@ -79,7 +90,7 @@ func anyExpr(e Expr, f func(Expr) bool) bool {
 		return true
 	}
 	for _, c := range children(e) {
-		if anyExpr(c, f) {
+		if AnyExpr(c, f) {
 			return true
 		}
 	}
@@ -137,19 +148,21 @@ func replace(e Expr, f func(Expr) Expr) Expr {
 	panic(fmt.Sprintf("query: no case for %T", e))
 }
 
-func isAggregate(e Expr) bool {
+// IsAggregate reports whether an expression is a call of an aggregate function.
+func IsAggregate(e Expr) bool {
 	c, ok := e.(*Call)
-	return ok && c.Fn.Kind == aggregateFunction && c.Over == nil
+	return ok && c.Fn.Kind == AggregateFunction && c.Over == nil
 }
 
-func isWindow(e Expr) bool {
+// IsWindow reports whether an expression is a call of a window function.
+func IsWindow(e Expr) bool {
 	c, ok := e.(*Call)
 	return ok && c.Over != nil
 }
 
-// same reports whether two expressions are one, so that a selected expression
+// Same reports whether two expressions are one, so that a selected expression
 // can be found in GROUP BY.
-func same(a, b Expr) bool { return key(a) == key(b) }
+func Same(a, b Expr) bool { return key(a) == key(b) }
 
 // key writes an expression so that equal expressions, and only they, have equal
 // keys. Expressions with sub-queries are equal to themselves only.
@@ -199,65 +212,65 @@ func key(e Expr) string {
 	return b.String()
 }
 
-// eachItem calls f for every join and relation of a FROM clause.
-func eachItem(items []From, f func(From)) {
+// EachItem calls f for every join and relation of a FROM clause.
+func EachItem(items []From, f func(From)) {
 	for _, item := range items {
 		if join, ok := item.(*Join); ok {
-			eachItem([]From{join.L, join.R}, f)
+			EachItem([]From{join.L, join.R}, f)
 		}
 		f(item)
 	}
 }
 
-// eachRelation calls f for every relation of a query, sub-queries included.
-func eachRelation(q *Query, f func(*Relation)) {
+// EachRelation calls f for every relation of a query, sub-queries included.
+func EachRelation(q *Query, f func(*Relation)) {
 	for _, c := range q.With {
-		eachRelation(c.Query, f)
+		EachRelation(c.Query, f)
 	}
 	switch body := q.Body.(type) {
 	case *SetOp:
-		eachRelation(body.L, f)
-		eachRelation(body.R, f)
+		EachRelation(body.L, f)
+		EachRelation(body.R, f)
 	case *Values: // its expressions come below
 	case *Select:
-		eachItem(body.From, func(item From) {
+		EachItem(body.From, func(item From) {
 			if r, ok := item.(*Relation); ok {
 				f(r)
 				if r.Query != nil {
-					eachRelation(r.Query, f)
+					EachRelation(r.Query, f)
 				}
 			}
 		})
 	}
-	eachExpr(q, func(e Expr) {
-		if sub := subquery(e); sub != nil {
-			eachRelation(sub, f)
+	EachExpr(q, func(e Expr) {
+		if sub := Subquery(e); sub != nil {
+			EachRelation(sub, f)
 		}
 	})
 }
 
-// eachExpr calls f for every expression of a query, sub-queries included.
-func eachExpr(q *Query, f func(Expr)) {
+// EachExpr calls f for every expression of a query, sub-queries included.
+func EachExpr(q *Query, f func(Expr)) {
 	var visit func(Expr)
 	visit = func(e Expr) {
 		if e == nil {
 			return
 		}
 		f(e)
-		if sub := subquery(e); sub != nil {
-			eachExpr(sub, f)
+		if sub := Subquery(e); sub != nil {
+			EachExpr(sub, f)
 		}
 		for _, c := range children(e) {
 			visit(c)
 		}
 	}
 	for _, c := range q.With {
-		eachExpr(c.Query, f)
+		EachExpr(c.Query, f)
 	}
 	switch body := q.Body.(type) {
 	case *SetOp:
-		eachExpr(body.L, f)
-		eachExpr(body.R, f)
+		EachExpr(body.L, f)
+		EachExpr(body.R, f)
 	case *Values:
 		for _, row := range body.Rows {
 			for _, e := range row {
@@ -268,13 +281,13 @@ func eachExpr(q *Query, f func(Expr)) {
 		for _, e := range body.Items {
 			visit(e)
 		}
-		eachItem(body.From, func(item From) {
+		EachItem(body.From, func(item From) {
 			switch item := item.(type) {
 			case *Join:
 				visit(item.On)
 			case *Relation:
 				if item.Query != nil {
-					eachExpr(item.Query, f)
+					EachExpr(item.Query, f)
 				}
 			}
 		})

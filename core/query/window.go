@@ -90,7 +90,7 @@ func (b *binder) frame(def *pg.WindowDef) string {
 			b.unsupported(def.Location, "RANGE with a distance")
 		}
 		l, ok := b.expr(offset, &scope{}).(*Literal)
-		n, isInt := valueOf(l).(int64)
+		n, isInt := ValueOf(l).(int64)
 		if !ok || !isInt || n < 0 {
 			b.fail(def.Location, Mismatch, "a window frame's distance is a whole number from 0")
 		}

@@ -281,14 +281,15 @@ func (b *binder) returning(w *Write, list []*pg.Node, names *scope) {
 	}
 	for i, item := range sel.Items {
 		b.plain(item, locate(list[min(i, len(list)-1)]), "RETURNING")
-		if anyExpr(item, isSubquery) {
+		if AnyExpr(item, IsSubquery) {
 			b.unsupported(locate(list[min(i, len(list)-1)]), "a sub-query in RETURNING")
 		}
 	}
 	w.Returning = q
 }
 
-func isSubquery(e Expr) bool { return subquery(e) != nil }
+// IsSubquery reports whether an expression is a scalar sub-query.
+func IsSubquery(e Expr) bool { return Subquery(e) != nil }
 
 // checkRows makes the statement say of each row that it leaves whether the row
 // policies let it through.
@@ -305,9 +306,9 @@ func (b *binder) checkRows(w *Write, filter Expr) {
 // reads reports whether a sub-query in an expression reads the table.
 func reads(e Expr, table *access.Object) bool {
 	found := false
-	anyExpr(e, func(x Expr) bool {
-		if q := subquery(x); q != nil {
-			eachRelation(q, func(r *Relation) { found = found || r.Table == table })
+	AnyExpr(e, func(x Expr) bool {
+		if q := Subquery(x); q != nil {
+			EachRelation(q, func(r *Relation) { found = found || r.Table == table })
 		}
 		return found
 	})
@@ -320,13 +321,13 @@ func (b *binder) governTarget(w *Write) TableUse {
 	use := TableUse{Table: r.Table.ID, Governance: r.governance, Verb: w.Verb}
 	hidden := false
 	if !r.governance.Untouched() {
-		r.governed = b.governTable(r)
-		hidden = r.governed != nil && r.governed.filter != nil
+		r.Governed = b.governTable(r)
+		hidden = r.Governed != nil && r.Governed.Filter != nil
 		b.governRows(w)
 	}
 	b.guardKeys(w, hidden)
 	for i, c := range r.Columns {
-		if r.used[i] {
+		if r.Used[i] {
 			use.Columns = append(use.Columns, c.ID)
 		}
 	}
@@ -345,19 +346,19 @@ func (b *binder) governRows(w *Write) {
 	if g.Open() && g.Write.Open() {
 		return
 	}
-	if r.governed == nil {
-		r.governed = &governed{inner: b.relation(r.Table)}
+	if r.Governed == nil {
+		r.Governed = &governed{Inner: b.relation(r.Table)}
 	}
-	read, write := r.governed.filter, r.governed.filter
+	read, write := r.Governed.Filter, r.Governed.Filter
 	if g.Closed != g.Write.Closed || !slices.Equal(g.All(), g.Write.All()) {
-		write = b.filter(r.governed.inner, &g.Write)
-		r.governed.filter = join("AND", read, write)
+		write = b.filter(r.Governed.Inner, &g.Write)
+		r.Governed.Filter = Conjoin("AND", read, write)
 	}
 	left := write
 	if w.Returning != nil {
-		left = r.governed.filter
+		left = r.Governed.Filter
 	}
-	if r.governed.filter != nil {
+	if r.Governed.Filter != nil {
 		b.checkRows(w, left)
 	}
 }

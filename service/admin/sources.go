@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
-	"gneiss/core/query"
+	"gneiss/core/emit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -38,7 +38,7 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 	tables, err := src.Scan(ctx)
 	if err == nil && len(tables) == 0 {
 		err = fault.New(fault.Invalid, "empty_source", "there are no tables in %s: %s", s.gateway.Location(r), map[string]string{
-			query.SQLite: "it should hold SQLite files, one a schema, named SCHEMA.db", query.Postgres: "the account may read none; on the server, GRANT it USAGE on the schemas and SELECT on the tables"}[r.Kind])
+			emit.SQLite: "it should hold SQLite files, one a schema, named SCHEMA.db", emit.Postgres: "the account may read none; on the server, GRANT it USAGE on the schemas and SELECT on the tables"}[r.Kind])
 	}
 	if err := errors.Join(err, src.Close()); err != nil {
 		return wire.Changed{}, err
@@ -60,7 +60,7 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 // kindOf is the kind of database that a location leads to.
 func kindOf(location string) string {
 	if strings.HasPrefix(location, "postgresql:") || strings.HasPrefix(location, "postgres:") {
-		return query.Postgres
+		return emit.Postgres
 	}
-	return query.SQLite
+	return emit.SQLite
 }

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
-	"gneiss/core/query"
 	"gneiss/service/platform"
 	"gneiss/source"
 )
@@ -48,7 +48,7 @@ func (c *Counter) All(ctx context.Context, st *platform.State, table *access.Obj
 	if err != nil {
 		return 0, err
 	}
-	plan, err := query.Make("SELECT count(*) FROM "+st.Model.Path(table.ID), nil, rights, &policy.Set{})
+	plan, err := emit.Make("SELECT count(*) FROM "+st.Model.Path(table.ID), nil, rights, &policy.Set{})
 	if err != nil {
 		return 0, err
 	}
@@ -56,7 +56,7 @@ func (c *Counter) All(ctx context.Context, st *platform.State, table *access.Obj
 }
 
 // count runs a plan that gives one number.
-func (c *Counter) count(ctx context.Context, plan *query.Plan) (n int64, err error) {
+func (c *Counter) count(ctx context.Context, plan *emit.Plan) (n int64, err error) {
 	key := fmt.Sprint(plan.SQL, plan.Args)
 	if n, ok := c.known[key]; ok {
 		return n, nil

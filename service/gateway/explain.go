@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/service/audit"
@@ -23,7 +24,7 @@ import (
 
 // ShowsPlan reports whether the caller may see what a plan is made of: policies
 // and the tables that they read, which is for who may review the tables.
-func (s *Service) ShowsPlan(st *platform.State, c identity.Caller, plan *query.Plan) bool {
+func (s *Service) ShowsPlan(st *platform.State, c identity.Caller, plan *emit.Plan) bool {
 	for _, t := range plan.Tables {
 		if !s.identity.ReviewsObject(st, c, t.Table) {
 			return false
@@ -38,7 +39,7 @@ func (s *Service) ShowsPlan(st *platform.State, c identity.Caller, plan *query.P
 }
 
 // ShowPlan is what --show-plan prints.
-func (s *Service) ShowPlan(ctx context.Context, c identity.Caller, p *identity.Viewer, lane *access.Object, plan *query.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
+func (s *Service) ShowPlan(ctx context.Context, c identity.Caller, p *identity.Viewer, lane *access.Object, plan *emit.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
 	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, Tables: []wire.Shaped{}, PlanUS: planned.Microseconds()}
 	for i, a := range plan.Args {
 		text := map[bool]string{true: "the key of pseudonyms", false: "a secret of this query's"}[a.Key]
@@ -74,7 +75,7 @@ func (s *Service) ShowPlan(ctx context.Context, c identity.Caller, p *identity.V
 
 // hiddenFrom finds a table of a plan of which the caller, as themself, does not see
 // all rows; zero: none.
-func (s *Service) hiddenFrom(st *platform.State, c identity.Caller, plan *query.Plan) access.ObjectID {
+func (s *Service) hiddenFrom(st *platform.State, c identity.Caller, plan *emit.Plan) access.ObjectID {
 	own, err := s.identity.Own(st, c)
 	ids := slices.Clone(plan.Behind)
 	for _, t := range plan.Tables {
@@ -89,7 +90,7 @@ func (s *Service) hiddenFrom(st *platform.State, c identity.Caller, plan *query.
 }
 
 // explain gives the plan of a statement, line by line, and does not run it.
-func (s *Service) explain(ctx context.Context, c identity.Caller, p *identity.Viewer, lane *access.Object, plan *query.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
+func (s *Service) explain(ctx context.Context, c identity.Caller, p *identity.Viewer, lane *access.Object, plan *emit.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
 	if !s.ShowsPlan(s.platform.Current(), c, plan) {
 		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Refused, "refused", "EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read"))
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/query"
 	"gneiss/service/identity"
 	"gneiss/source"
@@ -17,7 +18,7 @@ import (
 var errEnough = errors.New("the result has reached its limit")
 
 // Run runs a plan under a lane's limits and hands its rows to f.
-func (s *Service) Run(ctx context.Context, lane *access.Object, plan *query.Plan, args []any, f func([]any) error) error {
+func (s *Service) Run(ctx context.Context, lane *access.Object, plan *emit.Plan, args []any, f func([]any) error) error {
 	ctx, leave, err := s.traffic.enter(ctx, lane)
 	if err != nil {
 		return err
@@ -53,7 +54,7 @@ func rowSize(row []any) int64 {
 }
 
 // planSource is where a plan runs. A query without tables runs on any source.
-func (s *Service) planSource(ctx context.Context, plan *query.Plan) (source.Source, error) {
+func (s *Service) planSource(ctx context.Context, plan *emit.Plan) (source.Source, error) {
 	id := plan.Source
 	if id == 0 {
 		children := s.platform.Current().Model.Object(access.PlatformID).Children
@@ -65,7 +66,7 @@ func (s *Service) planSource(ctx context.Context, plan *query.Plan) (source.Sour
 	return s.Source(ctx, id)
 }
 
-func resultColumns(plan *query.Plan) []wire.ResultColumn {
+func resultColumns(plan *emit.Plan) []wire.ResultColumn {
 	columns := make([]wire.ResultColumn, len(plan.Columns))
 	for i, c := range plan.Columns {
 		columns[i] = wire.ResultColumn{Name: c.Name, Type: c.Type.String()}
@@ -74,7 +75,7 @@ func resultColumns(plan *query.Plan) []wire.ResultColumn {
 }
 
 // Objects lists what a plan reads and writes, by column where it names any.
-func Objects(plan *query.Plan) []access.ObjectID {
+func Objects(plan *emit.Plan) []access.ObjectID {
 	var ids []access.ObjectID
 	for _, t := range plan.Tables {
 		columns := append(slices.Clone(t.Columns), t.Written...)
@@ -89,7 +90,7 @@ func Objects(plan *query.Plan) []access.ObjectID {
 
 // Plan plans a query and finds the lane it runs on. All that is missing is
 // said in one go.
-func (s *Service) Plan(c identity.Caller, p *identity.Viewer, text string, params []any, lane string) (*query.Plan, *access.Object, error) {
+func (s *Service) Plan(c identity.Caller, p *identity.Viewer, text string, params []any, lane string) (*emit.Plan, *access.Object, error) {
 	on, laneErr := s.Lane(c, p, lane)
 	plan, err := p.State.Plan(p.Rights, text, params)
 	if err == nil {

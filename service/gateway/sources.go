@@ -8,7 +8,7 @@ import (
 	"strconv"
 
 	"gneiss/core/access"
-	"gneiss/core/query"
+	"gneiss/core/emit"
 	"gneiss/source"
 	"gneiss/source/postgres"
 	"gneiss/source/sqlite"
@@ -17,7 +17,7 @@ import (
 
 // Location is where a source is, in full.
 func (s *Service) Location(r store.SourceRecord) string {
-	if r.Kind == query.Postgres || filepath.IsAbs(r.Location) {
+	if r.Kind == emit.Postgres || filepath.IsAbs(r.Location) {
 		return r.Location
 	}
 	for _, root := range s.roots {
@@ -30,7 +30,7 @@ func (s *Service) Location(r store.SourceRecord) string {
 
 // OpenSource connects to the database of a record.
 func (s *Service) OpenSource(r store.SourceRecord) (source.Source, error) {
-	if r.Kind == query.Postgres {
+	if r.Kind == emit.Postgres {
 		return postgres.Open(r.Location)
 	}
 	dir := s.Location(r)

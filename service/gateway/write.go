@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/query"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
@@ -25,7 +26,7 @@ var errNotYours = fault.New(fault.Refused, "row_policy", "a row that this would 
 
 // refusedKey reports whether the database refused a key that could be that of a
 // hidden row, or lead to one.
-func refusedKey(plan *query.Plan, err error) bool {
+func refusedKey(plan *emit.Plan, err error) bool {
 	var c *source.Constraint
 	if !errors.As(err, &c) {
 		return false
@@ -37,7 +38,7 @@ func refusedKey(plan *query.Plan, err error) bool {
 // write runs a statement that changes rows: as the caller, in one transaction,
 // recorded before it is made to last. From another's standpoint nothing is
 // changed.
-func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.Viewer, in wire.QueryRequest, plan *query.Plan, lane *access.Object, record *store.Record) (wire.Result, error) {
+func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.Viewer, in wire.QueryRequest, plan *emit.Plan, lane *access.Object, record *store.Record) (wire.Result, error) {
 	started := time.Now()
 	record.Action = audit.Write
 	p.Touch(record, Objects(plan))

@@ -9,8 +9,8 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
-	"gneiss/core/query"
 )
 
 // mostKept bounds a statement and its parameters whose plan is kept, in bytes.
@@ -36,7 +36,7 @@ type State struct {
 	Policies *policy.Set
 
 	rights  *lru.Cache[access.Standpoint, *access.Rights]
-	plans   *lru.Cache[planKey, *query.Plan]
+	plans   *lru.Cache[planKey, *emit.Plan]
 	counted atomic.Pointer[access.Census]
 }
 
@@ -54,7 +54,7 @@ const (
 )
 
 func newState(revision int64, hash string, m *access.Model, p *policy.Set) *State {
-	plans, err := lru.New[planKey, *query.Plan](mostPlans)
+	plans, err := lru.New[planKey, *emit.Plan](mostPlans)
 	if err != nil {
 		panic(err) // only for a size below one
 	}
@@ -88,7 +88,7 @@ func (s *State) Rights(session access.Standpoint, now time.Time) (*access.Rights
 }
 
 // Plan returns the governed form of a query.
-func (s *State) Plan(st *access.Rights, text string, params []any) (*query.Plan, error) {
+func (s *State) Plan(st *access.Rights, text string, params []any) (*emit.Plan, error) {
 	key := planKey{rights: st, text: text}
 	kept := len(text)
 	if len(params) > 0 {
@@ -100,12 +100,12 @@ func (s *State) Plan(st *access.Rights, text string, params []any) (*query.Plan,
 		kept += len(encoded)
 	}
 	if kept > mostKept {
-		return query.Make(text, params, st, s.Policies)
+		return emit.Make(text, params, st, s.Policies)
 	}
 	if p, ok := s.plans.Get(key); ok {
 		return p, nil
 	}
-	p, err := query.Make(text, params, st, s.Policies)
+	p, err := emit.Make(text, params, st, s.Policies)
 	if err == nil {
 		s.plans.Add(key, p)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/classify"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/service/audit"
@@ -160,7 +161,7 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	plan, err := query.Make(fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(names, ", "), st.Model.Path(table.ID), sampledRows), nil, rights, &policy.Set{})
+	plan, err := emit.Make(fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(names, ", "), st.Model.Path(table.ID), sampledRows), nil, rights, &policy.Set{})
 	if err != nil {
 		return nil, err
 	}

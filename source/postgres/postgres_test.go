@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 	"gneiss/source"
@@ -80,7 +81,7 @@ func rights(t *testing.T, src *postgres.Source) *access.Rights {
 	if err != nil {
 		t.Fatal(err)
 	}
-	changes := []access.Change{access.AddObject{Path: "src", Kind: "source", Type: query.Postgres}, access.AddObject{Path: "src.s", Kind: "schema"},
+	changes := []access.Change{access.AddObject{Path: "src", Kind: "source", Type: emit.Postgres}, access.AddObject{Path: "src.s", Kind: "schema"},
 		access.AddSubject{Subject: "user:flint"}, access.AddGrant{Privilege: "ALL", Object: "src", Subject: "user:flint"}}
 	for _, table := range found {
 		path := "src.s." + table.Name
@@ -107,7 +108,7 @@ func rights(t *testing.T, src *postgres.Source) *access.Rights {
 // rows plans and runs a statement as flint's.
 func rows(t *testing.T, src source.Source, st *access.Rights, text string) (string, error) {
 	t.Helper()
-	plan, err := query.Make(text, nil, st, &policy.Set{})
+	plan, err := emit.Make(text, nil, st, &policy.Set{})
 	if err != nil {
 		t.Fatalf("%s: %v", text, err)
 	}
@@ -200,7 +201,7 @@ func TestDeclaredTypes(t *testing.T) {
 		}
 	}
 	for _, column := range []string{"rock", "doc"} { // which the language has no type for
-		if _, err := query.Make("SELECT "+column+" FROM src.s.t", nil, st, &policy.Set{}); err == nil {
+		if _, err := emit.Make("SELECT "+column+" FROM src.s.t", nil, st, &policy.Set{}); err == nil {
 			t.Errorf("column %s can be read", column)
 		}
 	}
@@ -233,7 +234,7 @@ func TestIndexes(t *testing.T) {
 		{"SELECT max(id) FROM src.s.t", "t_pkey", &policy.Set{}},
 		{"SELECT name FROM src.s.t", "t_pkey", listed}, // what the policy reads leads to the rows
 	} {
-		plan, err := query.Make(c.text, nil, st, c.set)
+		plan, err := emit.Make(c.text, nil, st, c.set)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -386,7 +387,7 @@ func TestErrorsTellNothing(t *testing.T) {
 		set = next
 	}
 	run := func(text string) error {
-		plan, err := query.Make(text, nil, st, set)
+		plan, err := emit.Make(text, nil, st, set)
 		if err != nil {
 			t.Fatalf("%s: %v", text, err)
 		}

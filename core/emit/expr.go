@@ -1,27 +1,31 @@
-package query
+package emit
 
-import "fmt"
+import (
+	"fmt"
+
+	"gneiss/core/query"
+)
 
 // A dialect writes what the databases spell in ways of their own. What all of
 // them spell alike is the emitter's.
 type dialect interface {
 	argument(n int, a Arg)
-	null(t Type)
+	null(t query.Type)
 	truth(v bool)
-	column(c *ColumnRef)
-	item(x Expr) // where a value is given on as it is
-	binary(x *Binary)
-	inList(x *InList)
-	inQuery(x *InQuery)
-	scalarQuery(q *Query)
-	like(x *Like)
-	cast(x *Cast)
-	call(c *Call)
-	treated(x *Treated)
+	column(c *query.ColumnRef)
+	item(x query.Expr) // where a value is given on as it is
+	binary(x *query.Binary)
+	inList(x *query.InList)
+	inQuery(x *query.InQuery)
+	scalarQuery(q *query.Query)
+	like(x *query.Like)
+	cast(x *query.Cast)
+	call(c *query.Call)
+	treated(x *query.Treated)
 	// sortKey writes a sort key of a query, or with nil one of a window or call.
-	sortKey(o Order, q *Query)
+	sortKey(o query.Order, q *query.Query)
 	// sortable returns the query in a form whose sort keys can be written.
-	sortable(q *Query) *Query
+	sortable(q *query.Query) *query.Query
 }
 
 // A spelling is what a dialect writes in fixed words.
@@ -37,43 +41,43 @@ type spelling struct {
 
 // expr writes an expression. Whatever has operands stands in parentheses, so that
 // precedence is the tree's.
-func (e *emitter) expr(x Expr) {
+func (e *emitter) expr(x query.Expr) {
 	switch x := x.(type) {
-	case *ColumnRef:
+	case *query.ColumnRef:
 		e.dialect.column(x)
-	case *Literal:
+	case *query.Literal:
 		e.literal(x)
-	case *Now:
+	case *query.Now:
 		e.arg(Arg{Now: x.T, T: x.T})
-	case *Unary:
+	case *query.Unary:
 		e.write("(", x.Op, " ")
 		e.expr(x.X)
 		e.write(")")
-	case *Binary:
+	case *query.Binary:
 		e.dialect.binary(x)
-	case *IsTrue:
+	case *query.IsTrue:
 		e.write("((")
 		e.expr(x.X)
 		e.write(") IS TRUE)")
-	case *IsNull:
+	case *query.IsNull:
 		e.write("(")
 		e.expr(x.X)
 		e.write(" IS ", not(x.Not), "NULL)")
-	case *InList:
+	case *query.InList:
 		if len(x.List) == 0 {
 			e.dialect.truth(x.Not)
 			return
 		}
 		e.dialect.inList(x)
-	case *InQuery:
+	case *query.InQuery:
 		e.dialect.inQuery(x)
-	case *Exists:
+	case *query.Exists:
 		e.write("EXISTS (")
 		e.nested(x.Query)
 		e.write(")")
-	case *Scalar:
+	case *query.Scalar:
 		e.dialect.scalarQuery(x.Query)
-	case *Case:
+	case *query.Case:
 		e.write("CASE")
 		for _, w := range x.Whens {
 			e.write(" WHEN ")
@@ -86,13 +90,13 @@ func (e *emitter) expr(x Expr) {
 			e.expr(x.Else)
 		}
 		e.write(" END")
-	case *Cast:
+	case *query.Cast:
 		e.dialect.cast(x)
-	case *Like:
+	case *query.Like:
 		e.dialect.like(x)
-	case *Call:
+	case *query.Call:
 		e.dialect.call(x)
-	case *Treated:
+	case *query.Treated:
 		e.dialect.treated(x)
 	default:
 		panic(fmt.Sprintf("query: no case for %T", x))
@@ -106,7 +110,7 @@ func not(b bool) string {
 	return ""
 }
 
-func (e *emitter) literal(l *Literal) {
+func (e *emitter) literal(l *query.Literal) {
 	switch v := l.Value.(type) {
 	case nil:
 		e.dialect.null(l.T)
@@ -118,7 +122,7 @@ func (e *emitter) literal(l *Literal) {
 }
 
 // infix writes an operator between its operands.
-func (e *emitter) infix(l Expr, op string, r Expr) {
+func (e *emitter) infix(l query.Expr, op string, r query.Expr) {
 	e.write("(")
 	e.expr(l)
 	e.write(" ", op, " ")
@@ -127,7 +131,7 @@ func (e *emitter) infix(l Expr, op string, r Expr) {
 }
 
 // commas writes the items of a list with commas between them.
-func (e *emitter) commas(list []Expr, item func(i int, x Expr)) {
+func (e *emitter) commas(list []query.Expr, item func(i int, x query.Expr)) {
 	for i, x := range list {
 		if i > 0 {
 			e.write(", ")
@@ -136,19 +140,19 @@ func (e *emitter) commas(list []Expr, item func(i int, x Expr)) {
 	}
 }
 
-func (e *emitter) exprs(list []Expr) {
-	e.commas(list, func(_ int, x Expr) { e.expr(x) })
+func (e *emitter) exprs(list []query.Expr) {
+	e.commas(list, func(_ int, x query.Expr) { e.expr(x) })
 }
 
 // apply writes a call of a function by its name.
-func (e *emitter) apply(name string, args ...Expr) {
+func (e *emitter) apply(name string, args ...query.Expr) {
 	e.write(name, "(")
 	e.exprs(args)
 	e.write(")")
 }
 
 // aggregated writes a call of an aggregate or window function by its name.
-func (e *emitter) aggregated(name string, c *Call, args func()) {
+func (e *emitter) aggregated(name string, c *query.Call, args func()) {
 	e.write(name, "(")
 	if c.Distinct {
 		e.write("DISTINCT ")
@@ -172,11 +176,11 @@ func (e *emitter) aggregated(name string, c *Call, args func()) {
 	}
 }
 
-func (e *emitter) over(w *Window) {
+func (e *emitter) over(w *query.Window) {
 	e.write(" OVER (")
 	if len(w.Partition) > 0 {
 		e.write("PARTITION BY ")
-		e.commas(w.Partition, func(_ int, x Expr) { e.item(x) })
+		e.commas(w.Partition, func(_ int, x query.Expr) { e.item(x) })
 	}
 	for i, o := range w.Order {
 		if i == 0 {
@@ -193,14 +197,14 @@ func (e *emitter) over(w *Window) {
 }
 
 // mapped writes a text by the group that it is in.
-func (e *emitter) mapped(x *Treated) {
+func (e *emitter) mapped(x *query.Treated) {
 	groups := x.Treatment.Mapping.Groups()
-	out := &Case{T: Text}
+	out := &query.Case{T: query.Text}
 	for _, v := range x.Treatment.Mapping.Values() {
-		out.Whens = append(out.Whens, When{&Binary{"=", x.X, &Literal{Text, v}, Boolean}, &Literal{Text, groups[v]}})
+		out.Whens = append(out.Whens, query.When{If: &query.Binary{Op: "=", L: x.X, R: &query.Literal{T: query.Text, Value: v}, T: query.Boolean}, Then: &query.Literal{T: query.Text, Value: groups[v]}})
 	}
 	if rest, ok := groups["*"]; ok {
-		out.Whens = append(out.Whens, When{&IsNull{x.X, true}, &Literal{Text, rest}})
+		out.Whens = append(out.Whens, query.When{If: &query.IsNull{X: x.X, Not: true}, Then: &query.Literal{T: query.Text, Value: rest}})
 	}
 	e.expr(out)
 }

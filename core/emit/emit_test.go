@@ -1,4 +1,4 @@
-package query
+package emit
 
 import (
 	"errors"
@@ -9,6 +9,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/query"
 )
 
 // platform is two sources with a few tables, and flint, who may read some of
@@ -84,68 +85,68 @@ func TestRefused(t *testing.T) {
 	m, set := platform(t)
 	st := flint(t, m)
 	for _, c := range []struct{ name, text, code, says string }{
-		{"no SQL", "selec 1", Syntax, `line 1, column 1: syntax error at or near "selec"`},
-		{"an empty text", "", Unsupported, "one statement at a time"},
-		{"two statements", "select 1; select 2", Unsupported, "one statement at a time"},
-		{"another statement", "TRUNCATE survey.drilling.boreholes", Unsupported, "can be run here; TRUNCATE"},
-		{"a statement that writes inside WITH", "with x as (delete from survey.drilling.boreholes returning id) select * from x", Unsupported, "no SELECT"},
-		{"an unknown table", "select 1 from survey.drilling.nope", Unknown, "survey.drilling.nope does not exist or is not yours to use"},
-		{"a table behind a shut door, in the same words", "select 1 from survey.licensing.holders", Unknown, "survey.licensing.holders does not exist or is not yours to use"},
-		{"the database's own catalog", "select * from sqlite_schema", Unknown, "does not exist"},
-		{"PostgreSQL's catalog", "select * from pg_catalog.pg_class", Unknown, "does not exist"},
-		{"a table without its schema", "select 1 from boreholes", Unknown, "write the table with its source and schema: survey.drilling.boreholes"},
-		{"an unknown column, with its place", "select id,\n  nope from survey.drilling.boreholes", Unknown, "line 2, column 3: there is no column nope here"},
-		{"a column of a type that the language lacks", "select odd from survey.drilling.boreholes", Unknown, "no column odd"},
-		{"the row's hidden number", "select rowid from survey.drilling.boreholes", Unknown, "no column rowid"},
-		{"an ambiguous column", "select id from survey.drilling.boreholes a, survey.drilling.lithology b", Ambiguous, "more than one table"},
-		{"one alias twice", "select 1 from survey.drilling.boreholes a, survey.drilling.lithology a", Ambiguous, "given twice"},
-		{"an alias of an inner query", "select x.id from (select id from survey.drilling.boreholes x) y", Unknown, "no table is called x"},
-		{"a function that is not listed", "select pg_sleep(1)", Unknown, "there is no function pg_sleep"},
-		{"a function that reads files", "select readfile('/etc/passwd')", Unknown, "there is no function readfile"},
-		{"a function of a schema", "select pg_catalog.lower('x')", Unsupported, "a function of a schema"},
-		{"an operator that is not listed", "select 1 # 2", Unsupported, "the operator #"},
-		{"a regular expression", "select 'a' ~ 'b'", Unsupported, "the operator ~"},
-		{"a type that is not supported", "select cast(1 as json)", Unsupported, "the type json"},
-		{"a sub-query with two columns", "select (select 1, 2)", Mismatch, "one column, not 2"},
-		{"WHERE without a truth value", "select 1 from survey.drilling.boreholes where name", Mismatch, "needs a truth value, not text"},
-		{"apples and pears", "select 1 from survey.drilling.boreholes where id = name", Mismatch, "= cannot take bigint and text"},
-		{"a date that is none", "select 1 from survey.drilling.boreholes where drilled_on > 'soon'", Mismatch, "'soon' is no date"},
-		{"a column that is not grouped", "select name, count(*) from survey.drilling.boreholes", Grouping, "name must be in GROUP BY"},
-		{"a column in ORDER BY that is not grouped", "select count(*) from survey.drilling.boreholes order by name", Grouping, "name must be in GROUP BY"},
-		{"an aggregate in WHERE", "select 1 from survey.drilling.boreholes where count(*) > 1", Grouping, "cannot stand in WHERE"},
-		{"an aggregate of an aggregate", "select sum(count(*)) from survey.drilling.boreholes", Grouping, "cannot stand in an aggregate"},
-		{"a window function in WHERE", "select 1 from survey.drilling.boreholes where row_number() over () = 1", Grouping, "select list"},
-		{"sides of a different width", "select 1 union select 1, 2", Mismatch, "1 and 2"},
-		{"INTERSECT ALL", "select 1 intersect all select 1", Unsupported, "INTERSECT ALL"},
-		{"locking", "select id from survey.drilling.boreholes for update", Unsupported, "FOR UPDATE"},
-		{"INTO", "select 1 into x", Unsupported, "INTO"},
-		{"LATERAL", "select 1 from survey.drilling.boreholes b, lateral (select b.id) x", Unsupported, "LATERAL"},
-		{"a recursive part with an aggregate", "with recursive x (n) as (select 1 union all select max(n) from x) select * from x", Unsupported, "aggregate"},
-		{"a recursive part that reads itself twice", "with recursive x (n) as (select 1 union all select a.n from x a, x b) select * from x", Unsupported, "just once"},
-		{"a recursive part that reads itself in a sub-query", "with recursive x (n) as (select 1 union all select 2 where exists (select 1 from x)) select * from x", Unsupported, "just once"},
-		{"a recursive part of another type", "with recursive x (n) as (select 1 union all select n + 0.5 from x) select * from x", Mismatch, "add a cast"},
-		{"a query that names itself without RECURSIVE", "with x as (select 1 union all select 2 from x) select * from x", Unknown, "x does not exist"},
-		{"rows of VALUES that differ in length", "values (1), (1, 2)", Mismatch, "as many values each"},
-		{"DISTINCT ON in another order", "select distinct on (district) id from survey.drilling.boreholes order by id", Grouping, "DISTINCT ON"},
-		{"a column that no grouping set has", "select name from survey.drilling.boreholes group by rollup (district)", Grouping, "name must be in GROUP BY"},
-		{"GROUPING of what is not grouped", "select grouping(name) from survey.drilling.boreholes group by district", Grouping, "GROUP"},
-		{"GROUPING in WHERE", "select 1 from survey.drilling.boreholes where grouping(district) = 0", Grouping, "GROUPING cannot stand in WHERE"},
-		{"a window over grouping sets", "select rank() over (order by count(*)) from survey.drilling.boreholes group by cube (district)", Unsupported, "window function"},
-		{"too many grouping sets", "select 1 from survey.drilling.boreholes group by cube (id, name, district), cube (id, name, district), cube (id, name)", Unsupported, "more than 64 sets"},
-		{"grouping sets within grouping sets", "select count(*) from (select count(*) as n from (select count(*) as n from (select id, name, district, 1 as a, 2 as b, 3 as c from survey.drilling.boreholes) x group by cube (id, name, district, a, b, c)) y group by cube (n, n, n, n, n, n)) z group by cube (n, n, n, n, n, n)", Unsupported, "more than 256 sets"},
-		{"ON CONFLICT on a table that is not there", "insert into survey.licensing.holders (id) values (1) on conflict do nothing", Unknown, "does not exist"},
-		{"a table sample", "select 1 from survey.drilling.boreholes tablesample system (1)", Unsupported, "this kind of FROM item"},
-		{"a function as a table", "select * from generate_series(1, 9)", Unsupported, "this kind of FROM item"},
-		{"an array", "select array[1]", Unsupported, "an array"},
-		{"a row", "select (1, 2)", Unsupported, "a row"},
-		{"a parameter without a value", "select $1", Unknown, "$1 has no value"},
-		{"a LIMIT that is no number", "select 1 limit 1 + 1", Mismatch, "LIMIT takes a whole number"},
-		{"tables of two sources", "select 1 from survey.drilling.boreholes, other.drilling.wells", Unsupported, "one query reads one source"},
-		{"a set of attribute values outside a list", "select attribute('districts')", Mismatch, "stands in a list"},
+		{"no SQL", "selec 1", query.Syntax, `line 1, column 1: syntax error at or near "selec"`},
+		{"an empty text", "", query.Unsupported, "one statement at a time"},
+		{"two statements", "select 1; select 2", query.Unsupported, "one statement at a time"},
+		{"another statement", "TRUNCATE survey.drilling.boreholes", query.Unsupported, "can be run here; TRUNCATE"},
+		{"a statement that writes inside WITH", "with x as (delete from survey.drilling.boreholes returning id) select * from x", query.Unsupported, "no SELECT"},
+		{"an unknown table", "select 1 from survey.drilling.nope", query.Unknown, "survey.drilling.nope does not exist or is not yours to use"},
+		{"a table behind a shut door, in the same words", "select 1 from survey.licensing.holders", query.Unknown, "survey.licensing.holders does not exist or is not yours to use"},
+		{"the database's own catalog", "select * from sqlite_schema", query.Unknown, "does not exist"},
+		{"PostgreSQL's catalog", "select * from pg_catalog.pg_class", query.Unknown, "does not exist"},
+		{"a table without its schema", "select 1 from boreholes", query.Unknown, "write the table with its source and schema: survey.drilling.boreholes"},
+		{"an unknown column, with its place", "select id,\n  nope from survey.drilling.boreholes", query.Unknown, "line 2, column 3: there is no column nope here"},
+		{"a column of a type that the language lacks", "select odd from survey.drilling.boreholes", query.Unknown, "no column odd"},
+		{"the row's hidden number", "select rowid from survey.drilling.boreholes", query.Unknown, "no column rowid"},
+		{"an ambiguous column", "select id from survey.drilling.boreholes a, survey.drilling.lithology b", query.Ambiguous, "more than one table"},
+		{"one alias twice", "select 1 from survey.drilling.boreholes a, survey.drilling.lithology a", query.Ambiguous, "given twice"},
+		{"an alias of an inner query", "select x.id from (select id from survey.drilling.boreholes x) y", query.Unknown, "no table is called x"},
+		{"a function that is not listed", "select pg_sleep(1)", query.Unknown, "there is no function pg_sleep"},
+		{"a function that reads files", "select readfile('/etc/passwd')", query.Unknown, "there is no function readfile"},
+		{"a function of a schema", "select pg_catalog.lower('x')", query.Unsupported, "a function of a schema"},
+		{"an operator that is not listed", "select 1 # 2", query.Unsupported, "the operator #"},
+		{"a regular expression", "select 'a' ~ 'b'", query.Unsupported, "the operator ~"},
+		{"a type that is not supported", "select cast(1 as json)", query.Unsupported, "the type json"},
+		{"a sub-query with two columns", "select (select 1, 2)", query.Mismatch, "one column, not 2"},
+		{"WHERE without a truth value", "select 1 from survey.drilling.boreholes where name", query.Mismatch, "needs a truth value, not text"},
+		{"apples and pears", "select 1 from survey.drilling.boreholes where id = name", query.Mismatch, "= cannot take bigint and text"},
+		{"a date that is none", "select 1 from survey.drilling.boreholes where drilled_on > 'soon'", query.Mismatch, "'soon' is no date"},
+		{"a column that is not grouped", "select name, count(*) from survey.drilling.boreholes", query.Grouping, "name must be in GROUP BY"},
+		{"a column in ORDER BY that is not grouped", "select count(*) from survey.drilling.boreholes order by name", query.Grouping, "name must be in GROUP BY"},
+		{"an aggregate in WHERE", "select 1 from survey.drilling.boreholes where count(*) > 1", query.Grouping, "cannot stand in WHERE"},
+		{"an aggregate of an aggregate", "select sum(count(*)) from survey.drilling.boreholes", query.Grouping, "cannot stand in an aggregate"},
+		{"a window function in WHERE", "select 1 from survey.drilling.boreholes where row_number() over () = 1", query.Grouping, "select list"},
+		{"sides of a different width", "select 1 union select 1, 2", query.Mismatch, "1 and 2"},
+		{"INTERSECT ALL", "select 1 intersect all select 1", query.Unsupported, "INTERSECT ALL"},
+		{"locking", "select id from survey.drilling.boreholes for update", query.Unsupported, "FOR UPDATE"},
+		{"INTO", "select 1 into x", query.Unsupported, "INTO"},
+		{"LATERAL", "select 1 from survey.drilling.boreholes b, lateral (select b.id) x", query.Unsupported, "LATERAL"},
+		{"a recursive part with an aggregate", "with recursive x (n) as (select 1 union all select max(n) from x) select * from x", query.Unsupported, "aggregate"},
+		{"a recursive part that reads itself twice", "with recursive x (n) as (select 1 union all select a.n from x a, x b) select * from x", query.Unsupported, "just once"},
+		{"a recursive part that reads itself in a sub-query", "with recursive x (n) as (select 1 union all select 2 where exists (select 1 from x)) select * from x", query.Unsupported, "just once"},
+		{"a recursive part of another type", "with recursive x (n) as (select 1 union all select n + 0.5 from x) select * from x", query.Mismatch, "add a cast"},
+		{"a query that names itself without RECURSIVE", "with x as (select 1 union all select 2 from x) select * from x", query.Unknown, "x does not exist"},
+		{"rows of VALUES that differ in length", "values (1), (1, 2)", query.Mismatch, "as many values each"},
+		{"DISTINCT ON in another order", "select distinct on (district) id from survey.drilling.boreholes order by id", query.Grouping, "DISTINCT ON"},
+		{"a column that no grouping set has", "select name from survey.drilling.boreholes group by rollup (district)", query.Grouping, "name must be in GROUP BY"},
+		{"GROUPING of what is not grouped", "select grouping(name) from survey.drilling.boreholes group by district", query.Grouping, "GROUP"},
+		{"GROUPING in WHERE", "select 1 from survey.drilling.boreholes where grouping(district) = 0", query.Grouping, "GROUPING cannot stand in WHERE"},
+		{"a window over grouping sets", "select rank() over (order by count(*)) from survey.drilling.boreholes group by cube (district)", query.Unsupported, "window function"},
+		{"too many grouping sets", "select 1 from survey.drilling.boreholes group by cube (id, name, district), cube (id, name, district), cube (id, name)", query.Unsupported, "more than 64 sets"},
+		{"grouping sets within grouping sets", "select count(*) from (select count(*) as n from (select count(*) as n from (select id, name, district, 1 as a, 2 as b, 3 as c from survey.drilling.boreholes) x group by cube (id, name, district, a, b, c)) y group by cube (n, n, n, n, n, n)) z group by cube (n, n, n, n, n, n)", query.Unsupported, "more than 256 sets"},
+		{"ON CONFLICT on a table that is not there", "insert into survey.licensing.holders (id) values (1) on conflict do nothing", query.Unknown, "does not exist"},
+		{"a table sample", "select 1 from survey.drilling.boreholes tablesample system (1)", query.Unsupported, "this kind of FROM item"},
+		{"a function as a table", "select * from generate_series(1, 9)", query.Unsupported, "this kind of FROM item"},
+		{"an array", "select array[1]", query.Unsupported, "an array"},
+		{"a row", "select (1, 2)", query.Unsupported, "a row"},
+		{"a parameter without a value", "select $1", query.Unknown, "$1 has no value"},
+		{"a LIMIT that is no number", "select 1 limit 1 + 1", query.Mismatch, "LIMIT takes a whole number"},
+		{"tables of two sources", "select 1 from survey.drilling.boreholes, other.drilling.wells", query.Unsupported, "one query reads one source"},
+		{"a set of attribute values outside a list", "select attribute('districts')", query.Mismatch, "stands in a list"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			plan, err := Make(c.text, nil, st, set)
-			var e *Error
+			var e *query.Error
 			if !errors.As(err, &e) {
 				t.Fatalf("planned: %v, %+v", err, plan)
 			}
@@ -160,8 +161,8 @@ func TestWhatIsMissing(t *testing.T) {
 	m, set := platform(t, access.AddObject{Path: "survey.drilling.cores", Kind: "table"}, access.AddObject{Path: "survey.drilling.boxes", Kind: "table"})
 	st := flint(t, m)
 	_, err := Make("select c.x, b.y from survey.drilling.cores c join survey.drilling.boxes b on b.nope = c.id where c.z > 3", nil, st, set)
-	var e *Error
-	if !errors.As(err, &e) || e.Code != Refused || e.Text != "you lack SELECT on survey.drilling.cores, SELECT on survey.drilling.boxes" || len(e.Needs) != 2 {
+	var e *query.Error
+	if !errors.As(err, &e) || e.Code != query.Refused || e.Text != "you lack SELECT on survey.drilling.cores, SELECT on survey.drilling.boxes" || len(e.Needs) != 2 {
 		t.Errorf("all that is missing should be named at once: %+v", e)
 	}
 	_, err = Make("select r.* from survey.assay.results r where r.id > 1", nil, st, set)
@@ -271,7 +272,7 @@ func TestRules(t *testing.T) {
 		{"id IN (SELECT id FROM nowhere)", "there is no table nowhere"},
 		{"unknown_function(id)", "there is no function"},
 	} {
-		err := CheckRule(flint(t, m), table, c.rule)
+		err := query.CheckRule(flint(t, m), table, c.rule)
 		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%q: got %v, want %q", c.rule, err, c.says)
 		}
@@ -283,8 +284,8 @@ func TestRules(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = Make("select id from survey.drilling.boreholes", nil, flint(t, m), set)
-	var e *Error
-	if !errors.As(err, &e) || e.Code != Broken || !strings.Contains(e.Text, "is closed: its row policy of-district") {
+	var e *query.Error
+	if !errors.As(err, &e) || e.Code != query.Broken || !strings.Contains(e.Text, "is closed: its row policy of-district") {
 		t.Errorf("a policy that no longer fits must close its table: %v", err)
 	}
 }

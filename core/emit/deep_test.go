@@ -1,10 +1,12 @@
-package query
+package emit
 
 import (
 	"errors"
 	"strings"
 	"testing"
 	"time"
+
+	"gneiss/core/query"
 )
 
 // TestDeepTexts sends texts that nest as deep as their length lets them: each is
@@ -12,7 +14,7 @@ import (
 func TestDeepTexts(t *testing.T) {
 	m, set := platform(t)
 	st := flint(t, m)
-	n := mostText - 100
+	n := query.MostText - 100
 	long := map[string]bool{"a chain of ORs": true, "a long list": true, "quotes": true, "half dollar quotes": true} // but not deep
 	for name, text := range map[string]string{
 		"a sum":              "SELECT 1" + strings.Repeat("+1", n/2),
@@ -29,7 +31,7 @@ func TestDeepTexts(t *testing.T) {
 		"calls":              "SELECT " + strings.Repeat("abs(", n/5) + "1" + strings.Repeat(")", n/5),
 		"a chain of ORs":     "SELECT 1 WHERE true" + strings.Repeat(" OR false", n/9),
 		"a long list":        "SELECT 1 WHERE 1 IN (1" + strings.Repeat(",1", n/2) + ")",
-		"past the length":    "SELECT '" + strings.Repeat("x", mostText) + "'",
+		"past the length":    "SELECT '" + strings.Repeat("x", query.MostText) + "'",
 		"comments that nest": strings.Repeat("/*", n/2),
 		"quotes":             "SELECT " + strings.Repeat("'", n),
 		"double quotes":      "SELECT " + strings.Repeat(`"`, n),
@@ -47,7 +49,7 @@ func TestDeepTexts(t *testing.T) {
 			if took := time.Since(started); took > 2*time.Second {
 				t.Errorf("refusing it takes %v", took)
 			}
-			var e *Error
+			var e *query.Error
 			if long[name] {
 				if err != nil {
 					t.Errorf("a long text that does not nest is refused: %.200v", err)

@@ -1,6 +1,9 @@
-package query
+package emit
 
-import "gneiss/core/policy"
+import (
+	"gneiss/core/policy"
+	"gneiss/core/query"
+)
 
 // The blocks of HMAC (RFC 2104) that a key is joined with, byte by byte.
 const (
@@ -10,7 +13,7 @@ const (
 
 // treated writes a treatment of ISO/IEC 20889. Keys travel as the two blocks that
 // HMAC makes of them.
-func (e postgres) treated(x *Treated) {
+func (e postgres) treated(x *query.Treated) {
 	t := x.Treatment
 	switch t.Kind {
 	case policy.Mask:
@@ -29,7 +32,7 @@ func (e postgres) treated(x *Treated) {
 }
 
 // operands writes a call: a value, then arguments.
-func (e postgres) operands(head string, x Expr, args ...any) {
+func (e postgres) operands(head string, x query.Expr, args ...any) {
 	e.write(head)
 	e.expr(x)
 	for _, a := range args {
@@ -37,11 +40,11 @@ func (e postgres) operands(head string, x Expr, args ...any) {
 		switch a := a.(type) {
 		case Arg:
 			e.arg(a)
-		case []Expr:
+		case []query.Expr:
 			e.write("concat_ws('|', ''")
 			for _, k := range a {
 				e.write(", ")
-				e.expr(&Cast{k, Text})
+				e.expr(&query.Cast{X: k, To: query.Text})
 			}
 			e.write(")")
 		default:
@@ -52,17 +55,17 @@ func (e postgres) operands(head string, x Expr, args ...any) {
 }
 
 // generalized writes a value by its bucket, its period, or its beginning.
-func (e postgres) generalized(x *Treated) {
+func (e postgres) generalized(x *query.Treated) {
 	t := x.Treatment
 	switch x.Type() {
-	case Date, Timestamp:
-		e.expr(&Call{Fn: functions["date_trunc"], Args: []Expr{&Literal{Text, t.Unit}, x.X}, T: x.Type()})
-	case Text:
+	case query.Date, query.Timestamp:
+		e.expr(&query.Call{Fn: query.Functions["date_trunc"], Args: []query.Expr{&query.Literal{T: query.Text, Value: t.Unit}, x.X}, T: x.Type()})
+	case query.Text:
 		if t.Mapping != "" {
 			e.mapped(x)
 			return
 		}
-		e.expr(&Call{Fn: functions["left"], Args: []Expr{x.X, &Literal{Bigint, int64(t.Prefix)}}, T: Text})
+		e.expr(&query.Call{Fn: query.Functions["left"], Args: []query.Expr{x.X, &query.Literal{T: query.Bigint, Value: int64(t.Prefix)}}, T: query.Text})
 	default:
 		e.operands(own+"bucket(", x.X, t.Bucket)
 	}

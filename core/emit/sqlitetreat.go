@@ -1,10 +1,13 @@
-package query
+package emit
 
-import "gneiss/core/policy"
+import (
+	"gneiss/core/policy"
+	"gneiss/core/query"
+)
 
 // treated writes a treatment of ISO/IEC 20889. The functions are registered on
 // every connection; the key of pseudonyms travels as an argument.
-func (e sqlite) treated(x *Treated) {
+func (e sqlite) treated(x *query.Treated) {
 	switch x.Treatment.Kind {
 	case policy.Mask:
 		e.write("gneiss_mask(")
@@ -39,8 +42,8 @@ func (e sqlite) treated(x *Treated) {
 
 // number writes a value so that the database gives it as what its type says: a
 // column of numerics can hold whole numbers.
-func (e sqlite) number(x Expr) {
-	if x.Type() != Double {
+func (e sqlite) number(x query.Expr) {
+	if x.Type() != query.Double {
 		e.expr(x)
 		return
 	}
@@ -50,11 +53,11 @@ func (e sqlite) number(x Expr) {
 }
 
 // generalized writes a value by its bucket, its period, or its beginning.
-func (e sqlite) generalized(x *Treated) {
+func (e sqlite) generalized(x *query.Treated) {
 	switch x.Type() {
-	case Date, Timestamp:
-		e.expr(&Call{Fn: functions["date_trunc"], Args: []Expr{&Literal{Text, x.Treatment.Unit}, x.X}, T: x.Type()})
-	case Text:
+	case query.Date, query.Timestamp:
+		e.expr(&query.Call{Fn: query.Functions["date_trunc"], Args: []query.Expr{&query.Literal{T: query.Text, Value: x.Treatment.Unit}, x.X}, T: x.Type()})
+	case query.Text:
 		if x.Treatment.Mapping != "" {
 			e.mapped(x)
 			return
@@ -75,7 +78,7 @@ func (e sqlite) generalized(x *Treated) {
 
 // noise writes a value moved by an amount that the row, the column and a secret
 // make: the key, or what only this query knows.
-func (e sqlite) noise(x *Treated) {
+func (e sqlite) noise(x *query.Treated) {
 	e.write("gneiss_noise(")
 	e.number(x.X)
 	e.write(", ")

@@ -1,9 +1,11 @@
-package query
+package emit
 
 import (
 	"fmt"
 	"regexp"
 	"strings"
+
+	"gneiss/core/query"
 )
 
 // postgres is the dialect of PostgreSQL. The functions of Gneiss's own are made
@@ -26,7 +28,7 @@ func (e postgres) argument(n int, a Arg) {
 	switch {
 	case a.Pad != 0:
 		typ = "bytea"
-	case a.T != Untyped:
+	case a.T != query.Untyped:
 		typ = a.T.String()
 	}
 	switch a.Value.(type) {
@@ -38,9 +40,9 @@ func (e postgres) argument(n int, a Arg) {
 	fmt.Fprint(&e.b, e.mark, n, "::", typ)
 }
 
-func (e postgres) null(t Type) {
-	if t == Untyped {
-		t = Text
+func (e postgres) null(t query.Type) {
+	if t == query.Untyped {
+		t = query.Text
 	}
 	e.write("NULL::", t.String())
 }
@@ -50,7 +52,7 @@ func (e postgres) truth(v bool) {
 	e.write(map[bool]string{true: "TRUE::boolean", false: "FALSE::boolean"}[v])
 }
 
-func (e postgres) column(c *ColumnRef) {
+func (e postgres) column(c *query.ColumnRef) {
 	switch e.declared(c) {
 	case "":
 		e.columnName(c)
@@ -65,8 +67,8 @@ func (e postgres) column(c *ColumnRef) {
 }
 
 // item writes a column as what it is declared, and all else as it is.
-func (e postgres) item(x Expr) {
-	if c, ok := x.(*ColumnRef); ok {
+func (e postgres) item(x query.Expr) {
+	if c, ok := x.(*query.ColumnRef); ok {
 		e.columnName(c)
 		return
 	}
@@ -74,8 +76,8 @@ func (e postgres) item(x Expr) {
 }
 
 // byCodePoint writes a value that is ordered.
-func (e postgres) byCodePoint(x Expr) {
-	if x.Type() != Text && x.Type() != Untyped {
+func (e postgres) byCodePoint(x query.Expr) {
+	if x.Type() != query.Text && x.Type() != query.Untyped {
 		e.expr(x)
 		return
 	}
@@ -86,14 +88,14 @@ func (e postgres) byCodePoint(x Expr) {
 
 // sortKey writes one sort key. PostgreSQL holds NULL for the greatest of all
 // values, as Gneiss does.
-func (e postgres) sortKey(o Order, q *Query) {
+func (e postgres) sortKey(o query.Order, q *query.Query) {
 	switch {
-	case o.Output == 0 && o.Expr.Type() != Text:
+	case o.Output == 0 && o.Expr.Type() != query.Text:
 		e.operand(o.Expr)
 	case o.Output == 0:
 		e.byCodePoint(o.Expr)
-	case q.Columns[o.Output-1].Type == Text: // of a SELECT without DISTINCT: see sortable
-		e.byCodePoint(q.Body.(*Select).Items[o.Output-1])
+	case q.Columns[o.Output-1].Type == query.Text: // of a SELECT without DISTINCT: see sortable
+		e.byCodePoint(q.Body.(*query.Select).Items[o.Output-1])
 	default:
 		fmt.Fprint(&e.b, o.Output)
 	}
@@ -111,22 +113,22 @@ func (e postgres) sortKey(o Order, q *Query) {
 
 // sortable puts a query whose sort keys can only be output columns into FROM,
 // where it is sorted by expressions.
-func (e postgres) sortable(q *Query) *Query {
-	sel, ok := q.Body.(*Select)
+func (e postgres) sortable(q *query.Query) *query.Query {
+	sel, ok := q.Body.(*query.Select)
 	if len(q.OrderBy) == 0 || ok && !sel.Distinct {
 		return q
 	}
 	inner, outer := *q, *q
 	inner.OrderBy, inner.Limit, inner.Offset = nil, nil, nil
-	r := &Relation{Alias: "sorted", Query: &inner, Columns: q.Columns}
-	body := &Select{From: []From{r}}
+	r := &query.Relation{Alias: "sorted", Query: &inner, Columns: q.Columns}
+	body := &query.Select{From: []query.From{r}}
 	for i := range q.Columns {
-		body.Items = append(body.Items, &ColumnRef{r, i})
+		body.Items = append(body.Items, &query.ColumnRef{Rel: r, Col: i})
 	}
 	outer.With, outer.Body, outer.OrderBy = nil, body, nil
 	for _, o := range q.OrderBy {
 		for i := range q.Columns {
-			if o.Output == i+1 || o.Output == 0 && ok && same(sel.Items[i], o.Expr) {
+			if o.Output == i+1 || o.Output == 0 && ok && query.Same(sel.Items[i], o.Expr) {
 				o.Expr, o.Output = body.Items[i], 0
 				break
 			}
@@ -136,7 +138,7 @@ func (e postgres) sortable(q *Query) *Query {
 	return &outer
 }
 
-func (e postgres) binary(x *Binary) {
+func (e postgres) binary(x *query.Binary) {
 	switch x.Op {
 	case "=", "<>":
 		e.compared(x.L, x.Op, x.R)
@@ -145,7 +147,7 @@ func (e postgres) binary(x *Binary) {
 	case "IS NOT":
 		e.compared(x.L, "IS DISTINCT FROM", x.R)
 	case "<", "<=", ">", ">=":
-		if x.L.Type() != Text && x.R.Type() != Text {
+		if x.L.Type() != query.Text && x.R.Type() != query.Text {
 			e.compared(x.L, x.Op, x.R)
 			return
 		}
@@ -173,7 +175,7 @@ func (e postgres) binary(x *Binary) {
 
 // compared writes a comparison, of columns as what they are declared where the
 // database can compare them so.
-func (e postgres) compared(l Expr, op string, r Expr) {
+func (e postgres) compared(l query.Expr, op string, r query.Expr) {
 	write := e.comparing(l, r)
 	e.write("(")
 	write(l)
@@ -183,29 +185,29 @@ func (e postgres) compared(l Expr, op string, r Expr) {
 }
 
 // comparing returns how operands are written that are compared with each other.
-func (e postgres) comparing(list ...Expr) func(Expr) {
+func (e postgres) comparing(list ...query.Expr) func(query.Expr) {
 	switch {
-	case e.all(list, "uuid", func(l *Literal) bool {
+	case e.all(list, "uuid", func(l *query.Literal) bool {
 		s, ok := l.Value.(string)
 		return ok && formOfUUID.MatchString(s)
 	}):
-		return func(x Expr) { e.declaredAs(x, "uuid") }
-	case e.all(list, "character", func(l *Literal) bool {
+		return func(x query.Expr) { e.declaredAs(x, "uuid") }
+	case e.all(list, "character", func(l *query.Literal) bool {
 		s, ok := l.Value.(string) // which the database compares without the spaces at the end
 		return ok && !strings.HasSuffix(s, " ")
 	}):
-		return func(x Expr) { e.declaredAs(x, "bpchar") }
-	case e.all(list, "numeric", func(l *Literal) bool { return l.Value != nil && l.T.numeric() }):
-		return func(x Expr) { e.declaredAs(x, "numeric") }
+		return func(x query.Expr) { e.declaredAs(x, "bpchar") }
+	case e.all(list, "numeric", func(l *query.Literal) bool { return l.Value != nil && l.T.Numeric() }):
+		return func(x query.Expr) { e.declaredAs(x, "numeric") }
 	}
 	return e.operand
 }
 
-func (e postgres) operand(x Expr) {
-	if c, ok := x.(*Cast); ok && c.To == Timestamp && c.X.Type() == Date {
+func (e postgres) operand(x query.Expr) {
+	if c, ok := x.(*query.Cast); ok && c.To == query.Timestamp && c.X.Type() == query.Date {
 		x = c.X
 	}
-	if c, ok := x.(*ColumnRef); ok && comparable[e.declared(c)] {
+	if c, ok := x.(*query.ColumnRef); ok && comparable[e.declared(c)] {
 		e.columnName(c)
 		return
 	}
@@ -214,16 +216,16 @@ func (e postgres) operand(x Expr) {
 
 // all reports whether all are columns of a declared type, one at least, or literals
 // that fit it.
-func (e postgres) all(list []Expr, declared string, fits func(*Literal) bool) bool {
+func (e postgres) all(list []query.Expr, declared string, fits func(*query.Literal) bool) bool {
 	columns := 0
 	for _, x := range list {
 		switch x := x.(type) {
-		case *ColumnRef:
+		case *query.ColumnRef:
 			if e.declared(x) != declared {
 				return false
 			}
 			columns++
-		case *Literal:
+		case *query.Literal:
 			if !fits(x) {
 				return false
 			}
@@ -238,8 +240,8 @@ func (e postgres) all(list []Expr, declared string, fits func(*Literal) bool) bo
 var formOfUUID = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 
 // declaredAs writes a column as it is, and a literal as a value of the type.
-func (e postgres) declaredAs(x Expr, declared string) {
-	if c, ok := x.(*ColumnRef); ok {
+func (e postgres) declaredAs(x query.Expr, declared string) {
+	if c, ok := x.(*query.ColumnRef); ok {
 		e.columnName(c)
 		return
 	}
@@ -247,19 +249,19 @@ func (e postgres) declaredAs(x Expr, declared string) {
 	e.write("::", declared)
 }
 
-func (e postgres) inList(x *InList) {
-	write := e.comparing(append([]Expr{x.X}, x.List...)...)
+func (e postgres) inList(x *query.InList) {
+	write := e.comparing(append([]query.Expr{x.X}, x.List...)...)
 	e.write("(")
 	write(x.X)
 	e.write(" ", not(x.Not), "IN (")
-	e.commas(x.List, func(_ int, item Expr) { write(item) })
+	e.commas(x.List, func(_ int, item query.Expr) { write(item) })
 	e.write("))")
 }
 
 // inQuery writes IN with a sub-query. One that stands in a policy and does not
 // depend on the row is read once, into an array, and the array can be looked up in
 // an index; a sub-query in its place would keep the database from it.
-func (e postgres) inQuery(x *InQuery) {
+func (e postgres) inQuery(x *query.InQuery) {
 	e.write("(")
 	e.operand(x.X)
 	if e.policies > 0 && !correlated(x.Query) {
@@ -274,16 +276,16 @@ func (e postgres) inQuery(x *InQuery) {
 }
 
 // scalarQuery writes a sub-query that stands for one value: that of its first row.
-func (e postgres) scalarQuery(q *Query) {
-	sel, ok := q.Body.(*Select)
-	one := ok && len(sel.GroupBy) == 0 && len(sel.Items) == 1 && anyExpr(sel.Items[0], isAggregate)
+func (e postgres) scalarQuery(q *query.Query) {
+	sel, ok := q.Body.(*query.Select)
+	one := ok && len(sel.GroupBy) == 0 && len(sel.Items) == 1 && query.AnyExpr(sel.Items[0], query.IsAggregate)
 	e.write("(")
 	switch {
 	case one:
 		e.nested(q)
 	case q.Limit == nil && q.Offset == nil:
 		first := *q
-		first.Limit = &Literal{Bigint, int64(1)}
+		first.Limit = &query.Literal{T: query.Bigint, Value: int64(1)}
 		e.nested(&first)
 	default:
 		e.write("SELECT * FROM (")
@@ -294,15 +296,15 @@ func (e postgres) scalarQuery(q *Query) {
 }
 
 // like folds ASCII letters only, as the collation C does.
-func (e postgres) like(x *Like) {
-	if _, fixed := x.Pattern.(*Literal); !fixed {
+func (e postgres) like(x *query.Like) {
+	if _, fixed := x.Pattern.(*query.Literal); !fixed {
 		e.write("CASE WHEN length(")
 		e.expr(x.Pattern)
-		e.write(fmt.Sprintf(") <= %d THEN ", MostPattern/4))
+		e.write(fmt.Sprintf(") <= %d THEN ", query.MostPattern/4))
 		defer e.write(" END")
 	}
 	e.write("(")
-	side := func(x2 Expr) {
+	side := func(x2 query.Expr) {
 		if !x.Fold {
 			e.operand(x2)
 			return
@@ -318,22 +320,22 @@ func (e postgres) like(x *Like) {
 }
 
 // cast gives NULL for what cannot be converted.
-func (e postgres) cast(x *Cast) {
+func (e postgres) cast(x *query.Cast) {
 	from := x.X.Type()
 	switch {
-	case from == Text && x.To != Text:
-		e.apply(own+map[Type]string{Bigint: "bigint", Double: "double", Boolean: "boolean", Date: "date", Timestamp: "timestamp"}[x.To], x.X)
-	case from == Double && x.To == Bigint:
+	case from == query.Text && x.To != query.Text:
+		e.apply(own+map[query.Type]string{query.Bigint: "bigint", query.Double: "double", query.Boolean: "boolean", query.Date: "date", query.Timestamp: "timestamp"}[x.To], x.X)
+	case from == query.Double && x.To == query.Bigint:
 		e.apply(own+"whole", x.X)
-	case x.To == Text && (from == Timestamp || from == Double):
+	case x.To == query.Text && (from == query.Timestamp || from == query.Double):
 		e.apply(own+"text", x.X)
-	case from == Bigint && x.To == Boolean:
+	case from == query.Bigint && x.To == query.Boolean:
 		e.write("(")
 		e.expr(x.X)
 		e.write(" <> 0)")
-	case from == Date && x.To == Timestamp:
+	case from == query.Date && x.To == query.Timestamp:
 		e.apply(own+"midnight", x.X)
-	case from == Boolean && x.To == Bigint:
+	case from == query.Boolean && x.To == query.Bigint:
 		e.expr(x.X)
 		e.write("::integer::bigint")
 	case from == x.To:
@@ -347,12 +349,12 @@ func (e postgres) cast(x *Cast) {
 
 // correlated reports whether a query reads columns of relations that are not its
 // own.
-func correlated(q *Query) bool {
-	inside := map[*Relation]bool{}
-	eachRelation(q, func(r *Relation) { inside[r] = true })
+func correlated(q *query.Query) bool {
+	inside := map[*query.Relation]bool{}
+	query.EachRelation(q, func(r *query.Relation) { inside[r] = true })
 	found := false
-	eachExpr(q, func(x Expr) {
-		if c, ok := x.(*ColumnRef); ok && !inside[c.Rel] {
+	query.EachExpr(q, func(x query.Expr) {
+		if c, ok := x.(*query.ColumnRef); ok && !inside[c.Rel] {
 			found = true
 		}
 	})

@@ -1,4 +1,4 @@
-package query
+package emit
 
 import (
 	"errors"
@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/query"
 )
 
 // TestCopiesAreBounded: what is written more than once, within what is written more
@@ -47,8 +48,8 @@ func TestCopiesAreBounded(t *testing.T) {
 			if n == 3 && err != nil {
 				t.Errorf("%s, %d deep: %v", c.name, n, err)
 			}
-			var e *Error
-			if n == 48 && (!errors.As(err, &e) || e.Code != Unsupported) {
+			var e *query.Error
+			if n == 48 && (!errors.As(err, &e) || e.Code != query.Unsupported) {
 				t.Errorf("%s, %d deep, is taken: %v", c.name, n, err)
 			}
 		}

@@ -1,6 +1,10 @@
-package query
+package emit
 
-import "fmt"
+import (
+	"fmt"
+
+	"gneiss/core/query"
+)
 
 // sqlite is the dialect of SQLite.
 type sqlite struct{ *emitter }
@@ -9,20 +13,20 @@ var sqliteSpelling = spelling{mark: "?", cross: "JOIN", offset: "LIMIT -1 OFFSET
 
 func (e sqlite) argument(n int, _ Arg) { fmt.Fprint(&e.b, e.mark, n) }
 
-func (e sqlite) null(Type) { e.write("NULL") }
+func (e sqlite) null(query.Type) { e.write("NULL") }
 
 func (e sqlite) truth(v bool) { e.write(map[bool]string{true: "TRUE", false: "FALSE"}[v]) }
 
-func (e sqlite) column(c *ColumnRef) { e.columnName(c) }
+func (e sqlite) column(c *query.ColumnRef) { e.columnName(c) }
 
-func (e sqlite) item(x Expr) { e.expr(x) }
+func (e sqlite) item(x query.Expr) { e.expr(x) }
 
-func (e sqlite) sortable(q *Query) *Query { return q }
+func (e sqlite) sortable(q *query.Query) *query.Query { return q }
 
 // sortKey writes one sort key. SQLite holds NULL for the least of all values,
 // PostgreSQL for the greatest; where no NULL can occur nothing is said, so that
 // an index can serve.
-func (e sqlite) sortKey(o Order, _ *Query) {
+func (e sqlite) sortKey(o query.Order, _ *query.Query) {
 	if o.Output > 0 {
 		fmt.Fprint(&e.b, o.Output)
 	} else {
@@ -40,7 +44,7 @@ func (e sqlite) sortKey(o Order, _ *Query) {
 	}
 }
 
-func (e sqlite) binary(x *Binary) {
+func (e sqlite) binary(x *query.Binary) {
 	switch x.Op {
 	case "date+", "date-":
 		e.write("date(")
@@ -60,7 +64,7 @@ func (e sqlite) binary(x *Binary) {
 	e.infix(x.L, x.Op, x.R)
 }
 
-func (e sqlite) inList(x *InList) {
+func (e sqlite) inList(x *query.InList) {
 	e.write("(")
 	e.expr(x.X)
 	e.write(" ", not(x.Not), "IN (")
@@ -68,7 +72,7 @@ func (e sqlite) inList(x *InList) {
 	e.write("))")
 }
 
-func (e sqlite) inQuery(x *InQuery) {
+func (e sqlite) inQuery(x *query.InQuery) {
 	e.write("(")
 	e.expr(x.X)
 	e.write(" IN (")
@@ -76,7 +80,7 @@ func (e sqlite) inQuery(x *InQuery) {
 	e.write("))")
 }
 
-func (e sqlite) scalarQuery(q *Query) {
+func (e sqlite) scalarQuery(q *query.Query) {
 	e.write("(")
 	e.nested(q)
 	e.write(")")
@@ -84,12 +88,12 @@ func (e sqlite) scalarQuery(q *Query) {
 
 // like writes LIKE with PostgreSQL's escape character. Connections have LIKE
 // case-sensitive; ILIKE folds both sides.
-func (e sqlite) like(x *Like) {
+func (e sqlite) like(x *query.Like) {
 	open, end := "", ""
-	if _, fixed := x.Pattern.(*Literal); !fixed {
+	if _, fixed := x.Pattern.(*query.Literal); !fixed {
 		e.write("CASE WHEN length(")
 		e.expr(x.Pattern)
-		e.write(fmt.Sprintf(") <= %d THEN ", MostPattern/4))
+		e.write(fmt.Sprintf(") <= %d THEN ", query.MostPattern/4))
 		defer e.write(" END")
 	}
 	if x.Fold {
@@ -104,7 +108,7 @@ func (e sqlite) like(x *Like) {
 
 // cast converts as PostgreSQL does, but gives NULL for what cannot be
 // converted. The gneiss_ functions are registered on every connection.
-func (e sqlite) cast(x *Cast) {
+func (e sqlite) cast(x *query.Cast) {
 	wrap := func(head, tail string) {
 		e.write(head)
 		e.expr(x.X)
@@ -112,54 +116,54 @@ func (e sqlite) cast(x *Cast) {
 	}
 	from := x.X.Type()
 	switch {
-	case from == Text && x.To == Bigint:
+	case from == query.Text && x.To == query.Bigint:
 		wrap("gneiss_bigint(", ")")
-	case from == Text && x.To == Double:
+	case from == query.Text && x.To == query.Double:
 		wrap("gneiss_double(", ")")
-	case from == Text && x.To == Boolean:
+	case from == query.Text && x.To == query.Boolean:
 		wrap("gneiss_boolean(", ")")
-	case from == Text && x.To == Date:
+	case from == query.Text && x.To == query.Date:
 		wrap("gneiss_date(", ")")
-	case from == Text && x.To == Timestamp:
+	case from == query.Text && x.To == query.Timestamp:
 		wrap("gneiss_timestamp(", ")")
-	case from == Boolean && x.To == Text:
+	case from == query.Boolean && x.To == query.Text:
 		wrap("CASE ", " WHEN TRUE THEN 'true' WHEN FALSE THEN 'false' END")
-	case from == Bigint && x.To == Boolean:
+	case from == query.Bigint && x.To == query.Boolean:
 		wrap("(", " <> 0)")
-	case from == Double && x.To == Bigint:
+	case from == query.Double && x.To == query.Bigint:
 		wrap("CAST(round(", ") AS INTEGER)")
-	case from == Bigint && x.To == Double:
+	case from == query.Bigint && x.To == query.Double:
 		wrap("CAST(", " AS REAL)")
-	case from == Timestamp && x.To == Date:
+	case from == query.Timestamp && x.To == query.Date:
 		wrap("substr(", ", 1, 10)")
-	case from == Date && x.To == Timestamp:
+	case from == query.Date && x.To == query.Timestamp:
 		wrap("(", " || ' 00:00:00')")
-	case from == Double && x.To == Text:
+	case from == query.Double && x.To == query.Text:
 		wrap("gneiss_text(", ")")
-	case x.To == Text:
+	case x.To == query.Text:
 		// A date is a text as it is, but a bare column would keep its declared
 		// type, by which the driver reads it.
 		wrap("CAST(", " AS TEXT)")
-	case x.To == Bigint:
+	case x.To == query.Bigint:
 		wrap("CAST(", " AS INTEGER)")
 	default:
 		e.expr(x.X) // NULL, whatever it is to be
 	}
 }
 
-func (e sqlite) call(c *Call) {
-	if c.Fn.Kind == scalarFunction && c.Fn.own {
+func (e sqlite) call(c *query.Call) {
+	if c.Fn.Kind == query.ScalarFunction && c.Fn.Own {
 		e.write("gneiss_", c.Fn.Name, "(")
-		e.commas(c.Args, func(_ int, a Expr) { e.number(a) })
+		e.commas(c.Args, func(_ int, a query.Expr) { e.number(a) })
 		e.write(")")
 		return
 	}
-	if c.Fn.Kind == scalarFunction {
+	if c.Fn.Kind == query.ScalarFunction {
 		e.scalar(c.Fn.Name, c.Args)
 		return
 	}
 	name := c.Fn.Name
-	if c.Fn.own {
+	if c.Fn.Own {
 		name = "gneiss_" + name
 	}
 	switch name {
@@ -171,7 +175,7 @@ func (e sqlite) call(c *Call) {
 		name = "max"
 	}
 	e.aggregated(name, c, func() {
-		if c.Fn.own && c.Fn.Kind == aggregateFunction {
+		if c.Fn.Own && c.Fn.Kind == query.AggregateFunction {
 			e.number(c.Args[0])
 		} else {
 			e.exprs(c.Args)
@@ -179,7 +183,7 @@ func (e sqlite) call(c *Call) {
 	})
 }
 
-func (e sqlite) scalar(name string, args []Expr) {
+func (e sqlite) scalar(name string, args []query.Expr) {
 	switch name {
 	case "substring":
 		name = "substr"
@@ -195,7 +199,7 @@ func (e sqlite) scalar(name string, args []Expr) {
 		e.write(")")
 		return
 	case "right":
-		if args[1].(*Literal).Value == int64(0) {
+		if args[1].(*query.Literal).Value == int64(0) {
 			e.write("substr(")
 			e.expr(args[0])
 			e.write(", 1, 0)")
@@ -241,18 +245,18 @@ func (e sqlite) scalar(name string, args []Expr) {
 		e.floor(name, args[0])
 		return
 	case "round":
-		if args[0].Type() == Bigint {
+		if args[0].Type() == query.Bigint {
 			e.expr(args[0])
 			return
 		}
 	case "mod":
-		e.binary(&Binary{"%", args[0], args[1], Bigint})
+		e.binary(&query.Binary{Op: "%", L: args[0], R: args[1], T: query.Bigint})
 		return
 	case "extract":
-		e.extract(args[0].(*Literal).Value.(string), args[1])
+		e.extract(args[0].(*query.Literal).Value.(string), args[1])
 		return
 	case "date_trunc":
-		e.truncate(args[0].(*Literal).Value.(string), args[1])
+		e.truncate(args[0].(*query.Literal).Value.(string), args[1])
 		return
 	}
 	e.write(name, "(")
@@ -261,7 +265,7 @@ func (e sqlite) scalar(name string, args []Expr) {
 }
 
 // extreme leaves NULLs out, as PostgreSQL does; SQLite's own would give NULL.
-func (e sqlite) extreme(fn string, args []Expr) {
+func (e sqlite) extreme(fn string, args []query.Expr) {
 	if len(args) == 1 {
 		e.expr(args[0])
 		return
@@ -279,8 +283,8 @@ func (e sqlite) extreme(fn string, args []Expr) {
 	e.write(")")
 }
 
-func (e sqlite) floor(name string, x Expr) {
-	if x.Type() == Bigint {
+func (e sqlite) floor(name string, x query.Expr) {
+	if x.Type() == query.Bigint {
 		e.expr(x)
 		return
 	}
@@ -304,7 +308,7 @@ func (e sqlite) floor(name string, x Expr) {
 	e.write(") AS REAL)")
 }
 
-func (e sqlite) extract(field string, x Expr) {
+func (e sqlite) extract(field string, x query.Expr) {
 	part := func(from, length int) {
 		e.write("CAST(substr(")
 		e.expr(x)
@@ -336,8 +340,8 @@ func (e sqlite) extract(field string, x Expr) {
 }
 
 // clock writes two digits of the time of day; a date has none.
-func (e sqlite) clock(x Expr, from int) {
-	if x.Type() == Date {
+func (e sqlite) clock(x query.Expr, from int) {
+	if x.Type() == query.Date {
 		e.write("CASE WHEN ")
 		e.expr(x)
 		e.write(" IS NOT NULL THEN 0 END")
@@ -348,9 +352,9 @@ func (e sqlite) clock(x Expr, from int) {
 	e.write(fmt.Sprintf(", %d, 2) AS INTEGER)", from))
 }
 
-func (e sqlite) truncate(field string, x Expr) {
+func (e sqlite) truncate(field string, x query.Expr) {
 	tail := ""
-	if x.Type() == Timestamp {
+	if x.Type() == query.Timestamp {
 		tail = " 00:00:00"
 	}
 	e.write("(")
@@ -378,7 +382,7 @@ func (e sqlite) truncate(field string, x Expr) {
 		}
 	case "hour", "minute":
 		n := map[string]string{"hour": "13", "minute": "16"}[field]
-		if x.Type() == Date {
+		if x.Type() == query.Date {
 			e.expr(x)
 			break
 		}

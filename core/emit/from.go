@@ -1,10 +1,11 @@
-package query
+package emit
 
 import (
 	"gneiss/core/access"
+	"gneiss/core/query"
 )
 
-func (e *emitter) fromItems(items []From) {
+func (e *emitter) fromItems(items []query.From) {
 	for i, item := range items {
 		if i == 0 {
 			e.line()
@@ -17,8 +18,8 @@ func (e *emitter) fromItems(items []From) {
 }
 
 // joined writes an item, in parentheses where it is a join on the right.
-func (e *emitter) joined(item From, right bool) {
-	if _, join := item.(*Join); !join || !right {
+func (e *emitter) joined(item query.From, right bool) {
+	if _, join := item.(*query.Join); !join || !right {
 		e.from(item)
 		return
 	}
@@ -27,9 +28,9 @@ func (e *emitter) joined(item From, right bool) {
 	e.write(")")
 }
 
-func (e *emitter) from(item From) {
+func (e *emitter) from(item query.From) {
 	switch item := item.(type) {
-	case *Join:
+	case *query.Join:
 		e.side(item, item.L)
 		e.line()
 		if item.Kind == "CROSS" {
@@ -42,17 +43,17 @@ func (e *emitter) from(item From) {
 			e.write(" ON ")
 			e.besides(max(e.unplainHere, e.risky(item.On)), item.On)
 		}
-	case *Relation:
+	case *query.Relation:
 		if where, ok := e.apart[item]; ok {
 			delete(e.apart, item)
-			e.block([]From{item}, where)
+			e.block([]query.From{item}, where)
 			return
 		}
 		e.relation(item)
 	}
 }
 
-func (e *emitter) relation(r *Relation) {
+func (e *emitter) relation(r *query.Relation) {
 	alias := e.fresh(r.Alias)
 	e.aliases[r] = alias
 	switch {
@@ -66,7 +67,7 @@ func (e *emitter) relation(r *Relation) {
 		e.write(")")
 	case r.CTE != nil:
 		e.write(quoteName(e.ctes[r.CTE]))
-	case r.governed != nil:
+	case r.Governed != nil:
 		e.write("(")
 		e.governed(r)
 		e.write(")")
@@ -76,21 +77,21 @@ func (e *emitter) relation(r *Relation) {
 	e.write(" AS ", quoteName(alias))
 }
 
-func (e *emitter) tableName(r *Relation) string {
+func (e *emitter) tableName(r *query.Relation) string {
 	schema := e.model.Object(r.Table.Parent)
 	return quoteName(schema.Name) + "." + quoteName(r.Table.Name)
 }
 
 // governed writes the sub-query that stands in a table's place: the columns
 // that the query uses, treated, of the rows that are there for the session.
-func (e *emitter) governed(r *Relation) {
-	g := r.governed
+func (e *emitter) governed(r *query.Relation) {
+	g := r.Governed
 	e.indent++
 	e.line()
 	inner := e.fresh(r.Table.Name)
-	e.aliases[g.inner] = inner
+	e.aliases[g.Inner] = inner
 	rest := e.detour(func() { // for the aliases
-		for _, item := range g.joins {
+		for _, item := range g.Joins {
 			e.write(" ", e.cross, " ")
 			e.joined(item, true)
 		}
@@ -98,16 +99,16 @@ func (e *emitter) governed(r *Relation) {
 	e.write("SELECT ")
 	n := 0
 	for i, c := range r.Columns {
-		if !r.used[i] {
+		if !r.Used[i] {
 			continue
 		}
 		if n > 0 {
 			e.write(", ")
 		}
 		n++
-		treated, ok := g.treated[i]
+		treated, ok := g.Treated[i]
 		if !ok {
-			treated = &ColumnRef{g.inner, i}
+			treated = &query.ColumnRef{Rel: g.Inner, Col: i}
 		}
 		e.item(treated)
 		e.write(" AS ", quoteName(tableColumn(e.model, c)))
@@ -117,13 +118,13 @@ func (e *emitter) governed(r *Relation) {
 	}
 	e.line()
 	e.write("FROM ", e.tableName(r), " AS ", quoteName(inner), rest)
-	if g.filter != nil {
+	if g.Filter != nil {
 		e.line()
 		e.write("WHERE ")
 		e.policies++
-		e.expr(g.filter)
+		e.expr(g.Filter)
 		e.policies--
-		if e.fails(g.filter) {
+		if e.fails(g.Filter) {
 			e.line()
 			e.write(e.fence)
 		}
@@ -133,10 +134,10 @@ func (e *emitter) governed(r *Relation) {
 }
 
 // tableColumn is a column's own name; an alias list may have renamed it.
-func tableColumn(m *access.Model, c Column) string { return m.Object(c.ID).Name }
+func tableColumn(m *access.Model, c query.Column) string { return m.Object(c.ID).Name }
 
 // columnName writes a reference by the name that its relation gives the column.
-func (e *emitter) columnName(c *ColumnRef) {
+func (e *emitter) columnName(c *query.ColumnRef) {
 	if m, ok := e.moved[columnKey{c.Rel, c.Col}]; ok {
 		e.write(quoteName(m.alias), ".", quoteName(m.name))
 		return
@@ -145,8 +146,8 @@ func (e *emitter) columnName(c *ColumnRef) {
 	if !ok {
 		panic("query: a column of a relation that is not in scope")
 	}
-	if r := e.inline; r != nil && c.Rel == r && r.governed != nil {
-		if treated, ok := r.governed.treated[c.Col]; ok {
+	if r := e.inline; r != nil && c.Rel == r && r.Governed != nil {
+		if treated, ok := r.Governed.Treated[c.Col]; ok {
 			e.expr(treated)
 			return
 		}
@@ -165,7 +166,7 @@ func (e *emitter) columnName(c *ColumnRef) {
 
 // declared is the database's own type of a column, where it is another than the
 // tree's; else empty.
-func (e *emitter) declared(c *ColumnRef) string {
+func (e *emitter) declared(c *query.ColumnRef) string {
 	r := c.Rel
 	switch {
 	case r.Query != nil:
@@ -174,15 +175,15 @@ func (e *emitter) declared(c *ColumnRef) string {
 		return "" // whose columns are those of a set operation
 	case r.CTE != nil:
 		return e.declaredOutput(r.CTE.Query, c.Col)
-	case r.governed != nil && r.governed.treated[c.Col] != nil:
+	case r.Governed != nil && r.Governed.Treated[c.Col] != nil:
 		return ""
 	}
 	return e.model.Object(r.Columns[c.Col].ID).Declared
 }
 
-func (e *emitter) declaredOutput(q *Query, i int) string {
-	if sel, ok := q.Body.(*Select); ok {
-		if ref, ok := sel.Items[i].(*ColumnRef); ok {
+func (e *emitter) declaredOutput(q *query.Query, i int) string {
+	if sel, ok := q.Body.(*query.Select); ok {
+		if ref, ok := sel.Items[i].(*query.ColumnRef); ok {
 			return e.declared(ref)
 		}
 	}

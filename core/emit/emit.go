@@ -1,4 +1,4 @@
-package query
+package emit
 
 import (
 	"fmt"
@@ -6,17 +6,18 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/query"
 )
 
 // An Arg is one argument of an emitted statement: a value, or a fact that is
 // known when the statement starts.
 type Arg struct {
-	Value any  // nil, bool, int64, float64 or string
-	T     Type // of the value, where the dialect says it
-	Now   Type // Date or Timestamp: the start of the query; else zero
-	Key   bool // the key of pseudonyms
-	Nonce bool // a text of the query's own, by which noise is fresh at each
-	Pad   byte // of a key or nonce: its block for HMAC, joined with this byte
+	Value any        // nil, bool, int64, float64 or string
+	T     query.Type // of the value, where the dialect says it
+	Now   query.Type // Date or Timestamp: the start of the query; else zero
+	Key   bool       // the key of pseudonyms
+	Nonce bool       // a text of the query's own, by which noise is fresh at each
+	Pad   byte       // of a key or nonce: its block for HMAC, joined with this byte
 }
 
 // An emitter writes a bound query as SQL of one database's dialect.
@@ -26,18 +27,18 @@ type emitter struct {
 	b       strings.Builder
 	args    []Arg
 	numbers map[Arg]int // the place of each argument, so that equal ones share it
-	aliases map[*Relation]string
-	ctes    map[*CTE]string
+	aliases map[*query.Relation]string
+	ctes    map[*query.CTE]string
 	taken   map[string]bool
 	model   *access.Model
 	barriers
-	moved       map[columnKey]moved // columns that a fenced block gives, by their places in it
-	apart       map[*Relation]Expr  // hard barriers that are blocks of their own, with the conditions inside
-	whole       int                 // conditions being written beside what is not plain
-	unplainHere int                 // conditions and items of the SELECT being written that are not plain
+	moved       map[columnKey]moved            // columns that a fenced block gives, by their places in it
+	apart       map[*query.Relation]query.Expr // hard barriers that are blocks of their own, with the conditions inside
+	whole       int                            // conditions being written beside what is not plain
+	unplainHere int                            // conditions and items of the SELECT being written that are not plain
 	indent      int
-	inline      *Relation // the table that is written to
-	defining    []*CTE    // WITH queries that are being written, outermost first
+	inline      *query.Relation // the table that is written to
+	defining    []*query.CTE    // WITH queries that are being written, outermost first
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
@@ -45,8 +46,8 @@ type emitter struct {
 
 // newEmitter makes one for the source that a query reads.
 func newEmitter(m *access.Model, source access.ObjectID) *emitter {
-	e := &emitter{numbers: map[Arg]int{}, aliases: map[*Relation]string{}, ctes: map[*CTE]string{},
-		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{}, apart: map[*Relation]Expr{}}
+	e := &emitter{numbers: map[Arg]int{}, aliases: map[*query.Relation]string{}, ctes: map[*query.CTE]string{},
+		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{}, apart: map[*query.Relation]query.Expr{}}
 	if speaks(m, source) == Postgres {
 		e.dialect, e.spelling, e.overflows = postgres{e}, postgresSpelling, true
 	} else {
@@ -111,7 +112,7 @@ func (e *emitter) fresh(name string) string {
 
 // columnNames gives each output column a name of its own: its own name where
 // no other has it.
-func columnNames(columns []Column) []string {
+func columnNames(columns []query.Column) []string {
 	count := map[string]int{}
 	for _, c := range columns {
 		count[strings.ToLower(c.Name)]++
@@ -130,13 +131,13 @@ func columnNames(columns []Column) []string {
 }
 
 // with writes the WITH clause of a statement, if it has one.
-func (e *emitter) with(ctes []*CTE) {
+func (e *emitter) with(ctes []*query.CTE) {
 	for i, c := range ctes {
 		switch {
 		case i > 0:
 			e.write(",")
 			e.line()
-		case slices.ContainsFunc(ctes, func(c *CTE) bool { return c.Recursive }):
+		case slices.ContainsFunc(ctes, func(c *query.CTE) bool { return c.Recursive }):
 			e.write("WITH RECURSIVE ")
 		default:
 			e.write("WITH ")
@@ -157,15 +158,15 @@ func (e *emitter) with(ctes []*CTE) {
 	}
 }
 
-func (e *emitter) query(q *Query) {
+func (e *emitter) query(q *query.Query) {
 	q = e.sortable(q)
 	e.with(q.With)
 	switch body := q.Body.(type) {
-	case *Select:
+	case *query.Select:
 		e.selectBody(body, q)
-	case *Values:
+	case *query.Values:
 		e.values(body, q)
-	case *SetOp:
+	case *query.SetOp:
 		e.operand(body.L)
 		e.line()
 		e.write(body.Op)
@@ -189,7 +190,7 @@ func (e *emitter) query(q *Query) {
 }
 
 // nested writes a query on lines of its own between parentheses.
-func (e *emitter) nested(q *Query) {
+func (e *emitter) nested(q *query.Query) {
 	e.indent++
 	e.line()
 	e.query(q)
@@ -198,7 +199,7 @@ func (e *emitter) nested(q *Query) {
 }
 
 // values writes the rows of VALUES, under the names of the query's columns.
-func (e *emitter) values(v *Values, q *Query) {
+func (e *emitter) values(v *query.Values, q *query.Query) {
 	e.write("SELECT ")
 	for i, name := range columnNames(q.Columns) {
 		e.write(map[bool]string{true: "", false: ", "}[i == 0], fmt.Sprintf("column%d AS ", i+1), quoteName(name))
@@ -208,7 +209,7 @@ func (e *emitter) values(v *Values, q *Query) {
 	e.write(") AS ", quoteName(e.fresh("v")))
 }
 
-func (e *emitter) rows(rows [][]Expr) {
+func (e *emitter) rows(rows [][]query.Expr) {
 	for i, row := range rows {
 		e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
 		e.exprs(row)
@@ -218,9 +219,9 @@ func (e *emitter) rows(rows [][]Expr) {
 
 // operand writes one side of a set operation. SQLite has neither parentheses
 // nor precedence there, so all but a plain SELECT becomes a sub-query.
-func (e *emitter) operand(q *Query) {
+func (e *emitter) operand(q *query.Query) {
 	q = e.exact(q)
-	if _, plain := q.Body.(*Select); plain && len(q.With) == 0 && len(q.OrderBy) == 0 && q.Limit == nil && q.Offset == nil {
+	if _, plain := q.Body.(*query.Select); plain && len(q.With) == 0 && len(q.OrderBy) == 0 && q.Limit == nil && q.Offset == nil {
 		e.query(q)
 		return
 	}
@@ -231,23 +232,23 @@ func (e *emitter) operand(q *Query) {
 
 // exact makes the columns of a SELECT be of the types that the tree says, and not
 // of those that a table declares: both sides of a set operation have the same.
-func (e *emitter) exact(q *Query) *Query {
-	sel, ok := q.Body.(*Select)
+func (e *emitter) exact(q *query.Query) *query.Query {
+	sel, ok := q.Body.(*query.Select)
 	if !ok {
 		return q
 	}
 	next, body := *q, *sel
 	body.Items = slices.Clone(sel.Items)
 	for i, item := range body.Items {
-		if ref, ok := item.(*ColumnRef); ok && e.declared(ref) != "" {
-			body.Items[i] = &Cast{ref, ref.Type()}
+		if ref, ok := item.(*query.ColumnRef); ok && e.declared(ref) != "" {
+			body.Items[i] = &query.Cast{X: ref, To: ref.Type()}
 		}
 	}
 	next.Body = &body
 	return &next
 }
 
-func (e *emitter) selectBody(s *Select, q *Query) {
+func (e *emitter) selectBody(s *query.Select, q *query.Query) {
 	// FROM is written first, for the aliases that the select list needs.
 	rest := e.detour(func() {
 		e.rowsOf(s)
@@ -263,12 +264,12 @@ func (e *emitter) selectBody(s *Select, q *Query) {
 		e.write("DISTINCT ")
 	}
 	names := columnNames(q.Columns)
-	aggregated := slices.ContainsFunc(s.Items, func(item Expr) bool { return anyExpr(item, isAggregate) })
-	e.commas(s.Items, func(i int, item Expr) {
+	aggregated := slices.ContainsFunc(s.Items, func(item query.Expr) bool { return query.AnyExpr(item, query.IsAggregate) })
+	e.commas(s.Items, func(i int, item query.Expr) {
 		if i == 0 && s.Having != nil && len(s.GroupBy) == 0 && !aggregated {
 			// All rows, or none, are one group. SQLite takes HAVING only where
 			// something is aggregated, so something is.
-			item = &Case{Whens: []When{{&Binary{">=", &Call{Fn: functions["count"], Star: true, T: Bigint}, &Literal{Bigint, int64(0)}, Boolean}, item}}, T: item.Type()}
+			item = &query.Case{Whens: []query.When{{If: &query.Binary{Op: ">=", L: &query.Call{Fn: query.Functions["count"], Star: true, T: query.Bigint}, R: &query.Literal{T: query.Bigint, Value: int64(0)}, T: query.Boolean}, Then: item}}, T: item.Type()}
 		}
 		e.item(item)
 		e.write(" AS ", quoteName(names[i]))
@@ -286,7 +287,7 @@ func (e *emitter) detour(f func()) string {
 	return written
 }
 
-func (e *emitter) list(head string, list []Expr) {
+func (e *emitter) list(head string, list []query.Expr) {
 	for i, x := range list {
 		if i == 0 {
 			e.line()
@@ -298,7 +299,7 @@ func (e *emitter) list(head string, list []Expr) {
 	}
 }
 
-func (e *emitter) orderBy(q *Query) {
+func (e *emitter) orderBy(q *query.Query) {
 	for i, o := range q.OrderBy {
 		if i == 0 {
 			e.line()

@@ -1,22 +1,23 @@
-package query
+package emit
 
 import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/query"
 )
 
 // writing writes a statement that changes a table. The table stays itself; what
 // policies make of its columns stands in the place of each reference to them.
-func (e *emitter) writing(w *Write) {
+func (e *emitter) writing(w *query.Write) {
 	e.with(w.With)
 	r := w.Target
 	e.inline = r
 	alias := e.fresh(r.Alias)
 	e.taken[strings.ToLower(r.Table.Name)] = true // RETURNING calls it so
 	e.aliases[r] = alias
-	if r.governed != nil {
-		e.aliases[r.governed.inner] = alias
+	if r.Governed != nil {
+		e.aliases[r.Governed.Inner] = alias
 	}
 	switch w.Verb {
 	case access.Insert:
@@ -37,7 +38,7 @@ func (e *emitter) writing(w *Write) {
 }
 
 // set writes the columns that are set.
-func (e *emitter) set(r *Relation, columns []int, row []Expr) {
+func (e *emitter) set(r *query.Relation, columns []int, row []query.Expr) {
 	for i, c := range columns {
 		if i == 0 {
 			e.line()
@@ -51,7 +52,7 @@ func (e *emitter) set(r *Relation, columns []int, row []Expr) {
 }
 
 // returning writes what each row gives back, and last whether it may be left.
-func (e *emitter) returning(w *Write) {
+func (e *emitter) returning(w *query.Write) {
 	if w.Returning == nil && w.Check == nil {
 		return
 	}
@@ -62,7 +63,7 @@ func (e *emitter) returning(w *Write) {
 	e.write("RETURNING ")
 	if w.Returning != nil {
 		names := columnNames(w.Returning.Columns)
-		e.commas(w.Returning.Body.(*Select).Items, func(i int, item Expr) {
+		e.commas(w.Returning.Body.(*query.Select).Items, func(i int, item query.Expr) {
 			e.item(item)
 			e.write(" AS ", quoteName(names[i]))
 		})
@@ -77,14 +78,14 @@ func (e *emitter) returning(w *Write) {
 }
 
 // underOwnName makes references to the changed table use its own name.
-func (e *emitter) underOwnName(r *Relation) {
+func (e *emitter) underOwnName(r *query.Relation) {
 	e.aliases[r] = r.Table.Name
-	if r.governed != nil {
-		e.aliases[r.governed.inner] = r.Table.Name
+	if r.Governed != nil {
+		e.aliases[r.Governed.Inner] = r.Table.Name
 	}
 }
 
-func (e *emitter) insert(w *Write) {
+func (e *emitter) insert(w *query.Write) {
 	for i, c := range w.Columns {
 		e.write(map[bool]string{true: " (", false: ", "}[i == 0], quoteName(tableColumn(e.model, w.Target.Columns[c])))
 	}
@@ -100,7 +101,7 @@ func (e *emitter) insert(w *Write) {
 	default:
 		for i, row := range w.Rows {
 			e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
-			e.commas(row, func(j int, x Expr) {
+			e.commas(row, func(j int, x query.Expr) {
 				e.assigned(w.Target.Columns[w.Columns[j]], x)
 			})
 			e.write(")")
@@ -110,7 +111,7 @@ func (e *emitter) insert(w *Write) {
 }
 
 // insertQuery writes the query whose rows are inserted.
-func (e *emitter) insertQuery(w *Write) {
+func (e *emitter) insertQuery(w *query.Write) {
 	names := columnNames(w.Query.Columns)
 	own := ""
 	for i, c := range w.Columns {
@@ -131,14 +132,14 @@ func (e *emitter) insertQuery(w *Write) {
 }
 
 // assigned writes a value that a column is set to.
-func (e *emitter) assigned(c Column, x Expr) {
+func (e *emitter) assigned(c query.Column, x query.Expr) {
 	e.expr(x)
 	e.write(e.assignment(c))
 }
 
 // assignment is the cast without which the database would not store a value of
 // the tree's type in a column.
-func (e *emitter) assignment(c Column) string {
+func (e *emitter) assignment(c query.Column) string {
 	if e.model.Object(c.ID).Declared == "uuid" {
 		return "::uuid"
 	}
@@ -147,10 +148,10 @@ func (e *emitter) assignment(c Column) string {
 
 // fromOf writes what an UPDATE reads beside its table, apart from conditions that
 // are not plain.
-func (e *emitter) fromOf(w *Write) {
+func (e *emitter) fromOf(w *query.Write) {
 	barred := false
-	eachItem(w.From, func(item From) {
-		if r, ok := item.(*Relation); ok {
+	query.EachItem(w.From, func(item query.From) {
+		if r, ok := item.(*query.Relation); ok {
 			barred = barred || e.barrier(r)
 		}
 	})
@@ -166,10 +167,10 @@ func (e *emitter) fromOf(w *Write) {
 // whereOf writes the condition of the statement, and of the rows that are there
 // for the session. Conditions of the statement that are not plain are evaluated for
 // those rows only: a CASE evaluates a result only where its condition holds.
-func (e *emitter) whereOf(w *Write) {
-	var filter Expr
-	if g := w.Target.governed; g != nil {
-		filter = g.filter
+func (e *emitter) whereOf(w *query.Write) {
+	var filter query.Expr
+	if g := w.Target.Governed; g != nil {
+		filter = g.Filter
 	}
 	plain, rest := e.divide(w.Where)
 	if filter == nil {
@@ -211,7 +212,7 @@ func (e *emitter) whereOf(w *Write) {
 }
 
 // conflict writes ON CONFLICT. In it the database knows the table by its own name.
-func (e *emitter) conflict(w *Write) {
+func (e *emitter) conflict(w *query.Write) {
 	c, r := w.Conflict, w.Target
 	if c == nil {
 		return

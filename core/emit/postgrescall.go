@@ -1,8 +1,10 @@
-package query
+package emit
 
 import (
 	"cmp"
 	"fmt"
+
+	"gneiss/core/query"
 )
 
 // renamed are the functions that PostgreSQL has by another name.
@@ -12,11 +14,11 @@ var renamed = map[string]string{"position": "strpos", "substring": "substr"}
 // of Gneiss's own which gives NULL instead.
 var guarded = map[string]bool{"sqrt": true, "exp": true, "ln": true, "log": true, "power": true, "to_char": true, "make_date": true, "shift": true, "abs": true}
 
-func (e postgres) call(c *Call) {
+func (e postgres) call(c *query.Call) {
 	switch c.Fn.Kind {
-	case scalarFunction:
+	case query.ScalarFunction:
 		e.scalar(c.Fn.Name, c)
-	case aggregateFunction:
+	case query.AggregateFunction:
 		e.aggregate(c)
 	default:
 		e.window(c)
@@ -25,18 +27,18 @@ func (e postgres) call(c *Call) {
 
 // places writes the operands of a call; those from the n-th on are whole numbers
 // for positions and lengths.
-func (e postgres) places(name string, args []Expr, n int) {
+func (e postgres) places(name string, args []query.Expr, n int) {
 	e.write(name, "(")
-	e.commas(args, func(i int, a Expr) {
+	e.commas(args, func(i int, a query.Expr) {
 		e.expr(a)
-		if i >= n && a.Type() == Bigint {
+		if i >= n && a.Type() == query.Bigint {
 			e.write("::integer")
 		}
 	})
 	e.write(")")
 }
 
-func (e postgres) scalar(name string, c *Call) {
+func (e postgres) scalar(name string, c *query.Call) {
 	args := c.Args
 	switch name {
 	case "substring", "left", "right", "lpad", "rpad", "split_part":
@@ -47,30 +49,30 @@ func (e postgres) scalar(name string, c *Call) {
 		e.write(")")
 	case "greatest", "least":
 		e.write(name, "(")
-		e.commas(args, func(_ int, a Expr) { e.byCodePoint(a) })
+		e.commas(args, func(_ int, a query.Expr) { e.byCodePoint(a) })
 		e.write(")")
 	case "floor", "ceil":
-		if args[0].Type() == Bigint {
+		if args[0].Type() == query.Bigint {
 			e.expr(args[0])
 			return
 		}
 		e.apply(name, args...)
 	case "round", "trunc":
-		if args[0].Type() == Bigint {
+		if args[0].Type() == query.Bigint {
 			e.expr(args[0])
 			return
 		}
 		e.apply(own+name, args...)
 	case "sign":
-		e.apply(name, &Cast{args[0], Double})
+		e.apply(name, &query.Cast{X: args[0], To: query.Double})
 	case "sqrt", "exp", "ln", "log", "power":
-		wide := make([]Expr, len(args))
+		wide := make([]query.Expr, len(args))
 		for i, a := range args {
-			wide[i] = &Cast{a, Double}
+			wide[i] = &query.Cast{X: a, To: query.Double}
 		}
 		e.apply(own+name, wide...)
 	case "mod":
-		e.binary(&Binary{"%", args[0], args[1], Bigint})
+		e.binary(&query.Binary{Op: "%", L: args[0], R: args[1], T: query.Bigint})
 	case "extract":
 		e.apply(own+"part", args...)
 	case "date_trunc":
@@ -83,24 +85,24 @@ func (e postgres) scalar(name string, c *Call) {
 	}
 }
 
-func (e postgres) aggregate(c *Call) {
+func (e postgres) aggregate(c *query.Call) {
 	name, args := c.Fn.Name, func() { e.exprs(c.Args) }
 	tail := ""
 	switch {
 	case c.Star:
-	case name == "sum" && c.T == Bigint:
+	case name == "sum" && c.T == query.Bigint:
 		tail = "::bigint" // the database's own would be numeric
-	case name == "avg" || c.Fn.own:
-		args = func() { e.expr(&Cast{c.Args[0], Double}) }
+	case name == "avg" || c.Fn.Own:
+		args = func() { e.expr(&query.Cast{X: c.Args[0], To: query.Double}) }
 	case name == "count":
 		args = func() { e.item(c.Args[0]) }
 	case name == "min" || name == "max":
-		if c.T == Boolean {
+		if c.T == query.Boolean {
 			name = map[string]string{"min": "bool_and", "max": "bool_or"}[name]
 			break
 		}
 		args = func() { e.byCodePoint(c.Args[0]) }
-		if ref, ok := c.Args[0].(*ColumnRef); ok && comparable[e.declared(ref)] && c.T != Text {
+		if ref, ok := c.Args[0].(*query.ColumnRef); ok && comparable[e.declared(ref)] && c.T != query.Text {
 			args = func() { e.columnName(ref) } // as an index has it
 			tail = "::" + c.T.String()
 		}
@@ -109,7 +111,7 @@ func (e postgres) aggregate(c *Call) {
 	e.write(tail)
 }
 
-func (e postgres) window(c *Call) {
+func (e postgres) window(c *query.Call) {
 	tail := ""
 	args := func() { e.exprs(c.Args) }
 	switch c.Fn.Name {
@@ -118,13 +120,13 @@ func (e postgres) window(c *Call) {
 		tail = "::bigint"
 	case "lag", "lead", "nth_value":
 		args = func() {
-			e.commas(c.Args, func(i int, a Expr) {
+			e.commas(c.Args, func(i int, a query.Expr) {
 				switch {
 				case i == 1:
 					e.expr(a)
 					e.write("::integer")
 				case a.Type() != c.T:
-					e.expr(&Cast{a, c.T})
+					e.expr(&query.Cast{X: a, To: c.T})
 				default:
 					e.expr(a)
 				}

@@ -1,9 +1,11 @@
-package query
+package emit
 
 import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"gneiss/core/query"
 )
 
 // moved is the place of a column in a fenced block.
@@ -12,11 +14,11 @@ type moved struct{ alias, name string }
 // rowsOf writes FROM and WHERE of a SELECT. Where it has a barrier and a condition
 // that is not plain, FROM is a block: the rows that are there for the reader and
 // meet what is plain.
-func (e *emitter) rowsOf(s *Select) {
+func (e *emitter) rowsOf(s *query.Select) {
 	items, where := s.From, s.Where
 	barred, hard, self, heavy := false, false, false, 0
-	eachItem(items, func(item From) {
-		if r, ok := item.(*Relation); ok {
+	query.EachItem(items, func(item query.From) {
+		if r, ok := item.(*query.Relation); ok {
 			barred, hard = barred || e.barrier(r), hard || e.hardBarrier(r)
 			if e.heavy(r) {
 				heavy++
@@ -39,7 +41,7 @@ func (e *emitter) rowsOf(s *Select) {
 		e.setApart(items, plain, e.barrier)
 		fenced = false
 	case hard && heavy > 0:
-		e.setApart(items, plain, func(r *Relation) bool { return e.hardBarrier(r) && (heavy > 1 || !e.heavy(r)) })
+		e.setApart(items, plain, func(r *query.Relation) bool { return e.hardBarrier(r) && (heavy > 1 || !e.heavy(r)) })
 	}
 	if fenced {
 		e.line()
@@ -59,21 +61,21 @@ func (e *emitter) rowsOf(s *Select) {
 
 // setApart makes the relations that which holds for blocks of their own, with the
 // conditions that are about them alone.
-func (e *emitter) setApart(items []From, where Expr, which func(*Relation) bool) {
-	var visit func(item From, inner bool) // inner: no NULLs stand for its rows
-	visit = func(item From, inner bool) {
+func (e *emitter) setApart(items []query.From, where query.Expr, which func(*query.Relation) bool) {
+	var visit func(item query.From, inner bool) // inner: no NULLs stand for its rows
+	visit = func(item query.From, inner bool) {
 		switch item := item.(type) {
-		case *Join:
+		case *query.Join:
 			both := item.Kind == "INNER" || item.Kind == "CROSS"
 			visit(item.L, inner && (both || item.Kind == "LEFT"))
 			visit(item.R, inner && (both || item.Kind == "RIGHT"))
-		case *Relation:
+		case *query.Relation:
 			if !which(item) || item.CTE != nil && slices.Contains(e.defining, item.CTE) {
 				return
 			}
 			e.apart[item] = nil
 			if inner {
-				e.apart[item] = e.about([]From{item}, where)
+				e.apart[item] = e.about([]query.From{item}, where)
 			}
 		}
 	}
@@ -85,7 +87,7 @@ func (e *emitter) setApart(items []From, where Expr, which func(*Relation) bool)
 // besides writes a condition of which n conjuncts are not plain. Where there is
 // another beside one with a sub-query, the database could join the sub-query's hard
 // barriers before the other is worked out, so they are kept whole.
-func (e *emitter) besides(n int, x Expr) {
+func (e *emitter) besides(n int, x query.Expr) {
 	if n > 1 {
 		e.whole++
 		defer func() { e.whole-- }()
@@ -95,20 +97,20 @@ func (e *emitter) besides(n int, x Expr) {
 
 // unjoined takes what is not plain out of the conditions of inner joins, and adds
 // it to where.
-func (e *emitter) unjoined(items []From, where Expr) ([]From, Expr) {
-	out := make([]From, len(items))
-	var open func(item From) From
-	open = func(item From) From {
-		j, ok := item.(*Join)
+func (e *emitter) unjoined(items []query.From, where query.Expr) ([]query.From, query.Expr) {
+	out := make([]query.From, len(items))
+	var open func(item query.From) query.From
+	open = func(item query.From) query.From {
+		j, ok := item.(*query.Join)
 		if !ok || j.Kind != "INNER" && j.Kind != "CROSS" {
 			return item
 		}
-		next := &Join{Kind: j.Kind, L: open(j.L), R: open(j.R)}
+		next := &query.Join{Kind: j.Kind, L: open(j.L), R: open(j.R)}
 		plain, rest := e.divide(j.On)
 		if next.On = plain; plain == nil {
 			next.Kind = "CROSS"
 		}
-		where = join("AND", where, rest)
+		where = query.Conjoin("AND", where, rest)
 		return next
 	}
 	for i, item := range items {
@@ -118,9 +120,9 @@ func (e *emitter) unjoined(items []From, where Expr) ([]From, Expr) {
 }
 
 // side writes a side of a join.
-func (e *emitter) side(j *Join, item From) {
+func (e *emitter) side(j *query.Join, item query.From) {
 	if e.sideApart(j, item) {
-		e.block([]From{item}, nil)
+		e.block([]query.From{item}, nil)
 		return
 	}
 	e.joined(item, item == j.R)
@@ -130,19 +132,19 @@ func (e *emitter) side(j *Join, item From) {
 // the join's condition is not plain; and where NULLs can stand for the side's rows
 // and something of it is worked out, which the database does before it joins a hard
 // barrier with what its policies need.
-func (e *emitter) sideApart(j *Join, side From) bool {
+func (e *emitter) sideApart(j *query.Join, side query.From) bool {
 	if j.Kind == "INNER" || j.Kind == "CROSS" {
 		return false
 	}
 	barred, hard, works := false, false, false
-	eachItem([]From{side}, func(item From) {
-		r, ok := item.(*Relation)
+	query.EachItem([]query.From{side}, func(item query.From) {
+		r, ok := item.(*query.Relation)
 		if !ok {
 			return
 		}
 		barred, hard = barred || e.barrier(r), hard || e.hardBarrier(r)
 		for i := range r.Columns {
-			works = works || e.gives(r, i) && !e.plainColumn(&ColumnRef{r, i})
+			works = works || e.gives(r, i) && !e.plainColumn(&query.ColumnRef{Rel: r, Col: i})
 		}
 	})
 	nullable := j.Kind == "FULL" || (side == j.R) == (j.Kind == "LEFT")
@@ -150,14 +152,14 @@ func (e *emitter) sideApart(j *Join, side From) bool {
 }
 
 // gives reports whether a query uses a column of a relation, as far as is known.
-func (e *emitter) gives(r *Relation, column int) bool {
-	return r.used == nil || r.Query != nil || r.used[column]
+func (e *emitter) gives(r *query.Relation, column int) bool {
+	return r.Used == nil || r.Query != nil || r.Used[column]
 }
 
 // block writes FROM items, and the rows of them that meet a condition, as one
 // sub-query that the database keeps whole, and moves references to their columns
 // there.
-func (e *emitter) block(items []From, where Expr) {
+func (e *emitter) block(items []query.From, where query.Expr) {
 	alias := e.fresh("rows")
 	e.write("(")
 	e.indent++
@@ -172,8 +174,8 @@ func (e *emitter) block(items []From, where Expr) {
 	})
 	e.write("SELECT ")
 	places, taken := map[columnKey]moved{}, map[string]bool{}
-	eachItem(items, func(item From) {
-		r, ok := item.(*Relation)
+	query.EachItem(items, func(item query.From) {
+		r, ok := item.(*query.Relation)
 		if !ok {
 			return
 		}
@@ -189,7 +191,7 @@ func (e *emitter) block(items []From, where Expr) {
 			if len(places) > 0 {
 				e.write(", ")
 			}
-			e.item(&ColumnRef{r, i})
+			e.item(&query.ColumnRef{Rel: r, Col: i})
 			e.write(" AS ", quoteName(name))
 			places[columnKey{r, i}] = moved{alias, name}
 		}
@@ -211,15 +213,15 @@ func (e *emitter) block(items []From, where Expr) {
 // kept reports whether a view is kept whole: its owner lends their rights, and not
 // all of its conditions are plain. They are worked out on every row, whatever its
 // reader asks.
-func (e *emitter) kept(r *Relation) bool {
-	return r.lends && r.Query.Limit == nil && r.Query.Offset == nil && e.riskyWithin(r.Query)
+func (e *emitter) kept(r *query.Relation) bool {
+	return r.Lends && r.Query.Limit == nil && r.Query.Offset == nil && e.riskyWithin(r.Query)
 }
 
 // keptWhole writes a query with a fence of its own.
-func (e *emitter) keptWhole(q *Query) {
+func (e *emitter) keptWhole(q *query.Query) {
 	e.indent++
 	e.line()
-	if _, plain := q.Body.(*Select); plain {
+	if _, plain := q.Body.(*query.Select); plain {
 		e.query(q)
 	} else {
 		e.write("SELECT * FROM (")
@@ -233,18 +235,18 @@ func (e *emitter) keptWhole(q *Query) {
 }
 
 // about is what of a condition's plain conjuncts is about FROM items alone.
-func (e *emitter) about(items []From, where Expr) Expr {
-	own := map[*Relation]bool{}
-	eachItem(items, func(item From) {
-		if r, ok := item.(*Relation); ok {
+func (e *emitter) about(items []query.From, where query.Expr) query.Expr {
+	own := map[*query.Relation]bool{}
+	query.EachItem(items, func(item query.From) {
+		if r, ok := item.(*query.Relation); ok {
 			own[r] = true
 		}
 	})
-	var out Expr
-	for _, c := range conjuncts(where) {
-		foreign := anyExpr(c, func(x Expr) bool { ref, ok := x.(*ColumnRef); return ok && !own[ref.Rel] })
+	var out query.Expr
+	for _, c := range query.Conjuncts(where) {
+		foreign := query.AnyExpr(c, func(x query.Expr) bool { ref, ok := x.(*query.ColumnRef); return ok && !own[ref.Rel] })
 		if !foreign && e.plain(c) {
-			out = join("AND", out, c)
+			out = query.Conjoin("AND", out, c)
 		}
 	}
 	return out

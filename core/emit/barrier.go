@@ -1,6 +1,10 @@
-package query
+package emit
 
-import "strings"
+import (
+	"strings"
+
+	"gneiss/core/query"
+)
 
 // What a person writes must never be worked out on a row that is not there for
 // them: an error, or the time that it takes, would tell of the row. So a table
@@ -33,56 +37,56 @@ const (
 type barriers struct {
 	overflows bool // arithmetic fails on this database
 	plainDef  map[columnKey]bool
-	barred    map[*Query]bool
-	hardIn    map[*Query]bool
-	heavyIn   map[*Query]bool
-	riskyAt   map[*Query]bool
+	barred    map[*query.Query]bool
+	hardIn    map[*query.Query]bool
+	heavyIn   map[*query.Query]bool
+	riskyAt   map[*query.Query]bool
 }
 
 type columnKey struct {
-	rel *Relation
+	rel *query.Relation
 	col int
 }
 
 func newBarriers() barriers {
-	return barriers{plainDef: map[columnKey]bool{}, barred: map[*Query]bool{}, hardIn: map[*Query]bool{}, heavyIn: map[*Query]bool{}, riskyAt: map[*Query]bool{}}
+	return barriers{plainDef: map[columnKey]bool{}, barred: map[*query.Query]bool{}, hardIn: map[*query.Query]bool{}, heavyIn: map[*query.Query]bool{}, riskyAt: map[*query.Query]bool{}}
 }
 
 // plain reports whether a condition, or a part of one, can neither fail nor take
 // long on any value: a comparison of columns and constants, and what joins such.
-func (b *barriers) plain(x Expr) bool {
+func (b *barriers) plain(x query.Expr) bool {
 	switch x := x.(type) {
-	case *ColumnRef:
+	case *query.ColumnRef:
 		return b.plainColumn(x)
-	case *Literal:
+	case *query.Literal:
 		s, isText := x.Value.(string)
 		return !isText || len(s) <= mostPlainText
-	case *Now:
+	case *query.Now:
 		return true
-	case *Unary:
+	case *query.Unary:
 		return x.Op == "NOT" && b.plain(x.X) || constant(x)
-	case *Binary:
+	case *query.Binary:
 		switch x.Op {
 		case "=", "<>", "<", "<=", ">", ">=", "IS", "IS NOT", "AND", "OR":
 			return b.plain(x.L) && b.plain(x.R)
 		}
 		return constant(x)
-	case *IsNull:
+	case *query.IsNull:
 		return b.plain(x.X)
-	case *IsTrue:
+	case *query.IsTrue:
 		return b.plain(x.X)
-	case *InList:
+	case *query.InList:
 		for _, item := range x.List {
 			if !b.plain(item) {
 				return false
 			}
 		}
 		return b.plain(x.X)
-	case *Like:
+	case *query.Like:
 		return !x.Fold && b.plain(x.X) && plainPattern(x.Pattern)
-	case *Cast:
+	case *query.Cast:
 		from := x.X.Type()
-		widens := from == x.To || from == Bigint && x.To == Double || from == Date && x.To == Timestamp
+		widens := from == x.To || from == query.Bigint && x.To == query.Double || from == query.Date && x.To == query.Timestamp
 		return widens && b.plain(x.X) || constant(x)
 	}
 	return constant(x)
@@ -90,29 +94,29 @@ func (b *barriers) plain(x Expr) bool {
 
 // plainPattern reports whether a pattern is matched in one pass from the text's
 // beginning: a constant that does not begin with a wildcard and has at most one %.
-func plainPattern(x Expr) bool {
-	l, ok := x.(*Literal)
-	s, isText := valueOf(l).(string)
+func plainPattern(x query.Expr) bool {
+	l, ok := x.(*query.Literal)
+	s, isText := query.ValueOf(l).(string)
 	return ok && (l.Value == nil || isText && len(s) <= mostPlainPattern &&
 		!strings.HasPrefix(s, "%") && !strings.HasPrefix(s, "_") && strings.Count(s, "%") <= 1)
 }
 
 // constant reports whether an expression has one value for the whole statement,
 // which is cheap to work out: numbers and dates that are reckoned with.
-func constant(x Expr) bool {
+func constant(x query.Expr) bool {
 	switch x := x.(type) {
-	case *Literal:
+	case *query.Literal:
 		s, isText := x.Value.(string)
 		return !isText || len(s) <= mostPlainText
-	case *Now:
+	case *query.Now:
 		return true
-	case *Unary:
+	case *query.Unary:
 		return constant(x.X)
-	case *Binary:
+	case *query.Binary:
 		return x.Op != "||" && constant(x.L) && constant(x.R)
-	case *Cast:
+	case *query.Cast:
 		return constant(x.X)
-	case *Call:
+	case *query.Call:
 		if x.Fn.Name != "shift" {
 			return false
 		}
@@ -128,7 +132,7 @@ func constant(x Expr) bool {
 
 // plainColumn reports whether a column is there without working anything out: it
 // is a table's, or what stands in its place is plain.
-func (b *barriers) plainColumn(c *ColumnRef) bool {
+func (b *barriers) plainColumn(c *query.ColumnRef) bool {
 	key := columnKey{c.Rel, c.Col}
 	if known, ok := b.plainDef[key]; ok {
 		return known
@@ -139,8 +143,8 @@ func (b *barriers) plainColumn(c *ColumnRef) bool {
 		plain = b.plainOutput(r.Query, c.Col)
 	case r.CTE != nil && !r.CTE.Recursive:
 		plain = b.plainOutput(r.CTE.Query, c.Col)
-	case r.governed != nil:
-		if treated, ok := r.governed.treated[c.Col]; ok {
+	case r.Governed != nil:
+		if treated, ok := r.Governed.Treated[c.Col]; ok {
 			plain = b.plain(treated)
 		}
 	}
@@ -150,17 +154,17 @@ func (b *barriers) plainColumn(c *ColumnRef) bool {
 
 // plainOutput is plainColumn for a column of a query. What is worked out of many
 // rows is there only after the policies, and conditions on it come later still.
-func (b *barriers) plainOutput(q *Query, i int) bool {
+func (b *barriers) plainOutput(q *query.Query, i int) bool {
 	if q.Limit != nil || q.Offset != nil {
 		return true
 	}
 	switch body := q.Body.(type) {
-	case *Select:
+	case *query.Select:
 		item := body.Items[i]
-		return b.plain(item) || anyExpr(item, func(x Expr) bool { return isAggregate(x) || isWindow(x) })
-	case *SetOp:
+		return b.plain(item) || query.AnyExpr(item, func(x query.Expr) bool { return query.IsAggregate(x) || query.IsWindow(x) })
+	case *query.SetOp:
 		return b.plainOutput(body.L, i) && b.plainOutput(body.R, i)
-	case *Values:
+	case *query.Values:
 		for _, row := range body.Rows {
 			if !b.plain(row[i]) {
 				return false
@@ -172,23 +176,23 @@ func (b *barriers) plainOutput(q *Query, i int) bool {
 
 // barrier reports whether rows of a relation can be hidden, or values treated,
 // where conditions on it may still be worked out before that.
-func (b *barriers) barrier(r *Relation) bool {
-	return within(r, b.barred, func(r *Relation) bool { return r.governed != nil || r.lends })
+func (b *barriers) barrier(r *query.Relation) bool {
+	return within(r, b.barred, func(r *query.Relation) bool { return r.Governed != nil || r.Lends })
 }
 
 // hardBarrier is barrier for hard ones.
-func (b *barriers) hardBarrier(r *Relation) bool { return within(r, b.hardIn, isHard) }
+func (b *barriers) hardBarrier(r *query.Relation) bool { return within(r, b.hardIn, isHard) }
 
-func isHard(r *Relation) bool {
-	return r.lends || r.governed != nil && (len(r.governed.joins) > 0 || anyExpr(r.governed.filter, func(x Expr) bool {
-		sub := subquery(x)
+func isHard(r *query.Relation) bool {
+	return r.Lends || r.Governed != nil && (len(r.Governed.Joins) > 0 || query.AnyExpr(r.Governed.Filter, func(x query.Expr) bool {
+		sub := query.Subquery(x)
 		return sub != nil && correlated(sub)
 	}))
 }
 
 // within reports whether f holds for a relation, or for one that it is made of, at any
 // depth. What is found out of queries is kept in known.
-func within(r *Relation, known map[*Query]bool, f func(*Relation) bool) bool {
+func within(r *query.Relation, known map[*query.Query]bool, f func(*query.Relation) bool) bool {
 	q := r.Query
 	if r.CTE != nil {
 		q = r.CTE.Query
@@ -200,13 +204,13 @@ func within(r *Relation, known map[*Query]bool, f func(*Relation) bool) bool {
 		return found
 	}
 	known[q] = false // for a query that reads itself
-	eachRelation(q, func(r *Relation) { known[q] = within(r, known, f) || known[q] })
+	query.EachRelation(q, func(r *query.Relation) { known[q] = within(r, known, f) || known[q] })
 	return known[q]
 }
 
 // heavy reports whether a relation is a query that takes more than to join tables
 // by plain conditions.
-func (b *barriers) heavy(r *Relation) bool {
+func (b *barriers) heavy(r *query.Relation) bool {
 	switch {
 	case r.Query != nil:
 		return b.heavyQuery(r.Query)
@@ -216,12 +220,12 @@ func (b *barriers) heavy(r *Relation) bool {
 	return false
 }
 
-func (b *barriers) heavyQuery(q *Query) bool {
+func (b *barriers) heavyQuery(q *query.Query) bool {
 	if known, ok := b.heavyIn[q]; ok {
 		return known
 	}
 	b.heavyIn[q] = true
-	if v, ok := q.Body.(*Values); ok {
+	if v, ok := q.Body.(*query.Values); ok {
 		for i := range q.Columns {
 			if !b.plainOutput(q, i) || len(v.Rows) > mostPlainRows {
 				return true
@@ -230,14 +234,14 @@ func (b *barriers) heavyQuery(q *Query) bool {
 		b.heavyIn[q] = false
 		return false
 	}
-	s, plain := q.Body.(*Select)
+	s, plain := q.Body.(*query.Select)
 	found := !plain || q.Limit != nil || q.Offset != nil || s.Distinct || len(s.GroupBy) > 0 || s.Having != nil || b.riskyIn(s)
 	if plain && !found {
 		for _, x := range s.Items {
-			found = found || anyExpr(x, func(x Expr) bool { return isAggregate(x) || isWindow(x) || isSubquery(x) })
+			found = found || query.AnyExpr(x, func(x query.Expr) bool { return query.IsAggregate(x) || query.IsWindow(x) || query.IsSubquery(x) })
 		}
-		eachItem(s.From, func(item From) {
-			if r, ok := item.(*Relation); ok {
+		query.EachItem(s.From, func(item query.From) {
+			if r, ok := item.(*query.Relation); ok {
 				found = found || b.heavy(r)
 			}
 		})
@@ -247,10 +251,10 @@ func (b *barriers) heavyQuery(q *Query) bool {
 }
 
 // riskyIn reports whether a SELECT has a condition that is not plain.
-func (b *barriers) riskyIn(s *Select) bool {
+func (b *barriers) riskyIn(s *query.Select) bool {
 	found := b.risky(s.Where) > 0 || b.riskyHaving(s.Having)
-	eachItem(s.From, func(item From) {
-		if join, ok := item.(*Join); ok {
+	query.EachItem(s.From, func(item query.From) {
+		if join, ok := item.(*query.Join); ok {
 			found = found || b.risky(join.On) > 0
 		}
 	})
@@ -258,7 +262,7 @@ func (b *barriers) riskyIn(s *Select) bool {
 }
 
 // riskyWithin is riskyIn for all that a query is made of in FROM.
-func (b *barriers) riskyWithin(q *Query) bool {
+func (b *barriers) riskyWithin(q *query.Query) bool {
 	if known, ok := b.riskyAt[q]; ok {
 		return known
 	}
@@ -267,14 +271,14 @@ func (b *barriers) riskyWithin(q *Query) bool {
 	return b.riskyAt[q]
 }
 
-func (b *barriers) risksWithin(q *Query) bool {
+func (b *barriers) risksWithin(q *query.Query) bool {
 	switch body := q.Body.(type) {
-	case *SetOp:
+	case *query.SetOp:
 		return b.riskyWithin(body.L) || b.riskyWithin(body.R)
-	case *Select:
+	case *query.Select:
 		found := b.riskyIn(body)
-		eachItem(body.From, func(item From) {
-			if r, ok := item.(*Relation); ok && !found {
+		query.EachItem(body.From, func(item query.From) {
+			if r, ok := item.(*query.Relation); ok && !found {
 				found = r.Query != nil && b.riskyWithin(r.Query) || r.CTE != nil && b.riskyWithin(r.CTE.Query)
 			}
 		})
@@ -285,16 +289,16 @@ func (b *barriers) risksWithin(q *Query) bool {
 
 // unplain counts the conditions of a SELECT that are not plain, with items of FROM
 // that are heavy.
-func (b *barriers) unplain(s *Select) int {
+func (b *barriers) unplain(s *query.Select) int {
 	n := b.risky(s.Where)
 	if b.riskyHaving(s.Having) {
 		n++
 	}
-	eachItem(s.From, func(item From) {
+	query.EachItem(s.From, func(item query.From) {
 		switch item := item.(type) {
-		case *Join:
+		case *query.Join:
 			n += b.risky(item.On)
-		case *Relation:
+		case *query.Relation:
 			if b.heavy(item) {
 				n++
 			}
@@ -304,9 +308,9 @@ func (b *barriers) unplain(s *Select) int {
 }
 
 // risky counts the conjuncts of a condition that are not plain.
-func (b *barriers) risky(x Expr) int {
+func (b *barriers) risky(x query.Expr) int {
 	n := 0
-	for _, c := range conjuncts(x) {
+	for _, c := range query.Conjuncts(x) {
 		if !b.plain(c) {
 			n++
 		}
@@ -316,9 +320,9 @@ func (b *barriers) risky(x Expr) int {
 
 // riskyHaving reports whether HAVING has a conjunct that the database may work out
 // on rows, before it groups them.
-func (b *barriers) riskyHaving(x Expr) bool {
-	for _, c := range conjuncts(x) {
-		if !b.plain(c) && !anyExpr(c, isAggregate) {
+func (b *barriers) riskyHaving(x query.Expr) bool {
+	for _, c := range query.Conjuncts(x) {
+		if !b.plain(c) && !query.AnyExpr(c, query.IsAggregate) {
 			return true
 		}
 	}
@@ -327,11 +331,11 @@ func (b *barriers) riskyHaving(x Expr) bool {
 
 // fails reports whether a condition of a policy's can fail on a value. It is then
 // worked out on every row of its table, whatever else is asked.
-func (b *barriers) fails(x Expr) bool {
-	return anyExpr(x, func(x Expr) bool {
-		if sub := subquery(x); sub != nil {
+func (b *barriers) fails(x query.Expr) bool {
+	return query.AnyExpr(x, func(x query.Expr) bool {
+		if sub := query.Subquery(x); sub != nil {
 			found := false
-			eachExpr(sub, func(x Expr) { found = found || b.canFail(x) })
+			query.EachExpr(sub, func(x query.Expr) { found = found || b.canFail(x) })
 			return found
 		}
 		return b.canFail(x)
@@ -339,47 +343,36 @@ func (b *barriers) fails(x Expr) bool {
 }
 
 // canFail reports whether an operation can fail for what a row holds.
-func (b *barriers) canFail(x Expr) bool {
+func (b *barriers) canFail(x query.Expr) bool {
 	switch x := x.(type) {
-	case *Binary:
+	case *query.Binary:
 		switch x.Op {
 		case "+", "-", "*", "/", "%":
 			return b.overflows && !constant(x)
 		}
-	case *Unary:
+	case *query.Unary:
 		return x.Op == "-" && b.overflows && !constant(x)
-	case *Like:
-		_, fixed := x.Pattern.(*Literal)
+	case *query.Like:
+		_, fixed := x.Pattern.(*query.Literal)
 		return !fixed
-	case *Call:
+	case *query.Call:
 		switch x.Fn.Name {
 		case "sum", "avg", "replace", "string_agg":
 			return true
 		}
-		return x.Fn.Kind == aggregateFunction && x.Fn.own
+		return x.Fn.Kind == query.AggregateFunction && x.Fn.Own
 	}
 	return false
 }
 
-// conjuncts lists the conditions that all must hold for a condition to hold.
-func conjuncts(x Expr) []Expr {
-	if x == nil {
-		return nil
-	}
-	if and, ok := x.(*Binary); ok && and.Op == "AND" {
-		return append(conjuncts(and.L), conjuncts(and.R)...)
-	}
-	return []Expr{x}
-}
-
 // divide parts a condition into its plain conjuncts and the rest; each nil where
 // there is none.
-func (b *barriers) divide(x Expr) (plain, rest Expr) {
-	for _, c := range conjuncts(x) {
+func (b *barriers) divide(x query.Expr) (plain, rest query.Expr) {
+	for _, c := range query.Conjuncts(x) {
 		if b.plain(c) {
-			plain = join("AND", plain, c)
+			plain = query.Conjoin("AND", plain, c)
 		} else {
-			rest = join("AND", rest, c)
+			rest = query.Conjoin("AND", rest, c)
 		}
 	}
 	return plain, rest

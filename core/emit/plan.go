@@ -1,16 +1,17 @@
-package query
+package emit
 
 import (
 	"fmt"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/query"
 )
 
 // A Plan is a governed statement, ready to run on its source. It holds for one reader
 // and one set of policies.
 type Plan struct {
-	Outline
+	query.Outline
 	SQL  string
 	Args []Arg
 	Mark string // what stands before an argument's number in SQL
@@ -18,7 +19,7 @@ type Plan struct {
 
 // Make plans a text for a reader: see [Govern].
 func Make(text string, params []any, st *access.Rights, policies *policy.Set) (*Plan, error) {
-	g, err := Govern(text, params, st, policies)
+	g, err := query.Govern(text, params, st, policies)
 	if err != nil {
 		return nil, err
 	}
@@ -26,10 +27,10 @@ func Make(text string, params []any, st *access.Rights, policies *policy.Set) (*
 }
 
 // emitted writes a governed statement. What it cannot write is refused.
-func emitted(g *Governed, m *access.Model) (plan *Plan, err error) {
+func emitted(g *query.Governed, m *access.Model) (plan *Plan, err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			plan, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
+			plan, err = nil, &query.Error{Code: query.Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
 		}
 	}()
 	e := newEmitter(m, g.Source)
