@@ -93,7 +93,7 @@ func (b *binder) count(n *pg.Node, what string) Expr {
 	return nil
 }
 
-// ValueOf gives what a column of a query is, as an expression over it.
+// ValueOf gives the value of a literal; of none it is nil.
 func ValueOf(l *Literal) any {
 	if l == nil {
 		return nil
