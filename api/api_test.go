@@ -65,11 +65,11 @@ func TestRequestsAreBound(t *testing.T) {
 		{"POST", "/api/v1/queries", `{"sql":"SELECT $1","params":[{"a":1}]}`, 422, "parameters are numbers"},
 		{"POST", "/api/v1/queries", `{"sql":"SELECT $1","params":["` + long[:2_000_000] + `"]}`, 422, "a parameter may have"},
 		{"POST", "/api/v1/queries", `{"sql":"SELECT 1e308 * 10"}`, 200, "[null]"},
-		{"POST", "/api/v1/queries", `{"sql":"SELECT 1","purpose":"` + long + `"}`, 422, "a purpose has at most"},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT 1","purpose":"` + long + `"}`, 422, "a purpose can have up to"},
 		{"POST", "/api/v1/queries", `{"sql":"SELECT 1 FROM survey.x.` + long[:90_000] + `"}`, 404, "does not exist"},
-		{"POST", "/api/v1/roster", `{"subjects":[],"memberships":[],"files":[{"name":"a.csv","content":"subject,title\nuser:a,b\n\"user\"x:b,c"}]}`, 422, "nothing was taken in"},
-		{"POST", "/api/v1/roster", `{"subjects":[],"memberships":[],"files":[{"name":"a.csv","content":"a\"b,title\n"}]}`, 422, "nothing was taken in"},
-		{"POST", "/api/v1/session", `{"user":"` + long + `","password":"x"}`, 422, "a name has at most"},
+		{"POST", "/api/v1/roster", `{"subjects":[],"memberships":[],"files":[{"name":"a.csv","content":"subject,title\nuser:a,b\n\"user\"x:b,c"}]}`, 422, "nothing was imported"},
+		{"POST", "/api/v1/roster", `{"subjects":[],"memberships":[],"files":[{"name":"a.csv","content":"a\"b,title\n"}]}`, 422, "nothing was imported"},
+		{"POST", "/api/v1/session", `{"user":"` + long + `","password":"x"}`, 422, "a name can have up to"},
 	} {
 		status, text, err := request(t, t.Context(), server, opal, c.method, c.path, c.body)
 		if err != nil || status != c.status || !strings.Contains(text, c.says) {

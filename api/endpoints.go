@@ -52,7 +52,7 @@ type (
 	removal struct {
 		Name   string `uri:"name" path:"name" json:"-"`
 		Reason string `query:"reason" json:"-" description:"kept in the journal"`
-		DryRun bool   `query:"dry_run" json:"-" description:"say what it would do to whom, and do nothing"`
+		DryRun bool   `query:"dry_run" json:"-" description:"show what it would do to whom, and do nothing"`
 	}
 	findingsIn struct {
 		Administrators int `query:"administrators" description:"how many administrators are not too many; 3 when not given"`
@@ -67,7 +67,7 @@ type (
 	grantsIn struct {
 		Object  string `query:"object" description:"at and below this object"`
 		Subject string `query:"subject"`
-		Dormant bool   `query:"dormant" description:"only those that give nothing now"`
+		Dormant bool   `query:"dormant" description:"only those that have no effect now"`
 		After   string `query:"after" description:"a cursor"`
 		Limit   int    `query:"limit" description:"1,000 when not given; 5,000 at the most"`
 	}
@@ -128,7 +128,7 @@ func (s *Server) register() {
 	handle(s, "GET", "/comparison", "where two subjects differ in what they can do", func(r request, in compareIn) (wire.Comparison, error) {
 		return svc.Review.Compare(r.Caller, in.A, in.B, in.Below)
 	})
-	handle(s, "GET", "/findings", "rights and subjects that deserve a look", func(r request, in findingsIn) (wire.List[wire.Finding], error) {
+	handle(s, "GET", "/findings", "findings: rights, subjects and policies to review", func(r request, in findingsIn) (wire.List[wire.Finding], error) {
 		return svc.Review.Findings(r.ctx, r.Caller, in.Administrators)
 	})
 	handle(s, "GET", "/vocabulary", "names that are the same on every platform: privileges, treatments, levels, actions", func(request, none) (wire.Vocabulary, error) {
@@ -154,11 +154,11 @@ func (s *Server) register() {
 	handle(s, "DELETE", "/subjects/{name}", "remove a subject, by reference", func(r request, in removal) (wire.Changed, error) {
 		return svc.Admin.RemoveSubject(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
-	handle(s, "GET", "/roster", "subjects with attributes and memberships, for taking out", func(r request, in rosterIn) (wire.Roster, error) {
+	handle(s, "GET", "/roster", "export subjects with attributes and memberships", func(r request, in rosterIn) (wire.Roster, error) {
 		r.fiber.Locals(csvSafe, in.CSVSafe)
 		return svc.Review.Roster(r.Caller)
 	})
-	handle(s, "POST", "/roster", "take subjects and memberships in: all of them, or none", func(r request, in wire.RosterRequest) (wire.Changed, error) {
+	handle(s, "POST", "/roster", "import subjects and memberships: all of them, or none", func(r request, in wire.RosterRequest) (wire.Changed, error) {
 		return svc.Admin.TakeRoster(r.ctx, r.Caller, in)
 	})
 	handle(s, "POST", "/password", "change one's own password", func(r request, in wire.PasswordRequest) (wire.Changed, error) {
@@ -167,7 +167,7 @@ func (s *Server) register() {
 	handle(s, "GET", "/tokens", "sessions and tokens", func(r request, in tokensIn) (wire.List[wire.Token], error) {
 		return svc.Identity.Tokens(r.ctx, r.Caller, in.Subject)
 	})
-	handle(s, "POST", "/tokens", "make a token; its secret is told this once", func(r request, in wire.TokenRequest) (wire.NewToken, error) {
+	handle(s, "POST", "/tokens", "make a token; its secret is shown once", func(r request, in wire.TokenRequest) (wire.NewToken, error) {
 		return svc.Identity.NewToken(r.ctx, r.Caller, in)
 	})
 	handle(s, "DELETE", "/tokens/{name}", "end a session or token, by its id", func(r request, in nameIn) (wire.Changed, error) {
@@ -180,7 +180,7 @@ func (s *Server) register() {
 		return svc.Admin.Join(r.ctx, r.Caller, in, true)
 	})
 
-	handle(s, "GET", "/grants", "grants, with why they give nothing where they don't", func(r request, in grantsIn) (wire.List[wire.Grant], error) {
+	handle(s, "GET", "/grants", "grants, and why they have no effect where they have none", func(r request, in grantsIn) (wire.List[wire.Grant], error) {
 		return svc.Review.Grants(r.Caller, review.GrantSearch(in))
 	})
 	handle(s, "POST", "/grants", "grant privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
@@ -216,10 +216,10 @@ func (s *Server) register() {
 	handle(s, "GET", "/views", "named queries", func(r request, in belowIn) (wire.List[wire.View], error) {
 		return svc.Review.Views(r.Caller, in.Below)
 	})
-	handle(s, "POST", "/views", "make a view, or make it anew", func(r request, in wire.ViewRequest) (wire.Changed, error) {
+	handle(s, "POST", "/views", "make or replace a view", func(r request, in wire.ViewRequest) (wire.Changed, error) {
 		return svc.Admin.PutView(r.ctx, r.Caller, in)
 	})
-	handle(s, "DELETE", "/views/{name}", "take a view away, by its path", func(r request, in removal) (wire.Changed, error) {
+	handle(s, "DELETE", "/views/{name}", "remove a view, by its path", func(r request, in removal) (wire.Changed, error) {
 		return svc.Admin.DropView(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "GET", "/sources", "connected databases", func(r request, _ none) (wire.List[wire.Source], error) {

@@ -24,7 +24,7 @@ type (
 	}
 	suggestIn struct {
 		Object    string `query:"object" description:"at and below this object"`
-		Again     bool   `query:"again" description:"sample the values anew"`
+		Again     bool   `query:"again" description:"sample the values again"`
 		Dismissed bool   `query:"dismissed" description:"those that were dismissed, instead"`
 	}
 )
@@ -74,7 +74,7 @@ func (s *Server) policies() {
 		return svc.Admin.AcceptLabels(r.ctx, r.Caller, in)
 	})
 
-	handle(s, "POST", "/pseudonym-key", "put a new key in the place of that of pseudonyms", func(r request, in wire.Change) (wire.Changed, error) {
+	handle(s, "POST", "/pseudonym-key", "replaced the key of pseudonyms", func(r request, in wire.Change) (wire.Changed, error) {
 		return svc.Admin.RotateKey(r.ctx, r.Caller, in)
 	})
 

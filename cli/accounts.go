@@ -83,7 +83,7 @@ func (a *app) tokens() *cobra.Command {
 		return a.show(found.Items, g)
 	}}
 	var f changeFlags
-	add := &cobra.Command{Use: "add NAME", Short: "Make a token; it is printed this once", Args: words(1, 1),
+	add := &cobra.Command{Use: "add NAME", Short: "Make a token; it is printed once", Args: words(1, 1),
 		Example: "  gneiss token add nightly-export --of service:pumice --until 2027-01-31",
 		RunE: func(c *cobra.Command, args []string) error {
 			until, err := f.end()
@@ -97,7 +97,7 @@ func (a *app) tokens() *cobra.Command {
 			if a.output != "table" {
 				return a.show(t, grid{head: []string{"id", "account", "what for", "until", "secret"}, rows: [][]string{{t.ID, t.Subject, t.Name, t.Expires.Format(time.RFC3339), t.Secret}}})
 			}
-			fmt.Fprintf(a.err, "A token of %s for %s, until %s. It is shown this once; use it as GNEISS_TOKEN:\n", t.Subject, t.Name, t.Expires.Local().Format("2006-01-02 15:04"))
+			fmt.Fprintf(a.err, "A token of %s for %s, until %s. It is shown only once; use it as GNEISS_TOKEN:\n", t.Subject, t.Name, t.Expires.Local().Format("2006-01-02 15:04"))
 			fmt.Fprintln(a.out, t.Secret)
 			return nil
 		}}
@@ -119,11 +119,11 @@ func (a *app) tokens() *cobra.Command {
 }
 
 func (a *app) roster() *cobra.Command {
-	parent := &cobra.Command{Use: "roster", Short: "Take subjects and memberships in from files, or out", GroupID: "change"}
+	parent := &cobra.Command{Use: "roster", Short: "Import or export subjects and memberships", GroupID: "change"}
 	var memberships, safe bool
 	export := &cobra.Command{Use: "export", Short: "Write all subjects, attributes and memberships", Args: words(0, 0),
-		Long: `Write all subjects with their attributes and memberships, as gneiss roster import
-takes them in: as JSON with -o json, or as CSV, which has the subjects, or with
+		Long: `Write all subjects with their attributes and memberships, in the form that
+gneiss roster import reads: as JSON with -o json, or as CSV, which has the subjects, or with
 --memberships the memberships.`,
 		Example: "  gneiss roster export -o json > roster.json\n  gneiss roster export -o csv --memberships > memberships.csv",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -147,10 +147,10 @@ takes them in: as JSON with -o json, or as CSV, which has the subjects, or with
 	export.Flags().BoolVar(&memberships, "memberships", false, "of CSV: the memberships, not the subjects")
 	var f changeFlags
 	var dry bool
-	take := &cobra.Command{Use: "import FILE…", Short: "Take subjects and memberships in: all of them, or none", Args: words(1, -1),
-		Long: `Take subjects and memberships in from files of JSON or CSV, in one revision. What is
-there already is changed where it differs; nothing is taken away. One bad line and
-nothing is taken in. A - reads standard input.
+	take := &cobra.Command{Use: "import FILE…", Short: "Import subjects and memberships: all of them, or none", Args: words(1, -1),
+		Long: `Import subjects and memberships from JSON or CSV files, in one revision. What is
+there already is changed where it differs; nothing is removed. One bad line and
+nothing is imported. A - reads standard input.
 
 CSV of subjects:     subject,title,disabled,lead,attribute:districts
 CSV of memberships:  member,of,until,option,reason,ticket
@@ -167,7 +167,7 @@ Values of an attribute stand between semicolons.`,
 			}
 			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/roster", in))
 		}}
-	take.Flags().BoolVar(&dry, "dry-run", false, "say what it would do to whom, and do nothing")
+	take.Flags().BoolVar(&dry, "dry-run", false, "show what it would do to whom, and do nothing")
 	take.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
 	parent.AddCommand(export, take)
 	return parent

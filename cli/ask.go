@@ -84,7 +84,7 @@ func (a *app) ask(root *cobra.Command) {
 	compare.RegisterFlagCompletionFunc("below", a.completeObjects)
 	few := 0
 	findings := &cobra.Command{
-		Use: "findings", Short: "Rights and subjects that deserve a look, each with its fix", GroupID: "look", Args: words(0, 0),
+		Use: "findings", Short: "List findings: rights, subjects and policies to review, each with its fix", GroupID: "look", Args: words(0, 0),
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := client.Get[wire.List[wire.Finding]](c.Context(), a.connect(), "/findings", url.Values{"administrators": {fmt.Sprint(few)}})
 			if err != nil {
@@ -114,7 +114,7 @@ func (a *app) showAccess(list wire.AccessList, of, paths bool) error {
 		g.rows = append(g.rows, []string{name, glyph(x.Bands), privilegesSay(x.Privileges), says})
 	}
 	if a.output == "table" && len(list.Items) == 0 {
-		fmt.Fprintf(a.out, "Nothing: %s\n", map[bool]string{true: list.About + " has no rights.", false: "nobody has rights on " + list.About + "."}[of])
+		fmt.Fprintf(a.out, "Nothing: %s\n", map[bool]string{true: list.About + " has no rights.", false: "nobody has a right on " + list.About + "."}[of])
 		return nil
 	}
 	if err := a.show(list, g); err != nil || a.output != "table" {
@@ -175,7 +175,7 @@ func (a *app) showFindings(list []wire.Finding) error {
 		return a.show(list, g)
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(a.out, "Nothing to mend.")
+		fmt.Fprintln(a.out, "There are no findings.")
 		return nil
 	}
 	for _, f := range list {

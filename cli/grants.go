@@ -16,9 +16,9 @@ func (a *app) grants(root *cobra.Command) {
 	grant := &cobra.Command{
 		Use: "grant PRIVILEGES on OBJECT… to SUBJECT…", Short: "Grant privileges or bundles", GroupID: "change", Args: words(5, -1),
 		Long: `Grant privileges on objects and all below them, present and future. USAGE is the
-exception: it opens only the source, schema or lane that it names. Without the
-doors nothing below can be read, and without a lane no query runs; --with-entry
-adds what is wanting.
+exception: it opens only the source, schema or lane that it names. Without USAGE
+on what an object is in, the object can't be reached, and without a lane no query
+runs; --with-entry adds what is missing.
 
 Privileges: usage, select, insert, update, delete, references, execute, create,
 describe, reveal, manage, audit, all; or a bundle, as gneiss bundle list has them.
@@ -46,16 +46,16 @@ On a table, most may name columns. An object may be a pattern: survey.assay.res*
 		},
 	}
 	f.register(grant)
-	grant.Flags().BoolVar(&option, "grant-option", false, "they may grant it on")
-	grant.Flags().BoolVar(&entry, "with-entry", false, "grant USAGE on the doors that are shut, too")
-	grant.Flags().BoolVar(&dry, "dry-run", false, "say what it would do to whom, and do nothing")
+	grant.Flags().BoolVar(&option, "grant-option", false, "with grant option: they may grant it to others")
+	grant.Flags().BoolVar(&entry, "with-entry", false, "also grant the USAGE that is missing on the way there")
+	grant.Flags().BoolVar(&dry, "dry-run", false, "show what it would do to whom, and do nothing")
 
 	var cascade, optionOnly bool
 	var grantor string
 	revoke := &cobra.Command{
 		Use: "revoke PRIVILEGES on OBJECT… from SUBJECT…", Short: "Revoke privileges or bundles", GroupID: "change", Args: words(5, -1),
-		Long: `Revoke grants: everybody's where you manage the object, your own elsewhere. Grants on
-which others rest are refused, with the list of those; --cascade takes them along.`,
+		Long: `Revoke grants: everybody's where you manage the object, your own elsewhere. A grant that
+others depend on is refused, with a list of those; --cascade revokes them too.`,
 		Example: "  gneiss revoke select on survey.drilling from role:core_archivist", ValidArgsFunction: a.completeAny,
 		RunE: func(c *cobra.Command, args []string) error {
 			in, err := parseGrant(c, args, "from")
@@ -69,14 +69,14 @@ which others rest are refused, with the list of those; --cascade takes them alon
 			})
 		},
 	}
-	revoke.Flags().BoolVar(&cascade, "cascade", false, "revoke what rests on it, too; it is listed first")
+	revoke.Flags().BoolVar(&cascade, "cascade", false, "also revoke the grants that depend on it; they are listed first")
 	revoke.Flags().BoolVar(&optionOnly, "grant-option", false, "revoke the grant option alone")
 	revoke.Flags().StringVar(&grantor, "by", "", "only what this grantor granted")
 	revoke.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
 	var object, subject string
 	var dormant bool
 	list := &cobra.Command{
-		Use: "grants", Short: "List grants, with why they give nothing where they don't", GroupID: "look", Args: words(0, 0),
+		Use: "grants", Short: "List grants, and why they have no effect where they have none", GroupID: "look", Args: words(0, 0),
 		Example: "  gneiss grants --dormant\n  gneiss grants --to role:lab_analyst",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := query(wire.Standpoint{}, "object", object, "subject", subject)
@@ -96,7 +96,7 @@ which others rest are refused, with the list of those; --cascade takes them alon
 	}
 	list.Flags().StringVar(&object, "on", "", "at and below this object")
 	list.Flags().StringVar(&subject, "to", "", "to this subject itself")
-	list.Flags().BoolVar(&dormant, "dormant", false, "only those that give nothing now")
+	list.Flags().BoolVar(&dormant, "dormant", false, "only those that have no effect now")
 	list.RegisterFlagCompletionFunc("on", a.completeObjects)
 	list.RegisterFlagCompletionFunc("to", a.completeSubjects(""))
 	root.AddCommand(grant, revoke, list)

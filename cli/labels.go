@@ -26,7 +26,7 @@ it, also those labelled tomorrow; REVEAL on label:NAME shows them in clear.`}
 func (a *app) key() *cobra.Command {
 	parent := &cobra.Command{Use: "key", Short: "The key of pseudonyms and stable noise", GroupID: "change"}
 	var in wire.Change
-	rotate := &cobra.Command{Use: "rotate", Short: "Put a new key in its place: every pseudonym is another from the next query on", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
+	rotate := &cobra.Command{Use: "rotate", Short: "Replace the key: every pseudonym changes with the next query", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
 		return a.twice(c, func(dry bool) (wire.Changed, error) {
 			in.DryRun = dry
 			return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/pseudonym-key", in)
@@ -56,7 +56,7 @@ func (a *app) putLabel(verb string) *cobra.Command {
 }
 
 func (a *app) listLabels() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the labels, how many columns bear them, and what hangs on them", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "list", Short: "List the labels, how many columns have them, and which policies use them", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
 		list, err := client.Get[wire.List[wire.Label]](c.Context(), a.connect(), "/labels", nil)
 		if err != nil {
 			return err
@@ -130,7 +130,7 @@ func (a *app) placeLabel(verb, word string) *cobra.Command {
 		}}
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
 	if verb != "lift" {
-		c.Flags().BoolVar(&in.DryRun, "dry-run", false, "say what it would do to whom, and do nothing")
+		c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
 	}
 	return c
 }
@@ -171,7 +171,7 @@ func (a *app) suggestLabels() *cobra.Command {
 			}
 			return nil
 		}}
-	c.Flags().BoolVar(&again, "again", false, "sample the values anew")
+	c.Flags().BoolVar(&again, "again", false, "sample the values again")
 	c.Flags().BoolVar(&dismissed, "dismissed", false, "those that were dismissed, instead")
 	return c
 }
@@ -212,12 +212,12 @@ func (a *app) acceptLabels() *cobra.Command {
 		}}
 	c.Flags().Float64Var(&above, "above", 0, "all suggestions at least so sure, in per cent")
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
-	c.Flags().BoolVar(&in.DryRun, "dry-run", false, "say what it would do to whom, and do nothing")
+	c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
 	return c
 }
 
 func (a *app) removeLabel() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a label that no policy hangs on", Args: words(1, 1), ValidArgsFunction: a.completeLabels, RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a label that no policy uses", Args: words(1, 1), ValidArgsFunction: a.completeLabels, RunE: func(c *cobra.Command, args []string) error {
 		return a.remove(c, "/labels/"+url.PathEscape(strings.TrimPrefix(args[0], "label:")))
 	}}
 }

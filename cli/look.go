@@ -30,7 +30,7 @@ func query(at wire.Standpoint, more ...string) url.Values {
 func (a *app) look(root *cobra.Command) {
 	depth := 0
 	tree := &cobra.Command{
-		Use: "tree [OBJECT]", Short: "List what there is, as you or another sees it", GroupID: "look", Args: words(0, 1),
+		Use: "tree [OBJECT]", Short: "List what there is, as you or another subject sees it", GroupID: "look", Args: words(0, 1),
 		Example: "  gneiss tree survey --as user:flint", ValidArgsFunction: a.completeObjects,
 		RunE: func(c *cobra.Command, args []string) error {
 			path := strings.Join(args, "")
@@ -131,7 +131,7 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 		for _, p := range o.Policies {
 			fmt.Fprintf(a.out, "%s (%s): %s.\n", p.Name, p.Status, p.Sentence)
 			if p.Broken != "" {
-				fmt.Fprintf(a.out, "  BROKEN: %s. The table is closed until this is mended.\n", p.Broken)
+				fmt.Fprintf(a.out, "  BROKEN: %s. The table is closed until this is fixed.\n", p.Broken)
 			}
 		}
 	}
@@ -214,7 +214,7 @@ func untilSays(m wire.Membership) string {
 		says += " until " + m.Until.Local().Format("2006-01-02")
 	}
 	if m.Option {
-		says += ", may give it on"
+		says += ", with admin option"
 	}
 	if m.Ticket != "" {
 		says += ", ticket " + m.Ticket
@@ -254,7 +254,7 @@ func grantGrid(list []wire.Grant) grid {
 			notes = append(notes, x.Ticket)
 		}
 		if x.Dormant != "" {
-			notes = append(notes, "DORMANT: "+x.Dormant+either(x.Wake, "; wake it: "+x.Wake, ""))
+			notes = append(notes, "DORMANT: "+x.Dormant+either(x.Wake, "; to change that: "+x.Wake, ""))
 		}
 		g.rows = append(g.rows, []string{x.Privilege, x.Object, x.Subject, x.Grantor, since, strings.Join(notes, "; ")})
 	}

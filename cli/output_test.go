@@ -89,7 +89,7 @@ func TestExitCodes(t *testing.T) {
 		{"not found", &wire.Problem{Status: 404, Code: "not_found", Detail: "no table x"}, ExitFailed, "no table x"},
 		{"not signed in", &wire.Problem{Status: 401, Code: "not_signed_in", Detail: "sign in first"}, ExitFailed, "gneiss sign-in --user NAME"},
 		{"unreachable", &client.Unreachable{Server: "http://127.0.0.1:1", Err: errors.New("refused")}, ExitUnreachable, "gneiss demo"},
-		{"wrong usage", usageError{errors.New("it is written: x")}, ExitUsage, "gneiss --help"},
+		{"wrong usage", usageError{errors.New("usage: x")}, ExitUsage, "gneiss --help"},
 		{"said already", &exit{ExitRefused}, ExitRefused, ""},
 		{"another failure", errors.New("broken"), ExitFailed, "gneiss: broken"},
 	} {

@@ -18,8 +18,8 @@ func (a *app) policies(root *cobra.Command) {
 	rows.AddCommand(a.rowPolicy("add"), a.rowPolicy("edit"), a.listPolicies("rows"))
 	columns := &cobra.Command{Use: "columns", Short: "Column policies: how values appear"}
 	columns.AddCommand(a.columnPolicy("add"), a.columnPolicy("edit"), a.listPolicies("columns"))
-	parent.AddCommand(rows, columns, a.listPolicies(""), a.policyStatus("publish", "live", "Put a policy in force"),
-		a.policyStatus("stop", "off", "Take a policy out of force"), a.removePolicy(), a.tryPolicy(), a.matrix())
+	parent.AddCommand(rows, columns, a.listPolicies(""), a.policyStatus("publish", "live", "Publish a policy"),
+		a.policyStatus("stop", "off", "Stop a policy"), a.removePolicy(), a.tryPolicy(), a.matrix())
 	root.AddCommand(parent)
 }
 
@@ -31,14 +31,14 @@ type scopeFlags struct {
 }
 
 func (f *scopeFlags) register(a *app, c *cobra.Command) {
-	c.Flags().BoolVar(&f.try, "try", false, "say what it would do to whom, in rows and columns, and do nothing")
+	c.Flags().BoolVar(&f.try, "try", false, "show what it would do to whom, in rows and columns, and do nothing")
 	c.Flags().StringSliceVar(&f.to, "for", nil, "subjects that it is about; everyone when not given")
 	c.Flags().StringSliceVar(&f.except, "except", nil, "subjects that it leaves out")
 	c.Flags().StringSliceVar(&f.purposes, "purpose", nil, "only when one of these purposes is declared")
-	c.Flags().StringVar(&f.comment, "comment", "", "a few words for people")
+	c.Flags().StringVar(&f.comment, "comment", "", "description")
 	c.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
 	c.Flags().BoolVar(&f.draft, "draft", false, "without effect until it is published")
-	c.Flags().BoolVar(&f.dry, "dry-run", false, "say what it would do to whom, and do nothing")
+	c.Flags().BoolVar(&f.dry, "dry-run", false, "show what it would do to whom, and do nothing")
 	c.RegisterFlagCompletionFunc("for", a.completeSubjects(""))
 	c.RegisterFlagCompletionFunc("except", a.completeSubjects(""))
 }

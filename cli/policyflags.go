@@ -70,9 +70,9 @@ func (f *rowFlags) phrase() (*wire.Phrase, error) {
 	case len(found) == 0:
 		return nil, nil
 	case len(found) > 1 || f.rule != "":
-		return nil, usageError{errors.New("one condition, please; for more, write them in SQL with --where")}
+		return nil, usageError{errors.New("give one condition; for more, write them in SQL with --where")}
 	case f.column == "" && !f.all:
-		return nil, usageError{errors.New("--column is wanting: the column that is compared")}
+		return nil, usageError{errors.New("--column is missing: the column that is compared")}
 	}
 	return &found[0], nil
 }
@@ -270,7 +270,7 @@ func (a *app) trial(c *cobra.Command, p wire.Policy) error {
 	if err != nil {
 		return err
 	}
-	g := grid{head: []string{"who", "table", "rows now", "then", "of", "columns that appear otherwise"}, right: map[int]bool{2: true, 3: true, 4: true}}
+	g := grid{head: []string{"who", "table", "rows now", "then", "of", "columns that look different"}, right: map[int]bool{2: true, 3: true, 4: true}}
 	for _, n := range out.Counts {
 		if n.Problem != "" {
 			g.rows = append(g.rows, []string{n.Standpoint, n.Table, "", "", "", n.Problem})

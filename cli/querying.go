@@ -77,7 +77,7 @@ func (a *app) querying(root *cobra.Command) {
 	preview.Flags().StringSliceVar(&drafts, "draft", nil, "a policy that is not live: the rows are shown a second time, as if it were")
 	preview.RegisterFlagCompletionFunc("draft", a.completePolicies)
 	preview.Flags().IntVar(&limit, "limit", 10, "rows at the most")
-	preview.Flags().StringArrayVar(&beside, "beside", nil, "another standpoint, beside the first")
+	preview.Flags().StringArrayVar(&beside, "beside", nil, "another standpoint to compare with")
 	preview.RegisterFlagCompletionFunc("beside", a.completeSubjects(""))
 	a.standpoint(preview)
 	root.AddCommand(run, preview)
@@ -123,7 +123,7 @@ func (a *app) showResult(r wire.Result, planned bool) error {
 	}
 	fmt.Fprintf(a.out, "\n%s as %s%s in %.1f ms%s (%s)\n", rowsSay(int64(len(r.Rows))), r.Standpoint, where, r.TookMS, more, r.Record)
 	if planned && r.Plan == nil {
-		fmt.Fprintln(a.out, "What ran is shown to who may DESCRIBE the tables.")
+		fmt.Fprintln(a.out, "What ran is shown only to those who may DESCRIBE the tables.")
 	}
 	if p := r.Plan; p != nil {
 		a.head("Governed SQL")

@@ -34,7 +34,7 @@ func (a *app) bundles() *cobra.Command {
 			return a.twice(c, send) // it can take from whoever was granted it
 		}}
 		c.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
-		c.Flags().BoolVar(&dry, "dry-run", false, "say what it would do to whom, and do nothing")
+		c.Flags().BoolVar(&dry, "dry-run", false, "show what it would do to whom, and do nothing")
 		return c
 	}
 	list := &cobra.Command{Use: "list", Short: "List the bundles, and what is in them", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
@@ -92,7 +92,7 @@ func (a *app) lanes() *cobra.Command {
 		c.Flags().IntVar(&in.Limits.Rows, "rows", 0, "rows of one result")
 		c.Flags().Int64Var(&mib, "mib", 0, "mebibytes of one result")
 		c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
-		c.Flags().BoolVar(&in.DryRun, "dry-run", false, "say what it would do, and do nothing")
+		c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do, and do nothing")
 		return c
 	}
 	list := &cobra.Command{Use: "list", Short: "List the lanes", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
@@ -119,7 +119,7 @@ func (a *app) lanes() *cobra.Command {
 }
 
 func (a *app) owners() *cobra.Command {
-	parent := &cobra.Command{Use: "owner", Short: "Who owns an object: ALL on it and below, and the doors to it", GroupID: "change"}
+	parent := &cobra.Command{Use: "owner", Short: "Who owns an object: ALL on it and below, and USAGE on the way to it", GroupID: "change"}
 	put := func(c *cobra.Command, f *changeFlags, objects []string, owner string) error {
 		return a.twice(c, func(dry bool) (wire.Changed, error) {
 			return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/owners", wire.OwnerRequest{Objects: commas(objects), Owner: owner, Change: wire.Change{Reason: f.reason, DryRun: dry}})

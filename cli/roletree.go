@@ -61,7 +61,7 @@ func (t *roleTree) add(ref string, depth int) {
 		}
 	}
 	if s.Holders == 0 {
-		notes = append(notes, "EMPTY: nobody has it")
+		notes = append(notes, "EMPTY: it has no members")
 	}
 	if s.Dormant > 0 {
 		notes = append(notes, fmt.Sprintf("%d dormant", s.Dormant))

@@ -71,7 +71,7 @@ role:survey_reader, service:pumice, public.`,
 	f := root.PersistentFlags()
 	f.StringVar(&a.server, "server", envOr("GNEISS_SERVER", lastServer()), "the service's address (GNEISS_SERVER); else where you signed in last")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
-	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask before taking something away")
+	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask before something is taken away")
 	root.AddGroup(&cobra.Group{ID: "look", Title: "Look and test:"}, &cobra.Group{ID: "change", Title: "Change:"},
 		&cobra.Group{ID: "session", Title: "Session and service:"})
 	a.session(root)
@@ -196,7 +196,7 @@ func (a *app) connect() *client.Client {
 func words(least, most int) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) < least || most >= 0 && len(args) > most {
-			return usageError{fmt.Errorf("it is written: %s", c.UseLine())}
+			return usageError{fmt.Errorf("usage: %s", c.UseLine())}
 		}
 		return nil
 	}
@@ -204,7 +204,7 @@ func words(least, most int) cobra.PositionalArgs {
 
 // standpoint adds the flags by which a command looks as somebody else.
 func (a *app) standpoint(c *cobra.Command) {
-	c.Flags().StringVar(&a.at.As, "as", "", "look as this subject: user:flint, or role:NAME alone")
+	c.Flags().StringVar(&a.at.As, "as", "", "view as this subject: user:flint, or role:NAME alone")
 	c.Flags().StringVar(&a.at.Role, "role", "", "act in this role only")
 	c.Flags().StringVar(&a.at.Purpose, "purpose", "", "declare this purpose")
 	c.RegisterFlagCompletionFunc("as", a.completeSubjects(""))

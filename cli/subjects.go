@@ -44,9 +44,9 @@ type subjectFlags struct {
 }
 
 func (f *subjectFlags) register(c *cobra.Command, kind string) {
-	c.Flags().StringVar(&f.title, "title", "", "a few words for people")
+	c.Flags().StringVar(&f.title, "title", "", "description")
 	if kind == "user" || kind == "service" {
-		c.Flags().StringArrayVar(&f.attributes, "attribute", nil, "NAME=VALUE,VALUE; NAME= takes it away")
+		c.Flags().StringArrayVar(&f.attributes, "attribute", nil, "NAME=VALUE,VALUE; NAME= removes it")
 		if kind == "user" {
 			c.Flags().StringVar(&f.lead, "lead", "", "whom they report to; empty: nobody")
 		}
@@ -119,7 +119,7 @@ func (a *app) setSubject(kind string) *cobra.Command {
 		return a.done(out)
 	}}
 	f.register(c, kind)
-	c.Flags().StringVar(&f.rename, "rename", "", "another name; who it is, and what it has, stays")
+	c.Flags().StringVar(&f.rename, "rename", "", "another name; its grants and memberships are unchanged")
 	if kind == "user" || kind == "service" {
 		c.Flags().BoolVar(&f.disable, "disable", false, "end its sessions and let it sign in no more")
 		c.Flags().BoolVar(&f.enable, "enable", false, "let it sign in again")
@@ -149,7 +149,7 @@ func (a *app) listSubjects(kind string) *cobra.Command {
 			if kind == "user" || kind == "service" {
 				third = attributesSay(s.Attributes)
 			} else if s.Holders == 0 {
-				notes = append(notes, "nobody has it")
+				notes = append(notes, "it has no members")
 			}
 			if s.Disabled {
 				notes = append(notes, "disabled")
@@ -239,7 +239,7 @@ func (f *changeFlags) end() (*time.Time, error) {
 func split(c *cobra.Command, args []string, word string) (before, after []string, err error) {
 	i := slices.Index(args, word)
 	if i < 1 || i == len(args)-1 {
-		return nil, nil, usageError{fmt.Errorf("it is written: %s", c.UseLine())}
+		return nil, nil, usageError{fmt.Errorf("usage: %s", c.UseLine())}
 	}
 	return args[:i], args[i+1:], nil
 }
@@ -293,7 +293,7 @@ func (a *app) giveRole() *cobra.Command {
 			return nil
 		}}
 	f.register(c)
-	c.Flags().BoolVar(&option, "admin-option", false, "they may give it on")
+	c.Flags().BoolVar(&option, "admin-option", false, "with admin option: they may give it to others")
 	return c
 }
 
@@ -312,8 +312,8 @@ func (a *app) takeRole() *cobra.Command {
 
 // leaveFlags adds the options of ending a membership.
 func leaveFlags(c *cobra.Command) {
-	c.Flags().String("by", "", "only as this subject gave it")
-	c.Flags().Bool("cascade", false, "also take it from those they passed it on to")
+	c.Flags().String("by", "", "only the membership that this subject gave")
+	c.Flags().Bool("cascade", false, "also revoke it from those they gave it to")
 }
 
 func (a *app) leave(use, short, kind string) *cobra.Command {

@@ -27,7 +27,7 @@ grant option, or MANAGE, on what the view reads.`}
 func (a *app) addView() *cobra.Command {
 	var in wire.ViewRequest
 	var file, names string
-	c := &cobra.Command{Use: "add PATH [SELECT…]", Short: "Make a view, or with --replace make it anew", Args: words(1, -1), ValidArgsFunction: a.completeObjects,
+	c := &cobra.Command{Use: "add PATH [SELECT…]", Short: "Make a view, or with --replace replace one", Args: words(1, -1), ValidArgsFunction: a.completeObjects,
 		Example: "  gneiss view add survey.drilling.deep 'SELECT id, name, depth_m FROM drilling.boreholes WHERE depth_m > 500'\n  gneiss view add survey.drilling.deep --file deep.sql --rights reader --sealed --replace",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Path, in.Text = args[0], strings.Join(args[1:], " ")
@@ -51,8 +51,8 @@ func (a *app) addView() *cobra.Command {
 	c.Flags().StringVar(&in.Rights, "rights", "", "owner or reader: whose privileges it reads its tables with; the owner's when not given")
 	c.Flags().BoolVar(&in.Sealed, "sealed", false, "show its text to nobody without DESCRIBE on it")
 	c.Flags().StringVar(&in.Owner, "owner", "", "who owns it: a role that you hold; else the role that you act in, or you")
-	c.Flags().BoolVar(&in.Replace, "replace", false, "make one anew that is there; grants on it stay")
-	c.Flags().BoolVar(&in.DryRun, "dry-run", false, "say what it would do, and do nothing")
+	c.Flags().BoolVar(&in.Replace, "replace", false, "replace the view of that name; grants on it stay")
+	c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do, and do nothing")
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
 	c.RegisterFlagCompletionFunc("rights", cobra.FixedCompletions([]string{"owner", "reader"}, noFiles))
 	c.RegisterFlagCompletionFunc("owner", a.completeSubjects("role"))
@@ -86,7 +86,7 @@ func viewText(v wire.View) string {
 }
 
 func (a *app) removeView() *cobra.Command {
-	return &cobra.Command{Use: "remove PATH", Short: "Take a view away", Args: words(1, 1), ValidArgsFunction: a.completeObjects, RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "remove PATH", Short: "Remove a view", Args: words(1, 1), ValidArgsFunction: a.completeObjects, RunE: func(c *cobra.Command, args []string) error {
 		return a.remove(c, "/views/"+url.PathEscape(args[0]))
 	}}
 }

@@ -37,7 +37,7 @@ func TestRevealTakesTheRightToStop(t *testing.T) {
 	// A policy that comes later says whom REVEAL lets past it.
 	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "survey.field", Subjects: []string{"user:marl"}}, false))
 	out, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "notes", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "suppress"}}})
-	if err != nil || !strings.Contains(strings.Join(out.Notes, " "), "by REVEAL, user:marl") {
+	if err != nil || !strings.Contains(strings.Join(out.Notes, " "), "in clear to user:marl") {
 		t.Errorf("the notes do not say who sees it all the same: %v, %v", out.Notes, err)
 	}
 }

@@ -20,7 +20,7 @@ func TestLabels(t *testing.T) {
 	}
 	done(t)(svc.Admin.PutLabel(ctx, opal, wire.LabelRequest{Name: "shelving", Level: "restricted"}))
 	out := done(t)(svc.Admin.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "put", Objects: []string{"survey.drilling.core_boxes.shelf"}}))
-	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "no policy hangs on label:shelving yet") {
+	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "no policy uses label:shelving yet") {
 		t.Errorf("a label that does nothing says so: %v", out.Notes)
 	}
 	done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "shelves", Table: "label:shelving", Treatment: &wire.Treatment{Kind: "suppress"}, Except: []string{"role:data_curator"}}}))
@@ -48,7 +48,7 @@ func TestLabels(t *testing.T) {
 		t.Errorf("labelled and not covered: %+v, %v", bare, err)
 	}
 	_, err = svc.Admin.RemoveLabel(ctx, opal, "shelving", wire.Change{})
-	wants(t, err, fault.Conflict, "policies hang on it: shelves")
+	wants(t, err, fault.Conflict, "policies use it: shelves")
 	done(t)(svc.Admin.RemovePolicy(ctx, opal, "shelves", wire.Change{}))
 	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "label:shelving", Subjects: []string{"user:marl"}}, false))
 	out = done(t)(svc.Admin.RemoveLabel(ctx, opal, "shelving", wire.Change{}))

@@ -162,7 +162,7 @@ func TestATrialIsNoWayAround(t *testing.T) {
 		t.Errorf("a table's manager counts as others: %+v, %v", out, err)
 	}
 	_, err = svc.Admin.TryPolicy(ctx, beryl, wire.PolicyTrial{Policy: own, Standpoints: []wire.Standpoint{{As: "user:flint"}}})
-	wants(t, err, fault.Refused, "looking as somebody else")
+	wants(t, err, fault.Refused, "viewing as somebody else")
 	_, err = svc.Review.Matrix(ctx, beryl, "survey.assay.samples")
 	wants(t, err, fault.Refused, "this needs MANAGE on platform")
 	all, err := svc.Admin.TryPolicy(ctx, opal, wire.PolicyTrial{Policy: own})
@@ -171,7 +171,7 @@ func TestATrialIsNoWayAround(t *testing.T) {
 	}
 
 	_, err = svc.Admin.PutPolicy(ctx, beryl, wire.PolicyRequest{Policy: wire.Policy{Name: "holder-emial", Kind: "rows", Table: own.Table, Rule: "true"}, Replace: true})
-	if p := wants(t, err, fault.NotFound, "not yours to change"); len(p.Near) > 0 || strings.Contains(p.Detail, "mean") {
+	if p := wants(t, err, fault.NotFound, "you may not change it"); len(p.Near) > 0 || strings.Contains(p.Detail, "mean") {
 		t.Errorf("a wrong name tells others': %+v", p)
 	}
 }

@@ -84,7 +84,7 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 		t.Errorf("a column policy touches columns, not rows: %+v", notes.Counts)
 	}
 	nobody := done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "for-marl", Table: "survey.monitoring.wells", Rule: "true", For: []string{"user:marl"}}, Change: wire.Change{DryRun: true}}))
-	if len(nobody.Notes) != 1 || !strings.Contains(nobody.Notes[0], "nobody reads any row of survey.monitoring.wells then: 5 subjects may") {
+	if len(nobody.Notes) != 1 || !strings.Contains(nobody.Notes[0], "nobody will see any row of survey.monitoring.wells: 5 subjects may") {
 		t.Errorf("a table without a reader is not said: %v", nobody.Notes)
 	}
 }
@@ -206,11 +206,11 @@ func TestADroppedColumnClosesTheTable(t *testing.T) {
 			t.Fatal(err)
 		}
 		out := done(t)(svc.Admin.Scan(ctx, opal, "survey"))
-		if !strings.Contains(strings.Join(out.Notes, " "), "it was treated by "+c.by) {
+		if !strings.Contains(strings.Join(out.Notes, " "), c.by+" treated it") {
 			t.Errorf("the scan does not warn: %v", out.Notes)
 		}
 		_, err = svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: count})
-		told := wants(t, err, fault.Conflict, "is closed, since one of its policies no longer fits it")
+		told := wants(t, err, fault.Conflict, "is closed because one of its policies no longer fits it")
 		if strings.Contains(told.Detail, c.by) || strings.Contains(told.Detail, c.column) || told.Reference == "" || len(told.Near) > 0 {
 			t.Errorf("a reader is told which policy: %+v", told)
 		}

@@ -119,7 +119,7 @@ func TestServerThroughTheGateway(t *testing.T) {
 		t.Fatal(err)
 	}
 	changed, err := svc.Admin.Scan(ctx, opal, demo.Second)
-	if notes := fmt.Sprint(changed.Notes); err != nil || !strings.Contains(notes, "survey_pg.licensing.holders.email is missing") || !strings.Contains(notes, "treated by") || !strings.Contains(notes, "there is now survey_pg.field.notes.id") {
+	if notes := fmt.Sprint(changed.Notes); err != nil || !strings.Contains(notes, "survey_pg.licensing.holders.email is missing") || !strings.Contains(notes, "treated it") || !strings.Contains(notes, "there is now survey_pg.field.notes.id") {
 		t.Errorf("the scan says %s (%v)", notes, err)
 	}
 	if _, err := ask("flint", "SELECT company FROM survey_pg.licensing.holders"); code(err) != "policy_broken" {

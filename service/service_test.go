@@ -155,7 +155,7 @@ func TestADryRunChangesNothing(t *testing.T) {
 	if err != nil || out.Done || svc.Revision() != before {
 		t.Fatalf("%+v, %v, revision %d after %d", out, err, svc.Revision(), before)
 	}
-	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "gives nothing yet: the door of survey is shut") {
+	if len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "has no effect yet: user:marl can't enter survey: USAGE is missing") {
 		t.Errorf("a grant without its door should say so: %v", out.Notes)
 	}
 	out, err = svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"user:marl"}, WithEntry: true, Change: wire.Change{DryRun: true}}, false)
@@ -630,7 +630,7 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		}
 	}
 	tree, err := svc.Review.Tree(flint, "survey", 1, wire.Standpoint{})
-	if err != nil || tree.Bands.Says != "doors open; 14 of 14 tables readable" {
+	if err != nil || tree.Bands.Says != "can enter; 14 of 14 tables readable" {
 		t.Errorf("the tree counts what flint may not know of: %q, %v", tree.Bands.Says, err)
 	}
 	sources, err := svc.Review.Sources(ctx, flint)
@@ -869,7 +869,7 @@ func TestPatternsAndEntryToASource(t *testing.T) {
 	ask(t, svc, marl, "SELECT count(*) FROM survey.assay.batches", wire.Standpoint{})
 	_, err := svc.Gateway.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.assay.results"})
 	wants(t, err, fault.Refused, "SELECT on survey.assay.results")
-	if out = grant("SELECT", "survey.geo*", false); len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "no name matches its pattern yet") {
+	if out = grant("SELECT", "survey.geo*", false); len(out.Notes) != 1 || !strings.Contains(out.Notes[0], "nothing matches its pattern yet") {
 		t.Errorf("a pattern that matches nothing is allowed, and said: %+v", out)
 	}
 	if out = grant("SELECT", "survey", true); len(out.Effects) != 1 || strings.Count(fmt.Sprint(out.Effects[0].Gains), "SELECT on") != 15 {

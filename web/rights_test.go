@@ -52,7 +52,7 @@ func TestRightsInConsole(t *testing.T) {
 		chromedp.Click(`(//*[@role="status"]//button[normalize-space(.)="Undo"])[last()]`, chromedp.BySearch), noticed("granted writer on survey.assay.batches to user:marl"))
 
 	// A grant on which others rest.
-	run(t, ctx, chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants rest on it"), box("Revoke along with it"), says("revoked along with it: SELECT on survey.licensing.licences.id to user:tuff"), inDialog("Revoke"),
+	run(t, ctx, chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants depend on it"), box("Revoke along with it"), says("also revoked: SELECT on survey.licensing.licences.id to user:tuff"), inDialog("Revoke"),
 		noticed("revoked SELECT on survey.licensing.licences from role:licensing_officer"))
 
 	// From a role's page: a grant on objects that are picked there.
@@ -93,7 +93,7 @@ func TestSettings(t *testing.T) {
 	if err := os.WriteFile(file, []byte("subject,title\nuser:schist,new\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	run(t, ctx, upload, says("Nobody gains or loses a right by it"), inDialog("Take in"), noticed("took in 1 new subject"))
+	run(t, ctx, upload, says("Nobody gains or loses a right by it"), inDialog("Take in"), noticed("imported 1 new subject"))
 
 	// The session narrowed by a statement, and wide again.
 	run(t, ctx, link("Query"), chromedp.Click(`.cm-content`, chromedp.ByQuery, chromedp.NodeVisible), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Delete),

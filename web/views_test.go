@@ -35,9 +35,9 @@ func TestViews(t *testing.T) {
 		chromedp.Navigate(server+"/tables/survey.drilling.deep?as=user:flint&beside=user:chert"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery), sees("∅"),
 		chromedp.Navigate(server+"/tables/survey.drilling.deep?tab=text"), button("Change the text"),
 		chromedp.WaitVisible(`textarea[name=text]`, chromedp.ByQuery), rewrite("SELECT id FROM drilling.boreholes WHERE depth_m > 600"),
-		inDialog("Make it anew"), noticed("made anew the view survey.drilling.deep"),
+		inDialog("Make it anew"), noticed("replaced the view survey.drilling.deep"),
 		chromedp.Navigate(server+"/tables/survey.drilling.deep?tab=text"), chromedp.WaitVisible(`//pre[@data-testid="view-text"][contains(., "depth_m > 600")]`, chromedp.BySearch),
-		button("Take it away"), inDialog("Take it away"), noticed("took the view survey.drilling.deep away"),
+		button("Take it away"), inDialog("Take it away"), noticed("removed the view survey.drilling.deep away"),
 		chromedp.WaitVisible(`//h1[.="survey.drilling"]`, chromedp.BySearch))
 }
 

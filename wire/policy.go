@@ -92,14 +92,14 @@ type TrialCount struct {
 	Total      int64    `json:"total" description:"rows in the table"`
 	Now        int64    `json:"now"`
 	Then       int64    `json:"then"`
-	Columns    []string `json:"columns" description:"columns that would appear otherwise"`
+	Columns    []string `json:"columns" description:"columns that would look different"`
 	Problem    string   `json:"problem,omitempty"`
 }
 
 // A Shaped is what the policies made of a table in a query.
 type Shaped struct {
 	Table   string         `json:"table"`
-	Closed  bool           `json:"closed" description:"no row policy lets any row through"`
+	Closed  bool           `json:"closed" description:"no row policy allows any row"`
 	Rows    []string       `json:"rows" description:"the row policies that shaped it"`
 	Columns []ShapedColumn `json:"columns" description:"of the columns that the query reads, those that policies are about"`
 }

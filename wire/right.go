@@ -81,7 +81,7 @@ type GrantRequest struct {
 	Option     bool       `json:"option,omitempty" description:"with grant option"`
 	Until      *time.Time `json:"until,omitempty"`
 	Ticket     string     `json:"ticket,omitempty"`
-	WithEntry  bool       `json:"with_entry,omitempty" description:"grant USAGE on the doors that are shut, too, and on a lane where there is none"`
+	WithEntry  bool       `json:"with_entry,omitempty" description:"also grant the USAGE that is missing on the way there, and on a lane where there is none"`
 	Grantor    string     `json:"grantor,omitempty" description:"revoke only this one's grants"`
 	OptionOnly bool       `json:"option_only,omitempty" description:"revoke the grant option alone"`
 	Cascade    bool       `json:"cascade,omitempty" description:"revoke what rests on it, too"`

@@ -34,7 +34,7 @@ type Membership struct {
 	By     string     `json:"by"`
 	At     time.Time  `json:"at"`
 	Until  *time.Time `json:"until,omitempty"`
-	Option bool       `json:"option" description:"of a role: it may be given on"`
+	Option bool       `json:"option" description:"of a role: with admin option"`
 	Reason string     `json:"reason,omitempty"`
 	Ticket string     `json:"ticket,omitempty"`
 }
@@ -46,7 +46,7 @@ type SubjectRequest struct {
 	Title      *string             `json:"title,omitempty"`
 	Disabled   *bool               `json:"disabled,omitempty"`
 	Lead       *string             `json:"lead,omitempty" description:"whom a user reports to; empty: nobody"`
-	Rename     string              `json:"rename,omitempty" description:"another name; who it is stays"`
+	Rename     string              `json:"rename,omitempty" description:"another name; its grants and memberships are unchanged"`
 	Attributes map[string][]string `json:"attributes,omitempty"`
 	Password   string              `json:"password,omitempty"`
 	Change
@@ -57,10 +57,10 @@ type Member struct {
 	Member string     `json:"member" required:"true"`
 	Of     string     `json:"of" required:"true"`
 	Until  *time.Time `json:"until,omitempty"`
-	Option bool       `json:"option,omitempty" description:"of a role: it may be given on"`
+	Option bool       `json:"option,omitempty" description:"of a role: with admin option"`
 	Ticket string     `json:"ticket,omitempty"`
 	// To take it away:
-	By      string `json:"by,omitempty" description:"only as this subject gave it; all when empty, or by who may only give it on their own"`
+	By      string `json:"by,omitempty" description:"only the membership that this subject gave; all when empty, or the caller's own without MANAGE"`
 	Cascade bool   `json:"cascade,omitempty" description:"take along what the member has given on"`
 	Change
 }

@@ -18,6 +18,6 @@ type ViewRequest struct {
 	Rights  string   `json:"rights,omitempty" enum:"owner,reader" description:"owner by default"`
 	Sealed  bool     `json:"sealed,omitempty"`
 	Owner   string   `json:"owner,omitempty" description:"a subject that the caller has the rights of; by default the role that the caller acts in, else the caller"`
-	Replace bool     `json:"replace,omitempty" description:"make one anew that is there"`
+	Replace bool     `json:"replace,omitempty" description:"replace the view of that name"`
 	Change
 }

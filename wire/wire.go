@@ -87,7 +87,7 @@ type Object struct {
 // Change is what every request for a change can carry.
 type Change struct {
 	Reason string `json:"reason,omitempty" description:"kept in the journal"`
-	DryRun bool   `json:"dry_run,omitempty" description:"say what it would do to whom, and do nothing"`
+	DryRun bool   `json:"dry_run,omitempty" description:"show what it would do to whom, and do nothing"`
 }
 
 // An Effect is what a change did, or would do, to one subject.
@@ -146,7 +146,7 @@ type Finding struct {
 	Object  string   `json:"object,omitempty"`
 	Says    string   `json:"says"`
 	Why     string   `json:"why"`
-	Fix     []string `json:"fix" description:"commands that mend it"`
+	Fix     []string `json:"fix" description:"commands that fix it"`
 }
 
 // Limits bound what runs on a lane.

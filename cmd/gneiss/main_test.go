@@ -181,7 +181,7 @@ func TestBadInput(t *testing.T) {
 		{"no SQL at all", "query selec", 1, "line 1, column 1"},
 		{"an unknown command", "frobnicate", 2, "unknown command"},
 		{"an unknown flag", "tree --nope", 2, "unknown flag"},
-		{"too few words", "grant select", 2, "it is written"},
+		{"too few words", "grant select", 2, "usage:"},
 		{"an unknown output", "tree -o pdf", 2, "table, json, yaml and csv"},
 		{"a service that is not there", "tree --server http://127.0.0.1:1", 5, "no service answers"},
 		{"a revoke that nobody confirms", "revoke select on survey.assay from role:lab_analyst", 1, "Nothing was changed"},
@@ -211,12 +211,12 @@ func TestWithoutRights(t *testing.T) {
 		code  int
 		holds string
 	}{
-		{"looking as somebody else", flint, "query select(1) --as user:garnet", 3, "needs MANAGE on platform"},
+		{"viewing as somebody else", flint, "query select(1) --as user:garnet", 3, "needs MANAGE on platform"},
 		{"granting", flint, "grant select on survey.assay to user:marl", 3, "needs MANAGE"},
 		{"writing a policy", flint, "policy rows add p --on survey.field.visits --where true", 3, "needs MANAGE"},
-		{"asking about others", flint, "why user:garnet select survey.licensing.holders", 3, "needs DESCRIBE"},
+		{"asking about others", flint, "why user:garnet select survey.licensing.holders", 3, "you need DESCRIBE"},
 		{"asking about oneself", flint, "why user:flint select survey.licensing.payments", 1, "does not exist or is not"},
-		{"a role that is not held", flint, "query select(1) --role licensing_officer", 1, "do not hold"},
+		{"a role that is not held", flint, "query select(1) --role licensing_officer", 1, "do not have"},
 		{"the auditor reads no rows", agate, "query select(1)from(survey.assay.results)", 1, ""},
 		{"the auditor sees who can", agate, "access --to survey.assay.results", 0, "role:lab_analyst"},
 		{"the auditor reads the record", agate, "audit", 0, "user:opal"},

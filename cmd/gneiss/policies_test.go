@@ -31,7 +31,7 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 	sees(t, "dismissing", opal.must("label", "dismiss", "identity", "for", "survey.licensing.holders.tax_number"), "is not suggested there again")
 	sees(t, "what no policy covers", opal.must("label", "columns", "--uncovered"), "survey.licensing.payments.amount", "no policy")
 	sees(t, "a policy on a label", opal.must("policy", "columns", "add", "hide", "--on", "label:position", "--treat", "suppress", "--except", "role:data_curator"), "Every column that bears label:position is suppressed for everyone", "user:flint loses survey.drilling.boreholes: latitude suppress")
-	if _, errs, code := opal.run("label", "remove", "position", "--yes"); code != 1 || !strings.Contains(errs, "policies hang on it: hide") {
+	if _, errs, code := opal.run("label", "remove", "position", "--yes"); code != 1 || !strings.Contains(errs, "policies use it: hide") {
 		t.Errorf("a label is removed under a policy: %d, %s", code, errs)
 	}
 	sees(t, "lifting", opal.must("label", "lift", "position", "from", "survey.drilling.boreholes.latitude", "--yes"), "user:flint gains survey.drilling.boreholes: latitude in clear")
@@ -43,7 +43,7 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 	}{
 		{[]string{"policy", "rows", "add", "p", "--on", "survey.monitoring.wells"}, 2, "a row policy needs --on TABLE, and --where CONDITION"},
 		{[]string{"policy", "rows", "add", "p", "--on", "survey.monitoring.wells", "--column", "district"}, 2, "--is-attribute NAME"},
-		{[]string{"policy", "rows", "add", "p", "--on", "survey.monitoring.wells", "--column", "district", "--is-group", "--is-team"}, 2, "one condition, please"},
+		{[]string{"policy", "rows", "add", "p", "--on", "survey.monitoring.wells", "--column", "district", "--is-group", "--is-team"}, 2, "give one condition"},
 		{[]string{"policy", "rows", "add", "p", "--on", "survey.monitoring.wells", "--follow", "survey.monitoring.stations", "--where", "true"}, 2, "for both, write two policies"},
 		{[]string{"policy", "columns", "add", "p", "--on", "survey.monitoring.wells", "--treat", "suppress"}, 2, "with --columns or --on label:NAME"},
 		{[]string{"policy", "try", "nothing"}, 2, "there is no policy nothing"},

@@ -505,7 +505,7 @@ func TestWhatIsPassedOnEndsWithItsRight(t *testing.T) {
 		t.Errorf("a right that ends sooner does not end what rests on it: %v", got)
 	}
 	if _, err := m.Apply(start, Join{Member: "user:marl", Of: "role:r", By: "user:marl", Passed: true}); err == nil {
-		t.Error("who has no right to give on gave")
+		t.Error("who does not have the admin option for on gave")
 	}
 	restored, err := Restore(given.Snapshot())
 	if err != nil {

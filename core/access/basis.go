@@ -226,9 +226,9 @@ type Dependents struct {
 }
 
 func (e *Dependents) Error() string {
-	what := "1 grant rests"
+	what := "1 grant depends"
 	if len(e.Grants) > 1 {
-		what = fmt.Sprintf("%d grants rest", len(e.Grants))
+		what = fmt.Sprintf("%d grants depend", len(e.Grants))
 	}
-	return what + " on it: " + e.says + ". Revoke them first, or take them along with cascade"
+	return what + " on it: " + e.says + ". Revoke them first, or all of them with cascade"
 }

@@ -102,7 +102,7 @@ func TestGrantsRestOnTheirBasis(t *testing.T) {
 	}{
 		{"a chain gives", nil, "", "SELECT", "SELECT"},
 		{"revoking the first link is refused, with the list", []Change{revoke}, "SELECT on survey.drilling.boreholes to user:marl by user:flint; SELECT on survey.drilling.boreholes to user:slate by user:marl", "", ""},
-		{"taking the option alone is refused as well", []Change{option}, "2 grants rest on it", "", ""},
+		{"taking the option alone is refused as well", []Change{option}, "2 grants depend on it", "", ""},
 		{"cascade takes the chain along", []Change{cascade}, "", "", ""},
 		{"another grantor's grant keeps the chain", []Change{by("user:opal", "SELECT", "survey", "user:flint", true), revoke}, "", "SELECT", "SELECT"},
 		{"another grantor's grant of the same keeps the grant", []Change{by("user:opal", "SELECT", boreholes, "user:slate", false), cascade}, "", "", "SELECT"},
@@ -272,7 +272,7 @@ func TestRolesAreGivenOn(t *testing.T) {
 		t.Error("marl alone may give survey_reader on, and no other role")
 	}
 	if _, err := m.Apply(day, Join{Member: "user:marl", Of: "group:field-north", Option: true}); err == nil {
-		t.Error("a group was held with the right to give it on")
+		t.Error("a group was held with admin option")
 	}
 }
 

@@ -261,7 +261,7 @@ func (m *Model) checkAdministrator() error {
 	if !m.administered {
 		return nil
 	}
-	return invalid("last_administrator", "that would leave the platform without an administrator; give %s to another user first, without an end date", Administrator)
+	return invalid("last_administrator", "that would leave the platform without an administrator; first give %s to another user, without an end date", Administrator)
 }
 
 // endOfTime lies past every end date that can be given.

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// A role that is held with the right to give it on can be passed on. What is passed
+// A role that is held with admin option can be passed on. What is passed
 // on rests on that right: it ends no later, and it ends when the right is taken.
 
 // MayGive reports whether a subject may give a role on: it holds the role with
@@ -90,7 +90,7 @@ func (m *Model) saysPassed(now time.Time) string {
 			}
 		}
 	}
-	return "others have it from there: " + strings.Join(list, "; ") + ". Take it from them first, or from all of them with cascade"
+	return "others were given it from there: " + strings.Join(list, "; ") + ". Revoke it from them first, or from all of them with cascade"
 }
 
 // putMembership puts a membership in the place of the one by the same giver.

@@ -50,7 +50,7 @@ type Subject struct {
 	ID          SubjectID
 	Kind        SubjectKind
 	Name        string
-	Title       string              // a few words for people
+	Title       string              // description
 	Attributes  map[string][]string // sets of values, sorted; never changed in place
 	Disabled    bool
 	Removed     bool         // kept so that the record can still name it

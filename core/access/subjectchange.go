@@ -76,7 +76,7 @@ func (m *Model) setLead(id SubjectID, ref string) error {
 	for up := lead; up != 0; up = m.Subject(up).Lead {
 		way = append(way, m.Ref(up))
 		if up == id {
-			return invalid("lead_loop", "%s cannot report to %s, for that would close a loop: %s", s.Ref(), m.Ref(lead), arrow(way))
+			return invalid("lead_loop", "%s cannot report to %s: that would close a loop: %s", s.Ref(), m.Ref(lead), arrow(way))
 		}
 	}
 	if s.Lead != 0 {
@@ -242,26 +242,26 @@ func (c Join) apply(m *Model, at time.Time) error {
 	}
 	switch {
 	case member.Kind == Public:
-		return invalid("wrong_kind", "PUBLIC is everyone and holds no roles; grant the privilege to public instead")
+		return invalid("wrong_kind", "PUBLIC is everyone and has no roles; grant the privilege to public instead")
 	case of.Kind == Group && member.Kind == Role:
 		return invalid("wrong_kind", "a role cannot be in a group; give %s to %s instead", member.Ref(), of.Ref())
 	case of.Kind != Group && of.Kind != Role:
 		return invalid("wrong_kind", "%s is no group and no role", of.Ref())
 	}
 	if c.Option && of.Kind != Role {
-		return invalid("wrong_kind", "only a role can be held with the right to give it on; %s is a group", of.Ref())
+		return invalid("wrong_kind", "only a role can be held with admin option; %s is a group", of.Ref())
 	}
 	if loop := m.chain(of.ID, member.ID); loop != nil {
 		names := []string{member.Ref()}
 		for _, id := range loop {
 			names = append(names, m.Ref(id))
 		}
-		return invalid("role_loop", "%s cannot be given to %s, for that would close a loop: %s", of.Ref(), member.Ref(), arrow(names))
+		return invalid("role_loop", "%s cannot be given to %s: that would close a loop: %s", of.Ref(), member.Ref(), arrow(names))
 	}
 	if c.Passed {
 		until, ok := m.givesUntil(by, of.ID, at)
 		if !ok || c.Option {
-			return invalid("no_option", "%s has no right to give %s on", m.Ref(by), of.Ref())
+			return invalid("no_option", "%s does not have the admin option for %s", m.Ref(by), of.Ref())
 		}
 		c.Until = earliest(c.Until, until)
 	}

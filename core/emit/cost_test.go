@@ -57,7 +57,7 @@ func TestCopiesAreBounded(t *testing.T) {
 	if _, err := Make("SELECT count(*) FROM survey.drilling.v4", nil, st, set); err != nil {
 		t.Errorf("a view that reads a table 32 times: %v", err)
 	}
-	if _, err := Make("SELECT count(*) FROM survey.drilling.v11", nil, st, set); err == nil || !strings.Contains(err.Error(), "comes to too much") {
+	if _, err := Make("SELECT count(*) FROM survey.drilling.v11", nil, st, set); err == nil || !strings.Contains(err.Error(), "is too large once expanded") {
 		t.Errorf("a view that reads a table 4096 times: %v", err)
 	}
 }

@@ -126,7 +126,7 @@ func (c PutColumnPolicy) apply(s *Set, m *access.Model) (*Set, error) {
 func (p *ColumnPolicy) place(m *access.Model, c PutColumnPolicy) error {
 	if c.Label != "" {
 		if len(c.Columns) > 0 {
-			return invalid("two_places", "a column policy hangs on columns or on a label, not on both")
+			return invalid("two_places", "a column policy is for columns or for a label, not for both")
 		}
 		label, err := m.FindLabel(c.Label)
 		if err != nil {

@@ -115,7 +115,7 @@ func labelAndObject(m *access.Model, label, object string) (access.ObjectID, *ac
 	switch o.Kind {
 	case access.Column:
 		if m.Object(o.Parent).Kind == access.View {
-			return 0, nil, invalid("wrong_level", "a view's columns bear what those of its tables bear; put the label there")
+			return 0, nil, invalid("wrong_level", "a view's columns have the labels of its tables' columns; put the label there")
 		}
 		return l.ID, o, nil
 	case access.Source, access.Schema, access.Table:

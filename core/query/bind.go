@@ -66,7 +66,7 @@ func parseOne(text string) (*pg.ParseResult, error) {
 		return nil, syntaxError(text, err)
 	}
 	if len(tree.Stmts) != 1 {
-		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("one statement at a time, please; here are %d", len(tree.Stmts))}
+		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("one statement at a time; these are %d", len(tree.Stmts))}
 	}
 	return tree, nil
 }

@@ -78,7 +78,7 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 func (s *Service) dependentsTold(st *platform.State, c identity.Caller, err error) error {
 	var rest *access.Dependents
 	if errors.As(err, &rest) && c.User != 0 && !s.identity.Reviews(st, c) {
-		return fault.New(fault.Conflict, "dependents", "others have passed it on; ask an administrator to revoke it")
+		return fault.New(fault.Conflict, "dependents", "others were granted it from there; ask an administrator to revoke it")
 	}
 	return err
 }
@@ -164,7 +164,7 @@ func namedInRules(st *platform.State, ref string) error {
 		compares(p.Name, p.When+" "+p.Treatment.SQL)
 	}
 	if len(names) > 0 {
-		return fault.New(fault.Conflict, "in_use", "the rules of the policies %s compare with the name %s; edit them first", strings.Join(names, ", "), subject.Name)
+		return fault.New(fault.Conflict, "in_use", "the conditions of the policies %s compare with the name %s; edit those first", strings.Join(names, ", "), subject.Name)
 	}
 	return nil
 }

@@ -23,7 +23,7 @@ func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Vi
 	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
 	started := time.Now()
 	if p.Other {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "changes are made as yourself; step back from the standpoint of %s first", p.Words))
+		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "changes are made as yourself; you are viewing as %s. Return to your own view first", p.Words))
 	}
 	statement, err := query.ParseCommand(in.SQL)
 	if err != nil {
@@ -45,7 +45,7 @@ func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Vi
 
 // setRole makes the caller's session act in one role it holds, or in all again.
 func (s *Service) setRole(ctx context.Context, c identity.Caller, p *identity.Viewer, record *store.Record, statement *query.Command) (wire.Result, error) {
-	says, role := "acting in all roles held", access.SubjectID(0)
+	says, role := "acting in all your roles", access.SubjectID(0)
 	all, err := s.identity.ViewerOf(p.State, c, c.User, wire.Standpoint{})
 	if err != nil {
 		return wire.Result{}, err

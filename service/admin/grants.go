@@ -168,7 +168,7 @@ func (s *Service) orderGrant(st *platform.State, o *order, in wire.GrantRequest,
 func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest, objects []access.Target, subject *access.Subject) {
 	rights, err := st.Model.Rights(access.Standpoint{Subject: subject.ID}, time.Now())
 	if err != nil {
-		o.notes = append(o.notes, subject.Ref()+" is disabled; no doors were opened for it")
+		o.notes = append(o.notes, subject.Ref()+" is disabled; it was not granted USAGE")
 		return
 	}
 	in.Option = false
@@ -196,7 +196,7 @@ func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest,
 		open(access.Target{Object: lane.ID})
 	}
 	if len(opened) == 0 {
-		o.notes = append(o.notes, "all doors were open to "+subject.Ref()+" already")
+		o.notes = append(o.notes, subject.Ref()+" could enter all of it already")
 	}
 }
 

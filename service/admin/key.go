@@ -17,8 +17,8 @@ func (s *Service) RotateKey(ctx context.Context, c identity.Caller, in wire.Chan
 	s.platform.Lock()
 	defer s.platform.Unlock()
 	st := s.platform.Current()
-	out := wire.Changed{Revision: st.Revision, DryRun: in.DryRun, Says: []string{"put a new key in the place of that of pseudonyms"}, Effects: []wire.Effect{},
-		Notes: []string{"pseudonyms and stable noise that were handed out before do not match those of the next query on; joins within a query still work"}}
+	out := wire.Changed{Revision: st.Revision, DryRun: in.DryRun, Says: []string{"replaced the key of pseudonyms"}, Effects: []wire.Effect{},
+		Notes: []string{"pseudonyms and stable noise differ from those handed out before; joins within a query still work"}}
 	if err := s.identity.Administers(st, c, "the key of pseudonyms"); err != nil {
 		return wire.Changed{}, err
 	}

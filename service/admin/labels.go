@@ -60,7 +60,7 @@ func (s *Service) RemoveLabel(ctx context.Context, c identity.Caller, name strin
 		return wire.Changed{}, err
 	}
 	if names := st.Policies.On(label.ID); len(names) > 0 {
-		return wire.Changed{}, fault.New(fault.Conflict, "in_use", "policies hang on it: %s; edit or remove them first, or its columns would no longer be treated", strings.Join(names, ", "))
+		return wire.Changed{}, fault.New(fault.Conflict, "in_use", "policies use it: %s; edit or remove them first, or its columns would no longer be treated", strings.Join(names, ", "))
 	}
 	o := order{caller: c, Change: in}
 	for _, id := range st.Policies.Placed(label.ID) {
@@ -104,7 +104,7 @@ func (s *Service) PlaceLabel(ctx context.Context, c identity.Caller, name string
 	}
 	o.says = []string{map[string]string{"put": "put " + st.Model.Path(label.ID) + " on " + on, "lift": "lifted " + st.Model.Path(label.ID) + " off " + on}[in.Do]}
 	if in.Do == "put" && len(st.Policies.On(label.ID)) == 0 {
-		o.notes = append(o.notes, fmt.Sprintf("no policy hangs on %s yet, so nothing is treated: gneiss policy columns add NAME --on %s --treat …", st.Model.Path(label.ID), st.Model.Path(label.ID)))
+		o.notes = append(o.notes, fmt.Sprintf("no policy uses %s yet, so nothing is treated: gneiss policy columns add NAME --on %s --treat …", st.Model.Path(label.ID), st.Model.Path(label.ID)))
 	}
 	return s.carryOut(ctx, o)
 }

@@ -44,7 +44,7 @@ func (s *Service) PutLane(ctx context.Context, c identity.Caller, in wire.LaneRe
 	verb := map[bool]string{true: "added lane:%s: %s", false: "changed the limits of lane:%s to %s"}[err != nil]
 	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf(verb, in.Name, limits)}, changes: []platform.Change{access.PutLane{Lane: in.Name, Limits: limits}}}
 	if err != nil {
-		o.notes = append(o.notes, fmt.Sprintf("nobody may run on it yet: gneiss grant usage on lane:%s to SUBJECT", in.Name))
+		o.notes = append(o.notes, fmt.Sprintf("nobody may use it yet: gneiss grant usage on lane:%s to SUBJECT", in.Name))
 	}
 	return s.carryOut(ctx, o)
 }

@@ -56,7 +56,7 @@ func (s *Service) optionOrder(st *platform.State, in wire.Member) (order, error)
 	if err != nil {
 		return order{}, err
 	}
-	o := order{says: []string{fmt.Sprintf("took the right to give %s on from %s", in.Of, member.Ref())}}
+	o := order{says: []string{fmt.Sprintf("revoked the admin option for %s from %s", in.Of, member.Ref())}}
 	for _, e := range member.Memberships {
 		if st.Model.Ref(e.Of) == in.Of && e.Option {
 			o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: in.Of, By: st.Model.Ref(e.By), Until: e.Until, Reason: e.Reason, Ticket: e.Ticket})
@@ -65,7 +65,7 @@ func (s *Service) optionOrder(st *platform.State, in wire.Member) (order, error)
 	if len(o.changes) > 0 {
 		return o, nil
 	}
-	return order{}, fault.New(fault.Invalid, "no_option", "%s has no right to give %s on", member.Ref(), in.Of)
+	return order{}, fault.New(fault.Invalid, "no_option", "%s does not have the admin option for %s", member.Ref(), in.Of)
 }
 
 // noteMemberships says what a membership adds to those that are there from others,
@@ -78,7 +78,7 @@ func (s *Service) noteMemberships(st *platform.State, o *order, member, of *acce
 			if !e.Until.IsZero() {
 				until = "until " + e.Until.Format("2006-01-02")
 			}
-			o.notes = append(o.notes, fmt.Sprintf("%s has %s from %s too, %s; that stays as it is", member.Ref(), of.Ref(), cmp.Or(by, "gneiss"), until))
+			o.notes = append(o.notes, fmt.Sprintf("%s also has %s from %s, %s; that membership is unchanged", member.Ref(), of.Ref(), cmp.Or(by, "gneiss"), until))
 		}
 	}
 	if !what.Passed {
@@ -90,7 +90,7 @@ func (s *Service) noteMemberships(st *platform.State, o *order, member, of *acce
 	}
 	for _, e := range after.Model.Subject(member.ID).Memberships {
 		if e.Of == of.ID && st.Model.Ref(e.By) == what.By && !e.Until.IsZero() && !e.Until.Equal(what.Until) {
-			o.notes = append(o.notes, fmt.Sprintf("it ends on %s, when the giver's own right to pass it on ends", e.Until.Format("2006-01-02")))
+			o.notes = append(o.notes, fmt.Sprintf("it ends on %s, when the giver's own membership ends", e.Until.Format("2006-01-02")))
 		}
 	}
 }
@@ -116,7 +116,7 @@ func (s *Service) joinOrder(st *platform.State, c identity.Caller, in wire.Membe
 			what.By = st.Model.Ref(c.User) // what others gave is not theirs to take
 		}
 		if what.By != "" {
-			o.says[0] += ", as given by " + what.By
+			o.says[0] += ", as granted by " + what.By
 		}
 		o.changes = append(o.changes, what)
 		return o, nil
@@ -126,7 +126,7 @@ func (s *Service) joinOrder(st *platform.State, c identity.Caller, in wire.Membe
 	o.changes = append(o.changes, what)
 	s.noteMemberships(st, &o, member, of, what)
 	if in.Option {
-		o.says[0] += " with the right to give it on"
+		o.says[0] += " with admin option"
 	}
 	return o, nil
 }

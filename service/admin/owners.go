@@ -42,19 +42,19 @@ func (s *Service) SetOwner(ctx context.Context, c identity.Caller, in wire.Owner
 		before := st.Model.Ref(st.Model.Owner(object.ID))
 		says := fmt.Sprintf("made %s the owner of %s", owner, st.Model.Path(object.ID))
 		if owner == "" {
-			says = fmt.Sprintf("took the own owner from %s", st.Model.Path(object.ID))
+			says = fmt.Sprintf("made the owner of what %s is in its owner again", st.Model.Path(object.ID))
 		}
 		if before != "" {
 			says += ", which was " + before + "'s"
 		}
 		if owner == "" && object.View != nil {
-			o.notes = append(o.notes, "a view without an owner of its own has nobody's rights to lend: one with its owner's is closed until it has one")
+			o.notes = append(o.notes, "a view with its owner's rights needs an owner of its own; it is closed until it has one")
 		}
 		o.says = append(o.says, says)
 		o.changes = append(o.changes, access.SetOwner{Object: st.Model.Path(object.ID), Owner: owner})
 	}
 	if strings.HasPrefix(owner, "user:") {
-		o.notes = append(o.notes, "a role is the better owner: it stays when people go")
+		o.notes = append(o.notes, "consider a role as the owner: roles stay when people leave")
 	}
 	return s.carryOut(ctx, o)
 }

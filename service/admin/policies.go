@@ -42,7 +42,7 @@ func (s *Service) PutPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 	case there && !in.Replace:
 		return wire.Changed{}, fault.New(fault.Conflict, "exists", "the policy %s exists already; edit it, or choose another name", in.Name)
 	case !there && in.Replace && !s.identity.Reviews(st, c):
-		return wire.Changed{}, fault.New(fault.NotFound, "not_found", "there is no policy %s, or it is not yours to change", in.Name)
+		return wire.Changed{}, fault.New(fault.NotFound, "not_found", "there is no policy %s, or you may not change it", in.Name)
 	case !there && in.Replace:
 		return wire.Changed{}, &access.NotFound{Kind: "policy", Name: in.Name, Known: st.Policies.Names()}
 	}
@@ -80,10 +80,10 @@ func (s *Service) policyNotes(st *platform.State, name string) []string {
 		}
 	}
 	if refs := revealedBy(st, column); len(refs) > 0 {
-		notes = append(notes, fmt.Sprintf("by REVEAL, %s see some of it in clear all the same", strings.Join(refs, ", ")))
+		notes = append(notes, fmt.Sprintf("REVEAL still shows some of it in clear to %s", strings.Join(refs, ", ")))
 	}
 	if len(st.Policies.Treated(column, st.Model)) == 0 {
-		notes = append(notes, fmt.Sprintf("no column bears %s now; those that will are treated from then on", st.Model.Path(column.At())))
+		notes = append(notes, fmt.Sprintf("no column has %s now; columns that get it later will be treated", st.Model.Path(column.At())))
 	}
 	return notes
 }
@@ -131,7 +131,7 @@ func (s *Service) SetPolicyStatus(ctx context.Context, c identity.Caller, name s
 	if err := s.identity.ChangesPolicy(st, c, name); err != nil {
 		return wire.Changed{}, err
 	}
-	verb := map[string]string{"live": "published", "off": "stopped", "draft": "took back to draft"}[in.Status]
+	verb := map[string]string{"live": "published", "off": "stopped", "draft": "made a draft of"}[in.Status]
 	what := policy.SetPolicyStatus{Name: name, Status: policy.Status(in.Status)}
 	o := order{caller: c, Change: in.Change, says: []string{verb + " the policy " + name}, changes: []platform.Change{what}}
 	if after, err := st.Apply(what, time.Now()); err == nil {
@@ -173,7 +173,7 @@ func (s *Service) readerless(st *platform.State, p *policy.RowPolicy) []string {
 			}
 		}
 		if holders > 0 && left == 0 {
-			notes = append(notes, fmt.Sprintf("nobody reads any row of %s then: %s may, and no allow policy is for any of them", st.Model.Path(table.ID), say.Count(holders, "subject")))
+			notes = append(notes, fmt.Sprintf("nobody will see any row of %s: %s may read it, and no allow policy applies to them", st.Model.Path(table.ID), say.Count(holders, "subject")))
 		}
 	}
 	return notes

@@ -34,7 +34,7 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 		}
 	}
 	if len(in.Subjects)+len(in.Memberships) > mostTaken {
-		return wire.Changed{}, fault.New(fault.Invalid, "too_large", "one import takes up to %d lines", mostTaken)
+		return wire.Changed{}, fault.New(fault.Invalid, "too_large", "one import can have up to %d lines", mostTaken)
 	}
 	t := &taking{order: order{caller: c, Change: in.Change}, state: st, by: st.Model.Ref(c.User)}
 	for _, subject := range in.Subjects {
@@ -47,7 +47,7 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 		t.membership(m)
 	}
 	if len(t.changes) == 0 {
-		return wire.Changed{Revision: st.Revision, Says: []string{"everything in it is there already"}, Notes: []string{}, Effects: []wire.Effect{}}, nil
+		return wire.Changed{Revision: st.Revision, Says: []string{"nothing to import: everything in it is there already"}, Notes: []string{}, Effects: []wire.Effect{}}, nil
 	}
 	// Dry, line by line: the message should name the first line that is bad.
 	probe, now := st.Model, time.Now()
@@ -63,7 +63,7 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 			t.also = both(t.also, endSessions(set.Subject, st))
 		}
 	}
-	t.says = []string{fmt.Sprintf("took in %s", strings.Join(t.counted(), ", "))}
+	t.says = []string{fmt.Sprintf("imported %s", strings.Join(t.counted(), ", "))}
 	return s.carryOut(ctx, t.order)
 }
 
@@ -71,9 +71,9 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 func atLine(line int, err error) error {
 	p := *fault.Of(err)
 	if line > 0 {
-		p.Detail = fmt.Sprintf("line %d: %s; nothing was taken in", line, p.Detail)
+		p.Detail = fmt.Sprintf("line %d: %s; nothing was imported", line, p.Detail)
 	} else {
-		p.Detail += "; nothing was taken in"
+		p.Detail += "; nothing was imported"
 	}
 	p.Line = line
 	return &p

@@ -48,7 +48,7 @@ func readRoster(f wire.RosterFile, into *wire.Roster) error {
 	c.TrimLeadingSpace = true
 	head, err := c.Read()
 	if err != nil {
-		return badFile(f, 1, "there is no head line, such as subject,title or member,of")
+		return badFile(f, 1, "the first line must name the columns, such as subject,title or member,of")
 	}
 	for i := range head {
 		head[i] = strings.ToLower(strings.TrimSpace(head[i]))
@@ -82,7 +82,7 @@ func badFile(f wire.RosterFile, line int, format string, args ...any) error {
 	if line > 0 {
 		where = strings.TrimSpace(fmt.Sprintf("%s line %d", f.Name, line))
 	}
-	p.Detail, p.Line = fmt.Sprintf("%s: %s; nothing was taken in", where, p.Detail), line
+	p.Detail, p.Line = fmt.Sprintf("%s: %s; nothing was imported", where, p.Detail), line
 	return p
 }
 
@@ -93,7 +93,7 @@ func readerOf(f wire.RosterFile, head []string) (func(*wire.Roster, []string, in
 	if slices.Contains(head, "subject") {
 		known, read = []string{"subject", "title", "disabled", "lead"}, readSubject
 	} else if !slices.Contains(head, "member") || !slices.Contains(head, "of") {
-		return nil, badFile(f, 1, "the head line has neither subject, nor member and of")
+		return nil, badFile(f, 1, "the first line names neither subject, nor member and of")
 	}
 	for i, name := range head {
 		attribute := known[0] == "subject" && strings.HasPrefix(name, attributePrefix)
@@ -143,7 +143,7 @@ func readMembership(into *wire.Roster, fields map[string]string, line int) error
 		until, err := time.Parse(time.RFC3339, text)
 		if err != nil {
 			if until, err = time.Parse(time.DateOnly, text); err != nil {
-				return fmt.Errorf("until: %q is no day, as in 2027-01-31", text)
+				return fmt.Errorf("until: %q is not a date such as 2027-01-31", text)
 			}
 		}
 		m.Until = &until
@@ -192,7 +192,7 @@ func RosterCSV(r wire.Roster, memberships bool) ([][]string, error) {
 		for _, name := range names {
 			for _, value := range s.Attributes[name] {
 				if strings.Contains(value, ";") {
-					return nil, fault.New(fault.Invalid, "not_csv", "the attribute %s of %s has a value with a semicolon, which CSV cannot tell apart; take the roster out as JSON", name, s.Ref)
+					return nil, fault.New(fault.Invalid, "not_csv", "the attribute %s of %s has a value with a semicolon, which CSV cannot represent; export the roster as JSON", name, s.Ref)
 				}
 			}
 			row = append(row, strings.Join(s.Attributes[name], ";"))

@@ -24,7 +24,7 @@ func closedBy(st *platform.State, path string) string {
 		return ""
 	}
 	if names := st.Treating(o.ID); len(names) > 0 {
-		return fmt.Sprintf("; it was treated by %s, so the table is closed to whom that is about until the policy is edited or stopped: what it held may stand under another name now", strings.Join(names, ", "))
+		return fmt.Sprintf("; %s treated it, so the table is closed to the readers of that policy until it is edited or stopped: the values may be in another column now", strings.Join(names, ", "))
 	}
 	return ""
 }
@@ -45,7 +45,7 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 		return wire.Changed{}, err
 	}
 	if o.Kind != access.Source {
-		return wire.Changed{}, fault.New(fault.Invalid, "wrong_level", "%s is a %s; a scan takes a source", name, o.Kind)
+		return wire.Changed{}, fault.New(fault.Invalid, "wrong_level", "%s is a %s; a scan needs a source", name, o.Kind)
 	}
 	if !s.identity.Manages(st, c, o.ID) {
 		return wire.Changed{}, s.identity.Refuse(c, audit.Change, "a scan of "+name, identity.Wants(st, access.Manage, o.ID))

@@ -48,7 +48,7 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 		}
 		ref = subject.Ref()
 		if in.Title != nil {
-			o.says = append(o.says, fmt.Sprintf("titled %s %q", ref, *in.Title))
+			o.says = append(o.says, fmt.Sprintf("set the description of %s to %q", ref, *in.Title))
 		}
 	}
 	if in.Lead != nil {
@@ -109,9 +109,9 @@ func (s *Service) orderRename(o *order, ref, name string) {
 	kind, _, _ := strings.Cut(ref, ":")
 	next := kind + ":" + strings.TrimPrefix(strings.ToLower(name), kind+":")
 	o.changes = append(o.changes, access.RenameSubject{Subject: ref, Name: name})
-	o.says = append(o.says, fmt.Sprintf("renamed %s to %s; it is who it was", ref, next))
+	o.says = append(o.says, fmt.Sprintf("renamed %s to %s; its grants are unchanged", ref, next))
 	fact := map[string]string{"user": "CURRENT_USER", "service": "CURRENT_USER", "group": "in_group", "role": "has_role"}[kind]
-	o.notes = append(o.notes, "rules with "+fact+" go by the name: columns and entitlement tables that have the old one no longer mean it")
+	o.notes = append(o.notes, "rules with "+fact+" compare with the name: columns and entitlement tables that hold the old name no longer match")
 }
 
 // RemoveSubject takes a subject away, with its memberships and the grants to it.

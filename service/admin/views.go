@@ -54,9 +54,9 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	case err == nil && old.Kind != access.View:
 		return o, fault.New(fault.Conflict, "exists", "%s is a %s already", in.Path, old.Kind)
 	case err == nil && !old.Missing && !in.Replace:
-		return o, fault.New(fault.Conflict, "exists", "there is a view %s already; to make it anew: CREATE OR REPLACE VIEW, or --replace", in.Path)
+		return o, fault.New(fault.Conflict, "exists", "there is a view %s already; to replace it: CREATE OR REPLACE VIEW, or --replace", in.Path)
 	case err == nil && !old.Missing:
-		verb = "made anew"
+		verb = "replaced"
 		if put.Rights == "" {
 			put.Rights = old.View.Rights
 		}
@@ -93,7 +93,7 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 		o.notes = append(o.notes, "it is sealed: its text is shown to nobody without DESCRIBE on it")
 	}
 	if strings.HasPrefix(put.Owner, "user:") {
-		o.notes = append(o.notes, "a role is the better owner: it stays when people go")
+		o.notes = append(o.notes, "consider a role as the owner: roles stay when people leave")
 	}
 	return o, nil
 }
@@ -152,7 +152,7 @@ func mayPlaceView(st *platform.State, own *access.Rights, put access.PutView) er
 		return identity.Wants(st, access.Create, schema.ID)
 	}
 	if old, err := st.Model.Lookup(put.Path); err == nil && old.Kind == access.View && !old.Missing && !own.Counts(old.Owner) {
-		return fault.New(fault.Refused, "refused", "%s is %s's; only who has the owner's rights makes it anew", put.Path, st.Model.Ref(old.Owner))
+		return fault.New(fault.Refused, "refused", "%s belongs to %s; only someone with the owner's rights can replace it", put.Path, st.Model.Ref(old.Owner))
 	}
 	return mayOwn(st, own, put.Owner)
 }
@@ -215,7 +215,7 @@ func (s *Service) dropViewOrder(p *identity.Viewer, c identity.Caller, path stri
 		return o, fault.New(fault.NotFound, "not_found", "the view %s is gone already", path)
 	}
 	path = p.Model.Path(view.ID)
-	o.changes, o.says = []platform.Change{access.DropView{Path: path}}, []string{"took the view " + path + " away"}
+	o.changes, o.says = []platform.Change{access.DropView{Path: path}}, []string{"removed the view " + path}
 	if n := len(p.Model.GrantsOn(view.ID)); n > 0 {
 		o.notes = append(o.notes, "grants on it stay and take no effect; they count again for a view of that name")
 	}

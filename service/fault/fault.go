@@ -85,7 +85,7 @@ func Of(err error) *Error {
 	case errors.Is(err, store.ErrUnwritable):
 		return New(Unavailable, "unwritable", "the service cannot write its records, so nothing was done. Its disk may be full; try again once /readyz reports ready")
 	case errors.Is(err, source.ErrTooLarge):
-		return New(Invalid, "too_large", "the answer is larger than the lane lets through; ask for less")
+		return New(Invalid, "too_large", "the answer is larger than its lane allows; ask for less")
 	case errors.As(err, &rest):
 		return New(Conflict, "dependents", "%v", err)
 	case errors.As(err, &constraint):
@@ -95,7 +95,7 @@ func Of(err error) *Error {
 	case errors.Is(err, ErrStopping):
 		return New(Unavailable, "stopping", "the service is stopping; try again when it is back")
 	case errors.Is(err, context.DeadlineExceeded):
-		return New(Invalid, "too_long", "the query took longer than it may; narrow it")
+		return New(Invalid, "too_long", "the query took longer than its lane allows; narrow it")
 	case errors.Is(err, context.Canceled):
 		return New(Cancelled, "cancelled", "the query was cancelled")
 	}

@@ -148,7 +148,7 @@ func PolicySentences(p *identity.Viewer, table access.ObjectID) []string {
 		out = append(out, fmt.Sprintf("%s: treats the column %s, which is gone from the source, so the table is closed", gone.Policy.Name, p.Model.Object(gone.Column).Name))
 	}
 	if g.Closed {
-		out = append(out, "row policies are live on the table, and none lets a row through here")
+		out = append(out, "row policies are live on the table, and none allows any row here")
 	}
 	for _, id := range slices.Sorted(maps.Keys(g.Columns)) {
 		d := g.Columns[id]
@@ -158,10 +158,10 @@ func PolicySentences(p *identity.Viewer, table access.ObjectID) []string {
 			}
 		}
 		for _, c := range d.Lost {
-			out = append(out, fmt.Sprintf("%s: takes no effect on %s, for a stricter policy wins", c.Name, p.Model.Object(id).Name))
+			out = append(out, fmt.Sprintf("%s: takes no effect on %s, because a stricter policy wins", c.Name, p.Model.Object(id).Name))
 		}
 		for _, c := range d.Lifted {
-			out = append(out, fmt.Sprintf("%s: takes no effect on %s, for REVEAL lifts it", c.Name, p.Model.Object(id).Name))
+			out = append(out, fmt.Sprintf("%s: takes no effect on %s, because REVEAL lifts it", c.Name, p.Model.Object(id).Name))
 		}
 		if d.Conflict {
 			out = append(out, fmt.Sprintf("policies on %s conflict: they ask for one treatment with different arguments, so the value is suppressed", p.Model.Object(id).Name))

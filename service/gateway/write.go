@@ -43,7 +43,7 @@ func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.View
 	record.Action = audit.Write
 	p.Touch(record, Objects(plan))
 	if p.Other {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "rows are changed as yourself; step back from the standpoint of %s first", p.Words))
+		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "rows are changed as yourself; you are viewing as %s. Return to your own view first", p.Words))
 	}
 	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standpoint: p.Words, Lane: lane.Name}
 	args := source.Bind(plan.Args, s.Facts(started))
@@ -78,10 +78,10 @@ func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.View
 			return nil
 		}
 		if size += rowSize(row); size > lane.Limits.Bytes {
-			return fault.New(fault.Invalid, "too_large", "RETURNING gives more than the %d bytes that the lane lets through; nothing was changed", lane.Limits.Bytes)
+			return fault.New(fault.Invalid, "too_large", "RETURNING gives more than the %d bytes that the lane allows; nothing was changed", lane.Limits.Bytes)
 		}
 		if len(out.Rows) == lane.Limits.Rows {
-			return fault.New(fault.Invalid, "too_many_rows", "RETURNING gives more than the %d rows that the lane lets through; nothing was changed", lane.Limits.Rows)
+			return fault.New(fault.Invalid, "too_many_rows", "RETURNING gives more than the %d rows that the lane allows; nothing was changed", lane.Limits.Rows)
 		}
 		out.Rows = append(out.Rows, append([]any(nil), row...))
 		return nil

@@ -63,7 +63,7 @@ func (s *Service) Reviewable(st *platform.State, c Caller, ref string) (*access.
 	if err == nil && ownErr == nil && own.Holds(subject.ID) {
 		return subject, nil
 	}
-	return nil, fault.New(fault.Refused, "refused", "asking about other subjects needs DESCRIBE on platform")
+	return nil, fault.New(fault.Refused, "refused", "to ask about other subjects you need DESCRIBE on platform")
 }
 
 // WritesPolicies refuses a caller who may not write policies on what a path
@@ -97,5 +97,5 @@ func (s *Service) ChangesPolicy(st *platform.State, c Caller, name string) error
 	case row == nil && column == nil && s.Reviews(st, c):
 		return &access.NotFound{Kind: "policy", Name: name, Known: st.Policies.Names()}
 	}
-	return s.Refuse(c, audit.Change, "the policy "+name, fault.New(fault.Refused, "refused", "there is no policy %s, or it is not yours to change", name))
+	return s.Refuse(c, audit.Change, "the policy "+name, fault.New(fault.Refused, "refused", "there is no policy %s, or you may not change it", name))
 }

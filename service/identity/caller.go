@@ -37,7 +37,7 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	now := time.Now()
 	name := strings.TrimPrefix(strings.ToLower(strings.TrimSpace(in.User)), "user:")
 	if len(name) > mostName || len(in.Password) > mostPassword || len(in.Name) > mostName {
-		return "", out, fault.New(fault.Invalid, "too_long", "a name has at most %d bytes, and a password %d", mostName, mostPassword)
+		return "", out, fault.New(fault.Invalid, "oversized", "a name can have up to %d bytes, and a password %d", mostName, mostPassword)
 	}
 	who := pair{userRef(name), audit.Bounded(address, mostName)}
 	signedIn := func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) }

@@ -25,7 +25,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	st := s.platform.Current()
 	ref := st.Model.Ref(c.User)
 	if len(in.Old) > mostPassword || len(in.New) > mostPassword {
-		return wire.Changed{}, fault.New(fault.Invalid, "too_long", "a password has at most %d bytes", mostPassword)
+		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a password can have up to %d bytes", mostPassword)
 	}
 	who := pair{"password " + ref, audit.Bounded(c.Address, mostName)}
 	if s.attempt.wait(who, time.Now(), func() bool { return false }) > 0 {
@@ -35,7 +35,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	record := &store.Record{Actor: ref, Action: audit.Password, Decision: audit.Allowed, Text: "changed the own password", Address: c.Address}
+	record := &store.Record{Actor: ref, Action: audit.Password, Decision: audit.Allowed, Text: "changed their password", Address: c.Address}
 	switch {
 	case !ok:
 		s.attempt.failed(who, time.Now())
@@ -62,7 +62,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 const ShortestPassword = 8
 
 func WeakPassword() error {
-	return fault.New(fault.Invalid, "weak_password", "a password has at least %d characters", ShortestPassword)
+	return fault.New(fault.Invalid, "weak_password", "a password needs at least %d characters", ShortestPassword)
 }
 
 // Tokens lists the caller's sessions and tokens; of another account for who
@@ -136,11 +136,11 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 	case id == 0:
 		return wire.NewToken{}, fault.New(fault.Invalid, "nothing", "name the account that the token is for")
 	case in.Name == "" || len(in.Name) > 100:
-		return wire.NewToken{}, fault.New(fault.Invalid, "bad_name", "say in up to 100 characters what the token is for")
+		return wire.NewToken{}, fault.New(fault.Invalid, "bad_name", "name the token, in up to 100 characters")
 	case !expires.After(now):
-		return wire.NewToken{}, fault.New(fault.Invalid, "bad_date", "the token would have ended already")
+		return wire.NewToken{}, fault.New(fault.Invalid, "bad_date", "the end date has passed already")
 	case expires.After(now.Add(longestToken)):
-		return wire.NewToken{}, fault.New(fault.Invalid, "bad_date", "a token lasts a year at the most")
+		return wire.NewToken{}, fault.New(fault.Invalid, "bad_date", "a token lasts up to a year")
 	case st.Model.Subject(id).Disabled:
 		return wire.NewToken{}, fault.New(fault.Invalid, "disabled", "%s is disabled", st.Model.Ref(id))
 	}
@@ -189,5 +189,5 @@ func (s *Service) EndToken(ctx context.Context, c Caller, id string) (wire.Chang
 		}
 		return wire.Changed{Revision: st.Revision, Done: true, Says: []string{says}, Notes: []string{}, Effects: []wire.Effect{}}, nil
 	}
-	return wire.Changed{}, fault.New(fault.NotFound, "not_found", "there is no token %s, or it is not yours to end", id)
+	return wire.Changed{}, fault.New(fault.NotFound, "not_found", "there is no token %s, or you may not end it", id)
 }

@@ -33,7 +33,7 @@ func (s *Service) ToldIn(st *platform.State, c Caller, err error) *fault.Error {
 	switch {
 	case errors.As(err, &p):
 		if p.Code == "in_use" {
-			return fault.New(fault.Conflict, p.Code, "it is still in use; ask an administrator by what")
+			return fault.New(fault.Conflict, p.Code, "it is still in use; ask an administrator where")
 		}
 		return p
 	case errors.As(err, &notFound) && !slices.Contains(fixedKinds, notFound.Kind):
@@ -41,14 +41,14 @@ func (s *Service) ToldIn(st *platform.State, c Caller, err error) *fault.Error {
 	case errors.As(err, &invalid):
 		switch invalid.Code { // whose texts name subjects
 		case "role_loop", "lead_loop":
-			return fault.New(fault.Invalid, invalid.Code, "that would close a loop; ask an administrator to show it")
+			return fault.New(fault.Invalid, invalid.Code, "that would close a loop; an administrator can see it")
 		case "dependents":
-			return fault.New(fault.Invalid, invalid.Code, "others were given it from there; ask an administrator to take it away")
+			return fault.New(fault.Invalid, invalid.Code, "others were given it from there; ask an administrator to revoke it")
 		case "ambiguous_subject":
 			return fault.New(fault.Invalid, invalid.Code, "write the kind before the name, such as user:NAME")
 		}
 	case errors.As(err, &rest):
-		return fault.New(fault.Conflict, "dependents", "others have passed it on; ask an administrator to revoke it")
+		return fault.New(fault.Conflict, "dependents", "others were granted it from there; ask an administrator to revoke it")
 	case errors.As(err, &q):
 		return s.toldOfQuery(st, c, q)
 	}
@@ -65,7 +65,7 @@ func (s *Service) toldOfQuery(st *platform.State, c Caller, q *query.Error) *fau
 	told := fault.Of(q)
 	switch {
 	case q.Code == query.Broken:
-		told.Detail = "a table that this reads is closed, since one of its policies no longer fits it. An administrator has to edit or stop the policy; the record has the reason"
+		told.Detail = "a table that this reads is closed because one of its policies no longer fits it. An administrator has to edit or stop the policy; the record has the reason"
 	case q.Code == query.ViewClosed:
 		told.Detail = "a view that this reads is closed: what it reads has changed or is not for you, or its owner may no longer lend it; the record has the reason"
 	case q.Hidden:

@@ -70,7 +70,7 @@ func (s *Service) ActIn(ctx context.Context, c Caller, role access.SubjectID) er
 // ViewerOf works out the standpoint of a subject, for who may ask about it.
 func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at wire.Standpoint) (*Viewer, error) {
 	if len(at.Purpose) > mostPurpose {
-		return nil, fault.New(fault.Invalid, "bad_purpose", "a purpose has at most %d bytes", mostPurpose)
+		return nil, fault.New(fault.Invalid, "bad_purpose", "a purpose can have up to %d bytes", mostPurpose)
 	}
 	session := access.Standpoint{Subject: id, Purpose: strings.TrimSpace(at.Purpose)}
 	if at.Role != "" {
@@ -96,11 +96,11 @@ func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at
 
 // roleNotHeld says the same of a role that is not there.
 func roleNotHeld(name string) error {
-	return fault.New(fault.Invalid, "role_not_held", "you do not hold a role %s", name)
+	return fault.New(fault.Invalid, "role_not_held", "you do not have a role %s", name)
 }
 
 func (s *Service) notStandIn() error {
-	return fault.New(fault.Refused, "refused", "looking as somebody else needs MANAGE on platform")
+	return fault.New(fault.Refused, "refused", "viewing as somebody else needs MANAGE on platform")
 }
 
 // Seen finds an object that the standpoint sees. What it does not see is

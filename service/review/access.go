@@ -70,7 +70,7 @@ func (s *Service) access(p *identity.Viewer, o *access.Object, paths bool) wire.
 		a.Columns = a.Bands.Says
 		a.Rows = rowsSay(p, p.State.Policies.Govern(p.Rights, o.Parent))
 	} else if len(v.Shut) > 0 {
-		a.Rows = "door shut: " + p.Model.Path(v.Shut[0])
+		a.Rows = "can't enter " + p.Model.Path(v.Shut[0])
 	}
 	if paths {
 		for _, privilege := range v.Held.Each() {
@@ -107,7 +107,7 @@ func (s *Service) AccessTo(c identity.Caller, path string, paths bool) (wire.Acc
 		if _, err := s.identity.Seen(own, path); err != nil {
 			return wire.AccessList{}, err
 		}
-		return wire.AccessList{}, fault.New(fault.Refused, "refused", "asking who can use %s needs DESCRIBE or MANAGE on it", path)
+		return wire.AccessList{}, fault.New(fault.Refused, "refused", "to ask who can use %s you need DESCRIBE or MANAGE on it", path)
 	}
 	out := wire.AccessList{About: st.Model.Path(o.ID), Items: []wire.Access{}, Revision: st.Revision}
 	for _, subject := range s.holding(st, o.ID) {

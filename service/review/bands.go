@@ -72,7 +72,7 @@ func bandsOf(p *identity.Viewer, id access.ObjectID) wire.Bands {
 			all.Door = empty
 		}
 	}
-	doors := map[string]string{full: "doors open", hatched: "some doors open", empty: "door shut"}[all.Door]
+	doors := map[string]string{full: "can enter", hatched: "can enter some of it", empty: "can't enter"}[all.Door]
 	all.Says = fmt.Sprintf("%s; %d of %d tables readable", doors, readable, n)
 	return all
 }
@@ -100,11 +100,11 @@ func relationBands(p *identity.Viewer, o *access.Object) wire.Bands {
 		case writes != 0:
 			b.Verbs, b.Says = hatched, "may "+writes.String()+"; does not read"
 		case len(v.Shut) > 0 && v.Held.Has(access.Select):
-			b.Says = "SELECT is held, but the door of " + p.Model.Path(v.Shut[0]) + " is shut"
+			b.Says = "has SELECT, but can't enter " + p.Model.Path(v.Shut[0]) + ": USAGE is missing"
 		case len(v.Shut) > 0:
-			b.Says = "door shut; no SELECT"
+			b.Says = "can't enter; no SELECT"
 		default:
-			b.Says = "door open; no SELECT"
+			b.Says = "can enter; no SELECT"
 		}
 		return b
 	}
@@ -127,9 +127,9 @@ type left struct {
 func leftBy(p *identity.Viewer, o *access.Object) left {
 	if o.Kind == access.View {
 		if err := viewTrouble(p, o); err != nil {
-			return left{empty, empty, "no rows: what the view reads cannot be read"}
+			return left{empty, empty, "no rows: the view reads what may not be read"}
 		}
-		return left{hatched, hatched, "rows and columns as policies leave them in its tables"}
+		return left{hatched, hatched, "rows and columns as the policies of its tables allow"}
 	}
 	v, g := p.Resolve(o.ID), p.State.Policies.Govern(p.Rights, o.ID)
 	out := left{full, full, rowsSay(p, g) + "; " + columnsSay(p, v, g)}
@@ -195,7 +195,7 @@ func rulesSay(p *identity.Viewer, g *policy.Rules) string {
 	}
 	switch {
 	case g.Closed:
-		return "no rows: no row policy lets any through"
+		return "no rows: no row policy allows any"
 	case len(names) > 0 && !p.Reviews:
 		return "some rows"
 	case len(names) > 0:

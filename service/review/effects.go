@@ -217,15 +217,15 @@ func (s *Service) DormantNotes(before, after *platform.State, changes []platform
 			continue // a later change of the same order has removed it
 		}
 		if w := s.grant(after, g); w.Dormant != "" {
-			note := fmt.Sprintf("what was granted to %s gives nothing yet: %s", add.Subject, w.Dormant)
+			note := fmt.Sprintf("the grant to %s has no effect yet: %s", add.Subject, w.Dormant)
 			if w.Wake != "" {
-				note += ". To wake it: " + w.Wake
+				note += ". To change that: " + w.Wake
 			}
 			notes = append(notes, note)
 		}
 	}
 	for _, g := range lapsedGrants(before, after) {
-		notes = append(notes, fmt.Sprintf("%s on %s to %s, granted by %s, gives nothing any more: what it rested on has ended",
+		notes = append(notes, fmt.Sprintf("%s on %s to %s, granted by %s, no longer has an effect: the grant that it depended on has ended",
 			after.Model.GrantName(g), after.Model.Target(g.Target), after.Model.Ref(g.Subject), after.Model.Ref(g.Grantor)))
 	}
 	notes = append(notes, takenAlong(before, after, changes)...)
@@ -250,7 +250,7 @@ func takenAlong(before, after *platform.State, changes []platform.Change) []stri
 	for _, g := range access.Ended(before.Model, m) {
 		what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
 		if !named[what+" "+on+" "+to] {
-			notes = append(notes, fmt.Sprintf("revoked along with it: %s on %s to %s by %s", what, on, to, m.Ref(g.Grantor)))
+			notes = append(notes, fmt.Sprintf("also revoked: %s on %s to %s by %s", what, on, to, m.Ref(g.Grantor)))
 		}
 	}
 	return notes

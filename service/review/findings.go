@@ -57,7 +57,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
 		if more := f.count[kind] - mostOfAKind; more > 0 {
 			f.count[kind] = 0
-			f.add(kind, "", "", fmt.Sprintf("and %d more of this kind", more), "mend these first, then look again")
+			f.add(kind, "", "", fmt.Sprintf("and %d more of this kind", more), "fix these first, then list the findings again")
 		}
 	}
 	s.found.Store(&foundList{st.Revision, administrators, time.Now(), out})
@@ -102,7 +102,7 @@ func (f *finder) add(kind, subject, object, says, why string, fix ...string) {
 func (f *finder) policies() {
 	broken := func(name, on string, err error) {
 		if err != nil {
-			f.add("broken", "", on, fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err), "what it is about is closed until somebody decides",
+			f.add("broken", "", on, fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err), "its table is closed until somebody edits or stops the policy",
 				"gneiss policy rows edit "+name, "gneiss policy stop "+name)
 		}
 	}
@@ -131,7 +131,7 @@ func (f *finder) lent(p *policy.Scope, on string) {
 			continue
 		}
 		f.add("lent", f.st.Model.Ref(p.Writer), on, fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.Model.Path(id), f.st.Model.Ref(p.Writer)),
-			"the policy still shows data from that table, by a right that its writer no longer has", "gneiss policy rows edit "+p.Name, "gneiss policy stop "+p.Name)
+			"the policy still shows data from that table, although its writer has lost the right to", "gneiss policy rows edit "+p.Name, "gneiss policy stop "+p.Name)
 	}
 }
 
@@ -145,7 +145,7 @@ func (f *finder) uncovered() {
 		for _, id := range f.st.Policies.Bearing(m, label.ID) {
 			if len(f.st.Treating(id)) == 0 {
 				f.add("uncovered", "", m.Path(m.Object(id).Parent), fmt.Sprintf("%s bears %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
-					"who holds SELECT on it sees it in clear", fmt.Sprintf("gneiss policy columns add NAME --on %s --treat suppress --except SUBJECT", m.Path(label.ID)))
+					"everyone who has SELECT on it sees it in clear", fmt.Sprintf("gneiss policy columns add NAME --on %s --treat suppress --except SUBJECT", m.Path(label.ID)))
 			}
 		}
 	}
@@ -174,16 +174,16 @@ func (f *finder) grant(g *access.Grant) {
 		if w.Wake != "" {
 			fix = []string{w.Wake, revoke}
 		}
-		f.add("dormant", to, on, says+" gives nothing: "+w.Dormant, "somebody thinks that it gives something, or it is left over", fix...)
+		f.add("dormant", to, on, says+" has no effect: "+w.Dormant, "either somebody relies on it, or it was left behind", fix...)
 	}
 	switch {
 	case kind == access.Public && !lane:
-		f.add("to_public", to, on, says, "everyone has it, also who comes tomorrow", revoke)
+		f.add("to_public", to, on, says, "everyone has it, including future users", revoke)
 	case kind == access.User:
-		f.add("to_user", to, on, says+", straight to a user", "rights given through roles are found, reviewed and taken back together", revoke)
+		f.add("to_user", to, on, says+", directly to a user", "rights given through roles are found, reviewed and taken back together", revoke)
 	}
 	if wide {
-		f.add("broad", to, on, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, also those that come", revoke)
+		f.add("broad", to, on, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, present and future", revoke)
 	}
 	if other != nil {
 		f.add("redundant", to, on, says+" adds nothing", fmt.Sprintf("%s on %s to %s gives the same", m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)), revoke)
@@ -204,14 +204,14 @@ func (f *finder) subject(subject *access.Subject) {
 	m, ref := f.st.Model, subject.Ref()
 	remove := fmt.Sprintf("gneiss %s remove %s", subject.Kind, subject.Name)
 	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator && f.census.CountHolders(subject.ID) == 0 {
-		f.add("no_holders", ref, "", "nobody has "+ref, "what is granted to it gives nothing, until somebody is given it without a look at what it holds", remove)
+		f.add("no_holders", ref, "", ref+" has no members", "its grants have no effect now, and take effect for the next member, whoever that is", remove)
 	}
 	if has := m.CountGrantsTo(subject.ID) + len(subject.Memberships); subject.Acts() && has > 0 {
 		switch {
 		case subject.Disabled:
-			f.add("no_sign_in", ref, "", fmt.Sprintf("%s is disabled and has %s", ref, say.Count(has, "right")), "they come back unseen when the account is enabled again", remove)
+			f.add("no_sign_in", ref, "", fmt.Sprintf("%s is disabled and has %s", ref, say.Count(has, "right")), "they return, unreviewed, when the account is enabled again", remove)
 		case !f.canSignIn[uint32(subject.ID)]:
-			f.add("no_sign_in", ref, "", fmt.Sprintf("%s has %s, and neither a password nor a token", ref, say.Count(has, "right")), "nobody can use what it has, until somebody gives it a password without a look", remove)
+			f.add("no_sign_in", ref, "", fmt.Sprintf("%s has %s, and neither a password nor a token", ref, say.Count(has, "right")), "nobody can use them now; whoever sets a password for it can", remove)
 		}
 	}
 	for _, e := range subject.Memberships {
@@ -247,7 +247,7 @@ func (f *finder) alike() {
 				continue
 			}
 			told[other.Name] = true
-			f.add("alike_names", newer.Ref(), "", fmt.Sprintf("%s is named almost as %s", newer.Ref(), older.Ref()), "one of the two may be a slip of the keyboard",
+			f.add("alike_names", newer.Ref(), "", fmt.Sprintf("%s is named almost like %s", newer.Ref(), older.Ref()), "one of the two may be a typo",
 				fmt.Sprintf("gneiss %s remove %s", newer.Kind, newer.Name))
 		}
 	}

@@ -46,14 +46,14 @@ func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *acces
 		w.Dormant = "its end date has passed"
 		grant(w.Privilege, w.Object)
 	case access.CauseBasis:
-		w.Dormant = "what it rested on has ended (" + w.Basis + ")"
+		w.Dormant = "the grant that it depended on has ended (" + w.Basis + ")"
 		grant(w.Privilege, w.Object)
 	case access.CauseMissing:
 		w.Dormant = w.Object + " is no longer in its source"
 	case access.CauseNoMatch:
-		w.Dormant = "no name matches its pattern yet"
+		w.Dormant = "nothing matches its pattern yet"
 	case access.CauseNoHolders:
-		w.Dormant = "nobody has " + w.Subject
+		w.Dormant = w.Subject + " has no members"
 		switch subject := m.Subject(g.Subject); {
 		case subject.Kind == access.Role:
 			w.Wake = fmt.Sprintf("gneiss role give %s to SUBJECT", subject.Name)
@@ -63,13 +63,13 @@ func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *acces
 			w.Dormant, w.Wake = w.Subject+" is disabled", fmt.Sprintf("gneiss %s set %s --enable", subject.Kind, subject.Name)
 		}
 	case access.CauseNoLane:
-		w.Dormant = "no lane is open to who has it, so no query of theirs can run"
+		w.Dormant = "its holders may use no lane, so they can run no query"
 		grant("USAGE", m.Path(m.Lanes()[0].ID))
 		if lane, err := m.FindLane(access.FirstLane); err == nil {
 			grant("USAGE", m.Path(lane.ID))
 		}
 	case access.CauseDoorShut:
-		w.Dormant = fmt.Sprintf("the door of %s is shut: USAGE is wanting", m.Path(d.Door))
+		w.Dormant = fmt.Sprintf("%s can't enter %s: USAGE is missing", w.Subject, m.Path(d.Door))
 		grant("USAGE", m.Path(d.Door))
 	}
 }
@@ -78,7 +78,7 @@ func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *acces
 type GrantSearch struct {
 	Object  string // at and below it
 	Subject string // to it itself
-	Dormant bool   // only those that give nothing now
+	Dormant bool   // only those that have no effect now
 	After   string // a cursor
 	Limit   int
 }
@@ -122,7 +122,7 @@ func (s *Service) Grants(c identity.Caller, q GrantSearch) (wire.List[wire.Grant
 	}
 	after, err := strconv.ParseUint("0"+strings.TrimPrefix(q.After, "g"), 10, 32)
 	if err != nil {
-		return out, fault.New(fault.Invalid, "bad_cursor", "%q is no cursor of this list", q.After)
+		return out, fault.New(fault.Invalid, "bad_cursor", "%q is not a cursor of this list", q.After)
 	}
 	last, most := access.GrantID(0), pageOf(q.Limit)
 	each(access.GrantID(after), func(g *access.Grant) bool {

@@ -38,7 +38,7 @@ func (s *Service) Matrix(ctx context.Context, c identity.Caller, path string) (w
 		table, only = st.Model.Object(o.Parent), o.ID
 	}
 	if table.Kind != access.Table {
-		return out, fault.New(fault.Invalid, "wrong_level", "%s is a %s; this takes a table or a column", path, o.Kind)
+		return out, fault.New(fault.Invalid, "wrong_level", "%s is a %s; name a table or a column", path, o.Kind)
 	}
 	// It looks as everybody, one after the other.
 	if !s.identity.Manages(st, c, access.PlatformID) {

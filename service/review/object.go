@@ -123,7 +123,7 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 		}
 		treatment := d.Treatment.String()
 		if o.Kind == access.View {
-			treatment = "as its tables have it"
+			treatment = "as in its tables"
 		}
 		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
 			Treatment: treatment, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: labelsOf(p, id)})

@@ -77,7 +77,7 @@ func (s *Service) Preview(ctx context.Context, c identity.Caller, in wire.Previe
 		}
 	}
 	if !table.Kind.IsRelation() {
-		return wire.Preview{}, fault.New(fault.Invalid, "wrong_level", "%s is a %s; a preview takes a table", in.Table, table.Kind)
+		return wire.Preview{}, fault.New(fault.Invalid, "wrong_level", "%s is a %s; a preview needs a table", in.Table, table.Kind)
 	}
 	out := wire.Preview{Table: st.Model.Path(table.ID), Columns: []wire.ResultColumn{}, Rows: []wire.PreviewRow{}}
 	key := commonKey(st, sides, table)

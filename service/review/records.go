@@ -96,7 +96,7 @@ func cursor(text string) (int64, error) {
 	}
 	id, err := strconv.ParseInt(strings.TrimPrefix(strings.ToUpper(text), "R-"), 10, 64)
 	if err != nil || id < 1 {
-		return 0, fault.New(fault.Invalid, "bad_reference", "%q is no reference of a record; they look like R-17", text)
+		return 0, fault.New(fault.Invalid, "bad_reference", "%q is not the reference of a record, such as R-17", text)
 	}
 	return id, nil
 }
@@ -112,7 +112,7 @@ func (s *Service) Record(ctx context.Context, c identity.Caller, ref string) (wi
 		return wire.Record{}, err
 	}
 	if len(list.Items) == 0 || list.Items[0].ID != id {
-		return wire.Record{}, fault.New(fault.NotFound, "not_found", "there is no record %s, or it is not yours to see", ref)
+		return wire.Record{}, fault.New(fault.NotFound, "not_found", "there is no record %s, or you may not see it", ref)
 	}
 	r := list.Items[0]
 	st := s.platform.Current()

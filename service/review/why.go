@@ -63,7 +63,7 @@ func (s *Service) Why(c identity.Caller, ref, privilege, path string, at wire.St
 		}
 	}
 	if out.Allowed && !out.Lane && o.Kind.IsRelation() {
-		out.Says += ". But no lane is open to them, so no query of theirs can run"
+		out.Says += ". But they may use no lane, so they can run no query"
 		if lane, err := st.Model.FindLane(access.FirstLane); err == nil && s.identity.Reviews(st, c) {
 			out.Fixes = s.identity.Fixes(p, access.Usage, lane.ID)
 		}
