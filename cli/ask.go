@@ -169,7 +169,11 @@ func objectsSay(n int) string {
 func (a *app) showFindings(list []wire.Finding) error {
 	g := grid{head: []string{"finding", "what", "why it matters", "fix"}}
 	for _, f := range list {
-		g.rows = append(g.rows, []string{f.Kind, f.Says, f.Why, strings.Join(f.Fix, "; or ")})
+		var fixes []string
+		for _, fix := range f.Fixes {
+			fixes = append(fixes, commands(fix)...)
+		}
+		g.rows = append(g.rows, []string{f.Kind, f.Says, f.Why, strings.Join(fixes, "; or ")})
 	}
 	if a.output != "table" {
 		return a.show(list, g)
@@ -181,8 +185,10 @@ func (a *app) showFindings(list []wire.Finding) error {
 	for _, f := range list {
 		fmt.Fprintf(a.out, "%s  %s.\n", a.mark(f.Kind, text.Bold), f.Says)
 		fmt.Fprintf(a.out, "    %s\n", f.Why)
-		for _, fix := range f.Fix {
-			fmt.Fprintf(a.out, "    $ %s\n", fix)
+		for _, fix := range f.Fixes {
+			for _, c := range commands(fix) {
+				fmt.Fprintf(a.out, "    $ %s\n", c)
+			}
 		}
 	}
 	return nil

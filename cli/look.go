@@ -254,7 +254,11 @@ func grantGrid(list []wire.Grant) grid {
 			notes = append(notes, x.Ticket)
 		}
 		if x.Dormant != "" {
-			notes = append(notes, "DORMANT: "+x.Dormant+either(x.Wake, "; to change that: "+x.Wake, ""))
+			note := "DORMANT: " + x.Dormant
+			if x.Fix != nil {
+				note += "; to change that: " + strings.Join(commands(*x.Fix), "; ")
+			}
+			notes = append(notes, note)
 		}
 		g.rows = append(g.rows, []string{x.Privilege, x.Object, x.Subject, x.Grantor, since, strings.Join(notes, "; ")})
 	}

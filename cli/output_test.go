@@ -85,7 +85,7 @@ func TestExitCodes(t *testing.T) {
 		says string
 	}{
 		{"done", nil, ExitDone, ""},
-		{"refused", &wire.Problem{Status: 403, Code: "refused", Detail: "you lack SELECT", Reference: "R-7", Fixes: []wire.Fix{{Says: "give role:x", Commands: []string{"gneiss role give x to y"}}}}, ExitRefused, "gneiss role give x to y\nReference: R-7"},
+		{"refused", &wire.Problem{Status: 403, Code: "refused", Detail: "you lack SELECT", Reference: "R-7", Fixes: []wire.Fix{{Says: "give role:x", Give: &wire.Member{Member: "user:y", Of: "role:x"}}}}, ExitRefused, "gneiss role give x to user:y\nReference: R-7"},
 		{"not found", &wire.Problem{Status: 404, Code: "not_found", Detail: "no table x"}, ExitFailed, "no table x"},
 		{"not signed in", &wire.Problem{Status: 401, Code: "not_signed_in", Detail: "sign in first"}, ExitFailed, "gneiss sign-in --user NAME"},
 		{"unreachable", &client.Unreachable{Server: "http://127.0.0.1:1", Err: errors.New("refused")}, ExitUnreachable, "gneiss demo"},

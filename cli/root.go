@@ -179,7 +179,7 @@ func printFixes(w io.Writer, fixes []wire.Fix) {
 	fmt.Fprintln(w, "Ways to give it, smallest first:")
 	for _, f := range fixes {
 		fmt.Fprintf(w, "  %s\n", f.Says)
-		for _, c := range f.Commands {
+		for _, c := range commands(f) {
 			fmt.Fprintf(w, "    %s\n", c)
 		}
 	}

@@ -822,20 +822,20 @@ func TestFindings(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{
-		"dormant|role:lab_analyst|survey.licensing.payments|gneiss grant usage on survey.licensing to role:lab_analyst",
-		"uncovered||survey.licensing.payments|gneiss policy columns add NAME --on label:commercial --treat suppress --except SUBJECT",
-		"dormant|role:sample_courier|survey.assay.samples|gneiss role give sample_courier to SUBJECT",
-		"broad|service:slag|survey|gneiss revoke select on survey from service:slag",
-		"no_holders|group:geologits||gneiss group remove geologits",
-		"alike_names|group:geologits||gneiss group remove geologits",
-		"to_public|public|survey.field|gneiss revoke describe on survey.field from public",
-		"to_user|user:marl|survey.field.visits|gneiss revoke select on survey.field.visits from user:marl",
-		"redundant|role:survey_reader|survey.drilling.lithology|gneiss revoke select on survey.drilling.lithology from role:survey_reader",
-		"administrators|role:administrator|platform|gneiss role take administrator from SUBJECT",
+		"dormant|role:lab_analyst|survey.licensing.payments|grant USAGE on survey.licensing to role:lab_analyst",
+		"uncovered||survey.licensing.payments|add a column policy for label:commercial",
+		"dormant|role:sample_courier|survey.assay.samples|give role:sample_courier to somebody",
+		"broad|service:slag|survey|revoke SELECT on survey from service:slag",
+		"no_holders|group:geologits||remove group:geologits",
+		"alike_names|group:geologits||remove group:geologits",
+		"to_public|public|survey.field|revoke DESCRIBE on survey.field from public",
+		"to_user|user:marl|survey.field.visits|revoke SELECT on survey.field.visits from user:marl",
+		"redundant|role:survey_reader|survey.drilling.lithology|revoke SELECT on survey.drilling.lithology from role:survey_reader",
+		"administrators|role:administrator|platform|take role:administrator from somebody",
 	} {
 		found := false
 		for _, f := range list.Items {
-			found = found || len(f.Fix) > 0 && strings.Join([]string{f.Kind, f.Subject, f.Object, f.Fix[0]}, "|") == want
+			found = found || len(f.Fixes) > 0 && strings.Join([]string{f.Kind, f.Subject, f.Object, f.Fixes[0].Says}, "|") == want
 		}
 		if !found {
 			t.Errorf("not found: %s", want)

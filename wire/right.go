@@ -17,7 +17,6 @@ type Grant struct {
 	Reason    string     `json:"reason,omitempty"`
 	Ticket    string     `json:"ticket,omitempty"`
 	Dormant   string     `json:"dormant,omitempty" description:"why it gives nothing now"`
-	Wake      string     `json:"wake,omitempty" description:"the command that would wake it"`
 	Fix       *Fix       `json:"fix,omitempty" description:"the same, for programs; without grants where somebody has to be chosen"`
 }
 
@@ -28,13 +27,21 @@ type Path struct {
 	Says  string   `json:"says"`
 }
 
-// A Fix is one way to give what is missing.
+// A Fix is one way to put something right: in words, and as the request that does it.
+// One of the requests is set.
 type Fix struct {
-	Says     string         `json:"says"`
-	Commands []string       `json:"commands"`
-	Give     *Member        `json:"give,omitempty"`
-	Grants   []GrantRequest `json:"grants,omitempty"`
-	Opens    int            `json:"opens" description:"tables that this would open in all"`
+	Says   string         `json:"says"`
+	Opens  int            `json:"opens,omitempty" description:"tables that the subject could read after it"`
+	Grants []GrantRequest `json:"grants,omitempty"`
+	Revoke *GrantRequest  `json:"revoke,omitempty"`
+	Give   *Member        `json:"give,omitempty" description:"a membership to add; without a member, one is to be chosen"`
+	Take   *Member        `json:"take,omitempty" description:"a membership to end; without a member, one is to be chosen"`
+	Remove string         `json:"remove,omitempty" description:"a subject"`
+	Enable string         `json:"enable,omitempty" description:"an account"`
+	Edit   string         `json:"edit,omitempty" description:"a policy"`
+	Stop   string         `json:"stop,omitempty" description:"a policy"`
+	Kind   string         `json:"kind,omitempty" enum:",rows,columns" description:"of the policy"`
+	Treat  string         `json:"treat,omitempty" description:"a label that a column policy is to be added for"`
 }
 
 // Why answers why, or why not.

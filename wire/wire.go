@@ -141,12 +141,12 @@ type Source struct {
 // A Finding is something about rights that deserves a look, with its reason and
 // its fix.
 type Finding struct {
-	Kind    string   `json:"kind" description:"stable, for programs"`
-	Subject string   `json:"subject,omitempty"`
-	Object  string   `json:"object,omitempty"`
-	Says    string   `json:"says"`
-	Why     string   `json:"why"`
-	Fix     []string `json:"fix" description:"commands that fix it"`
+	Kind    string `json:"kind" description:"stable, for programs"`
+	Subject string `json:"subject,omitempty"`
+	Object  string `json:"object,omitempty"`
+	Says    string `json:"says"`
+	Why     string `json:"why"`
+	Fixes   []Fix  `json:"fixes"`
 }
 
 // Limits bound what runs on a lane.

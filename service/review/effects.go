@@ -203,8 +203,8 @@ func lapsedGrants(before, after *platform.State) []*access.Grant {
 // policyNamed is what changes of policies have in common.
 type policyNamed interface{ PolicyName() string }
 
-// DormantNotes warns of new grants that give nothing yet, and of older ones that
-// give nothing any more, and says what would wake them.
+// DormantNotes warns of new grants without effect, and of older ones that have lost
+// theirs, and says what would change that.
 func (s *Service) DormantNotes(before, after *platform.State, changes []platform.Change) []string {
 	var notes []string
 	for _, c := range changes {
@@ -218,8 +218,8 @@ func (s *Service) DormantNotes(before, after *platform.State, changes []platform
 		}
 		if w := s.grant(after, g); w.Dormant != "" {
 			note := fmt.Sprintf("the grant to %s has no effect yet: %s", add.Subject, w.Dormant)
-			if w.Wake != "" {
-				note += ". To change that: " + w.Wake
+			if w.Fix != nil {
+				note += ". To change that, " + w.Fix.Says
 			}
 			notes = append(notes, note)
 		}

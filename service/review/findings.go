@@ -88,40 +88,37 @@ type finder struct {
 	out       *[]wire.Finding
 }
 
-func (f *finder) add(kind, subject, object, says, why string, fix ...string) {
+func (f *finder) add(kind, subject, object, says, why string, fixes ...wire.Fix) {
 	if f.count[kind]++; f.count[kind] > mostOfAKind {
 		return
 	}
-	if fix == nil {
-		fix = []string{}
-	}
-	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fix: fix})
+	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fixes: append([]wire.Fix{}, fixes...)})
 }
 
 // policies finds live policies that no longer fit what they hang on.
 func (f *finder) policies() {
-	broken := func(name, on string, err error) {
+	broken := func(kind, name, on string, err error) {
 		if err != nil {
 			f.add("broken", "", on, fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err), "its table is closed until somebody edits or stops the policy",
-				"gneiss policy rows edit "+name, "gneiss policy stop "+name)
+				policyFixes(kind, name)...)
 		}
 	}
 	for _, p := range f.st.Policies.AllRows() {
-		f.lent(&p.Scope, p.Path(f.st.Model))
+		f.lent("rows", &p.Scope, p.Path(f.st.Model))
 		if p.Status == policy.Live {
-			broken(p.Name, p.Path(f.st.Model), f.st.CheckRow(p))
+			broken("rows", p.Name, p.Path(f.st.Model), f.st.CheckRow(p))
 		}
 	}
 	for _, p := range f.st.Policies.AllColumns() {
-		f.lent(&p.Scope, f.st.Model.Path(p.At()))
+		f.lent("columns", &p.Scope, f.st.Model.Path(p.At()))
 		if p.Status == policy.Live {
-			broken(p.Name, f.st.Model.Path(p.At()), f.st.CheckColumn(p))
+			broken("columns", p.Name, f.st.Model.Path(p.At()), f.st.CheckColumn(p))
 		}
 	}
 }
 
 // lent finds live policies whose writer no longer manages what their texts read.
-func (f *finder) lent(p *policy.Scope, on string) {
+func (f *finder) lent(kind string, p *policy.Scope, on string) {
 	if p.Status != policy.Live || p.Writer == 0 {
 		return
 	}
@@ -131,8 +128,13 @@ func (f *finder) lent(p *policy.Scope, on string) {
 			continue
 		}
 		f.add("lent", f.st.Model.Ref(p.Writer), on, fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.Model.Path(id), f.st.Model.Ref(p.Writer)),
-			"the policy still shows data from that table, although its writer has lost the right to", "gneiss policy rows edit "+p.Name, "gneiss policy stop "+p.Name)
+			"the policy still shows data from that table, although its writer has lost the right to", policyFixes(kind, p.Name)...)
 	}
+}
+
+// policyFixes are what can be done about a policy.
+func policyFixes(kind, name string) []wire.Fix {
+	return []wire.Fix{{Says: "edit the policy " + name, Edit: name, Kind: kind}, {Says: "stop the policy " + name, Stop: name, Kind: kind}}
 }
 
 // uncovered finds labelled columns that no live policy treats for anybody.
@@ -145,7 +147,7 @@ func (f *finder) uncovered() {
 		for _, id := range f.st.Policies.Bearing(m, label.ID) {
 			if len(f.st.Treating(id)) == 0 {
 				f.add("uncovered", "", m.Path(m.Object(id).Parent), fmt.Sprintf("%s bears %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
-					"everyone who has SELECT on it sees it in clear", fmt.Sprintf("gneiss policy columns add NAME --on %s --treat suppress --except SUBJECT", m.Path(label.ID)))
+					"everyone who has SELECT on it sees it in clear", wire.Fix{Says: "add a column policy for " + m.Path(label.ID), Treat: m.Path(label.ID)})
 			}
 		}
 	}
@@ -167,12 +169,13 @@ func (f *finder) grant(g *access.Grant) {
 	}
 	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
 	says := fmt.Sprintf("%s on %s to %s", what, on, to)
-	revoke := fmt.Sprintf("gneiss revoke %s on %s from %s", strings.ToLower(what), on, to)
+	revoke := wire.Fix{Says: fmt.Sprintf("revoke %s on %s from %s", what, on, to),
+		Revoke: &wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}, Grantor: m.Ref(g.Grantor)}}
 	if dormant != nil {
 		w := f.s.grant(f.st, g)
-		fix := []string{revoke}
-		if w.Wake != "" {
-			fix = []string{w.Wake, revoke}
+		fix := []wire.Fix{revoke}
+		if w.Fix != nil {
+			fix = []wire.Fix{*w.Fix, revoke}
 		}
 		f.add("dormant", to, on, says+" has no effect: "+w.Dormant, "either somebody relies on it, or it was left behind", fix...)
 	}
@@ -202,7 +205,7 @@ func (f *finder) covering(g *access.Grant) *access.Grant {
 
 func (f *finder) subject(subject *access.Subject) {
 	m, ref := f.st.Model, subject.Ref()
-	remove := fmt.Sprintf("gneiss %s remove %s", subject.Kind, subject.Name)
+	remove := wire.Fix{Says: "remove " + ref, Remove: ref}
 	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator && f.census.CountHolders(subject.ID) == 0 {
 		f.add("no_holders", ref, "", ref+" has no members", "its grants have no effect now, and take effect for the next member, whoever that is", remove)
 	}
@@ -248,7 +251,7 @@ func (f *finder) alike() {
 			}
 			told[other.Name] = true
 			f.add("alike_names", newer.Ref(), "", fmt.Sprintf("%s is named almost like %s", newer.Ref(), older.Ref()), "one of the two may be a typo",
-				fmt.Sprintf("gneiss %s remove %s", newer.Kind, newer.Name))
+				wire.Fix{Says: "remove " + newer.Ref(), Remove: newer.Ref()})
 		}
 	}
 }
@@ -299,6 +302,6 @@ func (f *finder) administrators(few int) {
 	})
 	if len(names) > few {
 		f.add("administrators", access.Administrator, "platform", fmt.Sprintf("%d subjects are administrators: %s", len(names), strings.Join(names, ", ")),
-			fmt.Sprintf("more than %d; each can grant themself everything", few), "gneiss role take administrator from SUBJECT")
+			fmt.Sprintf("more than %d; each can grant themself everything", few), wire.Fix{Says: "take " + access.Administrator + " from somebody", Take: &wire.Member{Of: access.Administrator}})
 	}
 }

@@ -34,11 +34,10 @@ func (s *Service) grant(st *platform.State, g *access.Grant) wire.Grant {
 	return w
 }
 
-// wake says why a grant gives nothing, and what would wake it.
+// wake says why a grant has no effect, and what would give it one.
 func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *access.Dormancy) {
 	grant := func(privilege, object string) {
-		w.Wake = identity.GrantCommand(privilege, object, w.Subject, "")
-		w.Fix = &wire.Fix{Says: fmt.Sprintf("grant %s on %s to %s", privilege, object, w.Subject), Commands: []string{w.Wake},
+		w.Fix = &wire.Fix{Says: fmt.Sprintf("grant %s on %s to %s", privilege, object, w.Subject),
 			Grants: []wire.GrantRequest{{Privileges: []string{privilege}, Objects: []string{object}, Subjects: []string{w.Subject}}}}
 	}
 	switch d.Cause {
@@ -56,11 +55,11 @@ func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *acces
 		w.Dormant = w.Subject + " has no members"
 		switch subject := m.Subject(g.Subject); {
 		case subject.Kind == access.Role:
-			w.Wake = fmt.Sprintf("gneiss role give %s to SUBJECT", subject.Name)
+			w.Fix = &wire.Fix{Says: "give " + w.Subject + " to somebody", Give: &wire.Member{Of: w.Subject}}
 		case subject.Kind == access.Group:
-			w.Wake = fmt.Sprintf("gneiss group put SUBJECT in %s", subject.Name)
+			w.Fix = &wire.Fix{Says: "add somebody to " + w.Subject, Give: &wire.Member{Of: w.Subject}}
 		case subject.Disabled:
-			w.Dormant, w.Wake = w.Subject+" is disabled", fmt.Sprintf("gneiss %s set %s --enable", subject.Kind, subject.Name)
+			w.Dormant, w.Fix = w.Subject+" is disabled", &wire.Fix{Says: "enable " + w.Subject, Enable: w.Subject}
 		}
 	case access.CauseNoLane:
 		w.Dormant = "its holders may use no lane, so they can run no query"

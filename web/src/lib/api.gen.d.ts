@@ -157,7 +157,7 @@ export interface paths {
                 query?: {
                     /** @description kept in the journal */
                     reason?: string;
-                    /** @description say what it would do to whom, and do nothing */
+                    /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
                 };
                 header?: never;
@@ -250,7 +250,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** rights and subjects that deserve a look */
+        /** findings: rights, subjects and policies to review */
         get: {
             parameters: {
                 query?: {
@@ -297,14 +297,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** grants, with why they give nothing where they don't */
+        /** grants, and why they have no effect where they have none */
         get: {
             parameters: {
                 query?: {
                     /** @description at and below this object */
                     object?: string;
                     subject?: string;
-                    /** @description only those that give nothing now */
+                    /** @description only those that have no effect now */
                     dormant?: boolean;
                     /** @description a cursor */
                     after?: string;
@@ -481,7 +481,7 @@ export interface paths {
                 query?: {
                     /** @description at and below this object */
                     object?: string;
-                    /** @description sample the values anew */
+                    /** @description sample the values again */
                     again?: boolean;
                     /** @description those that were dismissed, instead */
                     dismissed?: boolean;
@@ -692,7 +692,7 @@ export interface paths {
                 query?: {
                     /** @description kept in the journal */
                     reason?: string;
-                    /** @description say what it would do to whom, and do nothing */
+                    /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
                 };
                 header?: never;
@@ -869,7 +869,7 @@ export interface paths {
                 query?: {
                     /** @description kept in the journal */
                     reason?: string;
-                    /** @description say what it would do to whom, and do nothing */
+                    /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
                 };
                 header?: never;
@@ -1341,7 +1341,7 @@ export interface paths {
                 query?: {
                     /** @description kept in the journal */
                     reason?: string;
-                    /** @description say what it would do to whom, and do nothing */
+                    /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
                 };
                 header?: never;
@@ -1467,7 +1467,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** put a new key in the place of that of pseudonyms */
+        /** replaced the key of pseudonyms */
         post: {
             parameters: {
                 query?: never;
@@ -1793,7 +1793,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** subjects with attributes and memberships, for taking out */
+        /** export subjects with attributes and memberships */
         get: {
             parameters: {
                 query?: {
@@ -1828,7 +1828,7 @@ export interface paths {
             };
         };
         put?: never;
-        /** take subjects and memberships in: all of them, or none */
+        /** import subjects and memberships: all of them, or none */
         post: {
             parameters: {
                 query?: never;
@@ -2248,7 +2248,7 @@ export interface paths {
                 query?: {
                     /** @description kept in the journal */
                     reason?: string;
-                    /** @description say what it would do to whom, and do nothing */
+                    /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
                 };
                 header?: never;
@@ -2403,7 +2403,7 @@ export interface paths {
             };
         };
         put?: never;
-        /** make a token; its secret is told this once */
+        /** make a token; its secret is shown once */
         post: {
             parameters: {
                 query?: never;
@@ -2583,7 +2583,7 @@ export interface paths {
             };
         };
         put?: never;
-        /** make a view, or make it anew */
+        /** make or replace a view */
         post: {
             parameters: {
                 query?: never;
@@ -2632,13 +2632,13 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** take a view away, by its path */
+        /** remove a view, by its path */
         delete: {
             parameters: {
                 query?: {
                     /** @description kept in the journal */
                     reason?: string;
-                    /** @description say what it would do to whom, and do nothing */
+                    /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
                 };
                 header?: never;
@@ -2778,7 +2778,7 @@ export interface components {
         ApiLabelPlacement: {
             /** @enum {string} */
             do: "put" | "lift" | "dismiss";
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description sources, schemas, tables or columns; what stands below inherits */
             objects: string[];
@@ -2786,7 +2786,7 @@ export interface components {
             reason?: string;
         };
         ApiPolicyStatus: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description kept in the journal */
             reason?: string;
@@ -2798,20 +2798,20 @@ export interface components {
                 [key: string]: string[];
             };
             disabled?: null | boolean;
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description whom a user reports to; empty: nobody */
             lead?: null | string;
             password?: string;
             /** @description kept in the journal */
             reason?: string;
-            /** @description another name; who it is stays */
+            /** @description another name; its grants and memberships are unchanged */
             rename?: string;
             subject: string;
             title?: null | string;
         };
         WireAcceptance: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             items: components["schemas"]["WireAcceptedLabel"][];
             /** @description kept in the journal */
@@ -2878,7 +2878,7 @@ export interface components {
             privileges: string[];
         };
         WireBundleRequest: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             name: string;
             /** @description or other bundles, whose privileges are taken in */
@@ -2889,7 +2889,7 @@ export interface components {
             replace?: boolean;
         };
         WireChange: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description kept in the journal */
             reason?: string;
@@ -2961,8 +2961,7 @@ export interface components {
             subject: string;
         };
         WireFinding: {
-            /** @description commands that mend it */
-            fix: string[];
+            fixes: components["schemas"]["WireFix"][];
             /** @description stable, for programs */
             kind: string;
             object?: string;
@@ -2971,12 +2970,30 @@ export interface components {
             why: string;
         };
         WireFix: {
-            commands: string[];
+            /** @description a policy */
+            edit?: string;
+            /** @description an account */
+            enable?: string;
+            /** @description a membership to add; without a member, one is to be chosen */
             give?: components["schemas"]["WireMember"];
             grants?: components["schemas"]["WireGrantRequest"][];
-            /** @description tables that this would open in all */
-            opens: number;
+            /**
+             * @description of the policy
+             * @enum {string}
+             */
+            kind?: "" | "rows" | "columns";
+            /** @description tables that the subject could read after it */
+            opens?: number;
+            /** @description a subject */
+            remove?: string;
+            revoke?: components["schemas"]["WireGrantRequest"];
             says: string;
+            /** @description a policy */
+            stop?: string;
+            /** @description a membership to end; without a member, one is to be chosen */
+            take?: components["schemas"]["WireMember"];
+            /** @description a label that a column policy is to be added for */
+            treat?: string;
         };
         WireFound: {
             kind: string;
@@ -3006,15 +3023,13 @@ export interface components {
             ticket?: string;
             /** Format: date-time */
             until?: null | string;
-            /** @description the command that would wake it */
-            wake?: string;
         };
         WireGrantRequest: {
             /** @description revoke what rests on it, too */
             cascade?: boolean;
             /** @description of the table; the whole table when empty */
             columns?: string[];
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description revoke only this one's grants */
             grantor?: string;
@@ -3033,7 +3048,7 @@ export interface components {
             ticket?: string;
             /** Format: date-time */
             until?: null | string;
-            /** @description grant USAGE on the doors that are shut, too, and on a lane where there is none */
+            /** @description also grant the USAGE that is missing on the way there, and on a lane where there is none */
             with_entry?: boolean;
         };
         WireLabel: {
@@ -3055,7 +3070,7 @@ export interface components {
             topic: string;
         };
         WireLabelRequest: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /**
              * @description confidential when empty
@@ -3096,7 +3111,7 @@ export interface components {
             users: number;
         };
         WireLaneRequest: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             limits: components["schemas"]["WireLimits"];
             name: string;
@@ -3216,15 +3231,15 @@ export interface components {
             title?: string;
         };
         WireMember: {
-            /** @description only as this subject gave it; all when empty, or by who may only give it on their own */
+            /** @description only the membership that this subject gave; all when empty, or the caller's own without MANAGE */
             by?: string;
             /** @description take along what the member has given on */
             cascade?: boolean;
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             member: string;
             of: string;
-            /** @description of a role: it may be given on */
+            /** @description of a role: with admin option */
             option?: boolean;
             /** @description kept in the journal */
             reason?: string;
@@ -3237,7 +3252,7 @@ export interface components {
             at: string;
             by: string;
             of: string;
-            /** @description of a role: it may be given on */
+            /** @description of a role: with admin option */
             option: boolean;
             reason?: string;
             ticket?: string;
@@ -3309,7 +3324,7 @@ export interface components {
             view?: components["schemas"]["WireView"];
         };
         WireOwnerRequest: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             objects: string[];
             /** @description empty: that of the object above */
@@ -3418,7 +3433,7 @@ export interface components {
             comment?: string;
             /** @description how many tables, of a column policy columns, it is about now */
             covers: number;
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             except: string[];
             /** @description of a row policy, in place of a rule: the parent table; a row is there when its parent row is */
@@ -3618,7 +3633,7 @@ export interface components {
             to: string[];
         };
         WireRelationshipRequest: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             from: string[];
             /** @description kept in the journal */
@@ -3669,7 +3684,7 @@ export interface components {
             until?: null | string;
         };
         WireRosterRequest: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description of CSV or JSON, read into the roster */
             files?: components["schemas"]["WireRosterFile"][];
@@ -3718,7 +3733,7 @@ export interface components {
             user: string;
         };
         WireShaped: {
-            /** @description no row policy lets any row through */
+            /** @description no row policy allows any row */
             closed: boolean;
             /** @description of the columns that the query reads, those that policies are about */
             columns: components["schemas"]["WireShapedColumn"][];
@@ -3775,7 +3790,7 @@ export interface components {
             tables: number;
         };
         WireSourceRequest: {
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description a folder of SQLite files, one a schema, below the data folder when it is not absolute; or postgresql://ACCOUNT@HOST:PORT/DATABASE */
             location: string;
@@ -3852,14 +3867,14 @@ export interface components {
                 [key: string]: string[];
             };
             disabled?: null | boolean;
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description whom a user reports to; empty: nobody */
             lead?: null | string;
             password?: string;
             /** @description kept in the journal */
             reason?: string;
-            /** @description another name; who it is stays */
+            /** @description another name; its grants and memberships are unchanged */
             rename?: string;
             subject: string;
             title?: null | string;
@@ -3968,7 +3983,7 @@ export interface components {
             types: string[];
         };
         WireTrialCount: {
-            /** @description columns that would appear otherwise */
+            /** @description columns that would look different */
             columns: string[];
             /** Format: int64 */
             now: number;
@@ -4032,7 +4047,7 @@ export interface components {
         WireViewRequest: {
             /** @description names of its columns, in place of those of the text */
             columns?: string[];
-            /** @description say what it would do to whom, and do nothing */
+            /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
             /** @description a subject that the caller has the rights of; by default the role that the caller acts in, else the caller */
             owner?: string;
@@ -4040,7 +4055,7 @@ export interface components {
             path: string;
             /** @description kept in the journal */
             reason?: string;
-            /** @description make one anew that is there */
+            /** @description replace the view of that name */
             replace?: boolean;
             /**
              * @description owner by default

@@ -72,7 +72,7 @@ class Place {
 
 export const place = new Place()
 
-/** Makes links of the console change the page without loading it anew. */
+/** Makes links of the console change the page without a full load. */
 export function follow(event: MouseEvent) {
   const link = (event.target as Element).closest('a')
   if (!link || event.defaultPrevented || event.button !== 0 || event.metaKey || event.ctrlKey || event.shiftKey) return

@@ -19,7 +19,7 @@
   let action = $state('')
   let contains = $state('')
   let label = $state('')
-  // Which labels data bear is for who reviews them; others do not ask.
+  // Labels are for reviewers; others do not ask.
   const byLabel = $derived(!!signed.session?.auditor && signed.session.reviewer)
   let labels = $state<string[]>([])
   $effect(() => {
@@ -125,7 +125,7 @@
     <table class="dense">
       <thead
         ><tr
-          ><th>Record</th><th>At</th><th>Who</th><th>Looking as</th><th>Did</th><th>Decision</th><th class="text-right!"
+          ><th>Record</th><th>At</th><th>Who</th><th>Viewing as</th><th>Did</th><th>Decision</th><th class="text-right!"
             >Rows</th
           ><th>What</th></tr
         ></thead

@@ -9,7 +9,7 @@
   import TabList from '../parts/TabList.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
-  // What data are about: labels, the columns that bear them, and suggestions.
+  // What data are about: labels, the columns that have them, and suggestions.
   const labels = loaded(() => get(api.GET('/api/v1/labels', {})))
   const tabs: [string, string][] = [
     ['list', 'Labels'],

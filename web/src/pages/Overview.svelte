@@ -29,17 +29,17 @@
   })
 
   const kinds: Record<string, string> = {
-    dormant: 'grants that give nothing',
+    dormant: 'grants without effect',
     broken: 'policies that no longer fit',
     uncovered: 'labelled columns that no policy treats',
-    lent: 'policies whose writer has lost a right that they lend',
+    lent: 'policies whose writer has lost a right',
     broad: 'broad grants',
     to_public: 'grants to everyone',
     to_user: 'grants straight to users',
     redundant: 'redundant grants',
-    no_holders: 'roles and groups that nobody has',
+    no_holders: 'roles and groups without members',
     no_sign_in: 'accounts that cannot sign in',
-    alike_names: 'names that look like a slip',
+    alike_names: 'names that look like a typo',
     no_end: 'memberships without an end',
     administrators: 'many administrators',
   }
@@ -59,7 +59,7 @@
   <div class="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-5 max-[1000px]:grid-cols-1">
     {#if signed.session?.reviewer}
       <section aria-label="Findings">
-        <h2 class="mb-2">What deserves a look</h2>
+        <h2 class="mb-2">Findings</h2>
         <div class="mb-2 flex flex-wrap gap-1.5">
           {#each counts as c (c.kind)}
             <button
@@ -81,14 +81,14 @@
                 >{/each}
             </li>
           {:else}
-            <li class="p-3 text-muted">{findings ? 'Nothing to mend.' : 'Looking …'}</li>
+            <li class="p-3 text-muted">{findings ? 'No findings.' : 'Loading …'}</li>
           {/each}
         </ul>
       </section>
     {/if}
     <div class="flex flex-col gap-5">
       <section aria-label="Refusals">
-        <h2 class="mb-2">Last refusals</h2>
+        <h2 class="mb-2">Recent refusals</h2>
         <ul class="panel divide-y divide-line">
           {#each refusals ?? [] as r (r.id)}
             <li class="p-2.5">
@@ -103,12 +103,12 @@
               <p class="truncate text-sm text-muted" title={r.text}>{r.reason || r.text}</p>
             </li>
           {:else}
-            <li class="p-3 text-muted">{refusals ? 'Nobody was refused.' : 'Looking …'}</li>
+            <li class="p-3 text-muted">{refusals ? 'Nobody was refused.' : 'Loading …'}</li>
           {/each}
         </ul>
       </section>
       <section aria-label="Changes">
-        <h2 class="mb-2">Last changes</h2>
+        <h2 class="mb-2">Recent changes</h2>
         <ul class="panel divide-y divide-line">
           {#each made ?? [] as r (r.id)}
             <li class="p-2.5">
@@ -118,7 +118,7 @@
               </p>
             </li>
           {:else}
-            <li class="p-3 text-muted">{made ? 'No changes yet.' : 'Looking …'}</li>
+            <li class="p-3 text-muted">{made ? 'No changes yet.' : 'Loading …'}</li>
           {/each}
         </ul>
       </section>

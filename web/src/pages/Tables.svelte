@@ -46,7 +46,7 @@
           class="btn"
           aria-pressed={picked.on}
           title="Mark several, to grant on them together"
-          onclick={() => (picked.on ? picked.clear() : (picked.on = true))}>Several</button
+          onclick={() => (picked.on ? picked.clear() : (picked.on = true))}>Select several</button
         >
       {/if}
     </div>
@@ -61,7 +61,7 @@
         {#each root.children ?? [] as source (source.path)}
           <TreeNode node={source} selected={path} {filter} open />
         {:else}
-          <li class="p-2 text-muted">Nothing to see from here. A role or a grant opens the first door.</li>
+          <li class="p-2 text-muted">Nothing to see here yet. A role or a grant would give access to the first schema.</li>
         {/each}
       {:else if !problem}
         {#each [1, 2, 3, 4, 5, 6] as i (i)}<li class="m-2 h-4 animate-pulse rounded bg-raised"></li>{/each}
@@ -87,8 +87,8 @@
     {:else}
       <h1>Tables</h1>
       <p class="mt-1 max-w-prose text-muted">
-        Choose a table on the left. Its page shows the rows as you, and as anybody you look as, get them; its columns
-        and how they appear; who can use it, through what; and its policies and grants.
+        Choose a table on the left. Its page shows its rows as you see them, or as anyone you view as; its columns and how
+        they are shown; who has access, and through what; its policies and grants.
       </p>
     {/if}
   </div>

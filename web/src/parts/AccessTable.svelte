@@ -128,7 +128,7 @@
                     >
                   </p>
                 {:else}
-                  <p class="text-muted">{paths ? 'No path.' : 'Looking …'}</p>
+                  <p class="text-muted">{paths ? 'No path.' : 'Loading …'}</p>
                 {/each}
               </td>
             </tr>

@@ -33,7 +33,7 @@
 </script>
 
 <p class="mb-3 max-w-prose text-muted">
-  A bundle is granted like a privilege, at any level, and gives what of it applies there and below. Editing one changes
+  A bundle is granted like a privilege, at any level; what of it applies there and below takes effect. Editing one changes
   what all its grants give.
 </p>
 {#if list.problem}<Trouble problem={list.problem} />{/if}

@@ -102,7 +102,7 @@
   </fieldset>
 {/if}
 <div class="flex flex-wrap items-center gap-2">
-  <span>{onLabel ? 'Every column that bears it appears' : 'appear'}</span>
+  <span>{onLabel ? 'Every column with it is shown' : 'shown'}</span>
   <select class="field w-auto" bind:value={t.kind} aria-label="Treatment">
     {#each vocabulary.all.treatments as { kind, says, types: fits } (kind)}
       <option value={kind} disabled={!any && !types.every((type) => fits.length === 0 || fits.includes(type))}

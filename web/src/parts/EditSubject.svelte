@@ -106,7 +106,7 @@
           <button
             type="button"
             class="btn px-2"
-            aria-label="Take {a.name} away"
+            aria-label="Remove {a.name}"
             onclick={() => (attributes = attributes.filter((x) => x !== a))}>×</button
           >
         </div>

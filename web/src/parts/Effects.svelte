@@ -4,7 +4,7 @@
   // What a change does, or would do, to whom.
   let {
     changed,
-    none = 'It changes what nobody can see.',
+    none = 'Nobody's access changes.',
     short = false,
   }: { changed: Changed; none?: string; short?: boolean } = $props()
   const lines = $derived(

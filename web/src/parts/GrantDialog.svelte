@@ -161,7 +161,7 @@
   {/if}
   {#if kind !== 'lane'}
     <label class="flex items-center gap-2"
-      ><input type="checkbox" bind:checked={entry} /> Open what is shut on the way, too (USAGE on doors, and on a lane)</label
+      ><input type="checkbox" bind:checked={entry} /> Also grant the USAGE that is missing on the way, and a lane</label
     >
   {/if}
   <label class="flex items-center gap-2"

@@ -97,12 +97,12 @@
           {#if g.ticket}<span class="chip">{g.ticket}</span>{/if}
           {#if g.reason}<span class="text-muted">{g.reason}</span>{/if}
           {#if g.dormant}
-            <span class="rounded bg-feldspar-wash px-1" title={g.wake ? 'To wake it: ' + g.wake : ''}
+            <span class="rounded bg-feldspar-wash px-1" title={g.wake ? 'To change that: ' + g.wake : ''}
               >◇ dormant: {g.dormant}</span
             >
             {#if mine(g) && g.fix?.grants?.length}<button
                 class="btn ml-1 py-0 text-xs"
-                onclick={() => ((waking = g), (wake = true))}>Wake it</button
+                onclick={() => ((waking = g), (wake = true))}>Fix it</button
               >{/if}
           {/if}
         </td>
@@ -122,15 +122,15 @@
   {@const body = waking.fix.grants[0]!}
   <ChangeDialog
     bind:open={wake}
-    title="Wake a grant"
+    title="Give the grant an effect"
     verb="Grant"
     asked={JSON.stringify(body)}
     send={(dry) => get(api.POST('/api/v1/grants', { body: { ...body, dry_run: dry || undefined } }))}
     undo={() => get(api.POST('/api/v1/grants/revoke', { body }))}
   >
     <p>
-      <span class="mono">{waking.privilege} on {waking.object} to {waking.subject}</span> gives nothing: {waking.dormant}.
-      To wake it, {waking.fix.says}.
+      <span class="mono">{waking.privilege} on {waking.object} to {waking.subject}</span> has no effect: {waking.dormant}.
+      To change that, {waking.fix.says}.
     </p>
   </ChangeDialog>
 {/if}

@@ -6,7 +6,7 @@
   import { signed } from '../lib/session.svelte'
   import Trouble from './Trouble.svelte'
 
-  // The columns that bear labels, and whether a policy treats them.
+  // The columns that have labels, and whether a policy treats them.
   let { labels }: { labels: Schemas['WireLabel'][] } = $props()
   const label = $derived(place.query.get('label') ?? '')
   const uncovered = $derived(place.query.get('uncovered') === 'true')
@@ -80,7 +80,7 @@
           </tr>
         {:else}<tr
             ><td colspan="5" class="p-4 text-muted"
-              >{uncovered ? 'Every labelled column is treated by some live policy.' : 'No column bears a label.'}</td
+              >{uncovered ? 'Every labelled column is treated by some live policy.' : 'No column has a label.'}</td
             ></tr
           >{/each}
       </tbody>

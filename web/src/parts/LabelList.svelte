@@ -7,7 +7,7 @@
   import PlaceLabelDialog from './PlaceLabelDialog.svelte'
   import PolicyDialog from './PolicyDialog.svelte'
 
-  // The labels: what they are on, and what hangs on them.
+  // The labels: where they are, and which policies use them.
   type Label = Schemas['WireLabel']
   let { labels }: { labels: Label[] | null } = $props()
   const admin = $derived(!!signed.session?.administrator)
@@ -35,7 +35,7 @@
 
 <p class="mb-3 max-w-prose text-muted">
   A label says what data are about. Put on a table or schema it goes down to every column. A policy on a label treats
-  all columns that bear it, also those labelled tomorrow; REVEAL on it shows them in clear.
+  all columns with the label, present and future; REVEAL on the label shows them in clear.
 </p>
 {#if labels?.length}
   <div class="panel overflow-x-auto">
@@ -80,7 +80,7 @@
   </div>
 {:else if labels}
   <p class="panel p-4 text-muted">
-    No labels yet. See what the data look like under <a class="underline" href={place.href('/labels/suggestions')}
+    No labels yet. See suggestions from your data under <a class="underline" href={place.href('/labels/suggestions')}
       >Suggestions</a
     >, or add one.
   </p>

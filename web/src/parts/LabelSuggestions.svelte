@@ -4,7 +4,7 @@
   import { place } from '../lib/place.svelte'
   import Trouble from './Trouble.svelte'
 
-  // Columns that look as if they should bear a label, with the evidence.
+  // Columns that seem to need a label, with the evidence.
   type Suggestion = Schemas['WireSuggestion']
   let found = $state<Schemas['WireSuggestions'] | null>(null)
   let problem = $state<Problem | null>(null)
@@ -53,7 +53,7 @@
 </script>
 
 <div class="mb-3 flex flex-wrap items-center gap-3">
-  <button class="btn" onclick={() => load(true)} disabled={looking}>{looking ? 'Looking …' : 'Look again'}</button>
+  <button class="btn" onclick={() => load(true)} disabled={looking}>{looking ? 'Scanning …' : 'Scan again'}</button>
   <label class="flex items-center gap-1.5"><input type="checkbox" bind:checked={dismissed} /> those dismissed</label>
   {#if found}<span class="text-sm text-muted"
       >{found.tables} tables, their values sampled {new Date(found.scanned).toLocaleString('sv')}</span
@@ -106,13 +106,13 @@
           </tr>
         {:else}<tr
             ><td colspan="7" class="p-4 text-muted"
-              >{dismissed ? 'Nothing was dismissed.' : 'Nothing to suggest: what looks sensitive bears a label.'}</td
+              >{dismissed ? 'Nothing was dismissed.' : 'Nothing to suggest: every column that looks sensitive has a label.'}</td
             ></tr
           >{/each}
       </tbody>
     </table>
   </div>
   {#each found.failed as t (t)}<p class="mt-1 text-sm text-muted">
-      The values of <span class="mono">{t}</span> could not be read; its names and types were looked at.
+      The values of <span class="mono">{t}</span> could not be read; the suggestions come from names and types.
     </p>{/each}
 {:else if !problem}<p class="text-muted" aria-busy="true">Sampling the tables …</p>{/if}

@@ -61,7 +61,7 @@
           <td class="text-right">{l.limits.seconds}</td>
           <td class="text-right">{l.limits.rows.toLocaleString('en')}</td>
           <td class="text-right">{Math.round(l.limits.bytes / 2 ** 20)}</td>
-          <td class="text-right {l.users ? '' : 'text-garnet'}">{l.users || '∅ nobody'}</td>
+          <td class="text-right {l.users ? '' : 'text-garnet'}">{l.users || '∅ no members'}</td>
           <td>{l.open ? '● yes' : '○ no'}</td>
           <td class="whitespace-nowrap">
             {#if admin}
@@ -75,7 +75,7 @@
         <tr
           ><td colspan="9" class="text-muted"
             >{list.value
-              ? 'No lane is open to you, so no query of yours can run. An administrator can grant one.'
+              ? 'You may use no lane, so you can run no query. An administrator can grant one.'
               : 'Loading …'}</td
           ></tr
         >
@@ -93,7 +93,7 @@
     ready={!!name && Object.values(limits).every((n) => n > 0)}
     send={(dry) => put($state.snapshot(limits), !!chosen, dry)}
     undo={() => (chosen ? put(chosen.limits, true, false) : remove(name, false))}
-    none="It changes what nobody can see; queries that run now keep their limits."
+    none="Nobody's access changes. Queries that are running keep their limits."
   >
     {#if !chosen}<label class="text-sm text-muted"
         >Name <input class="field mono text-ink" bind:value={name} name="name" required /></label

@@ -47,6 +47,6 @@
         </tbody>
       </table>
       {#if trial.more}<p class="text-sm text-muted">and {trial.more} more, who are not counted here.</p>{/if}
-    {:else}<p class="text-sm text-muted">It would change nothing for anybody.</p>{/if}
+    {:else}<p class="text-sm text-muted">It would change nothing for anyone.</p>{/if}
   {/if}
 </section>

@@ -4,7 +4,7 @@
   import { place } from '../lib/place.svelte'
   import Trouble from './Trouble.svelte'
 
-  // Who gets how many rows of a table, and how its columns appear to them; of a column, to everybody.
+  // How many rows of a table each subject sees, and how its columns are shown; of a column, to everyone.
   let { table, columns }: { table: string; columns: string[] } = $props()
   const column = $derived(place.query.get('column') ?? '')
   const matrix = loaded(() =>
@@ -16,7 +16,7 @@
 </script>
 
 <label class="mb-2 flex items-center gap-2 text-muted"
-  >Who sees
+  >Who has access
   <select
     class="field mono w-auto text-ink"
     aria-label="Column to look at"

@@ -55,8 +55,8 @@
 
 <ChangeDialog
   bind:open
-  title={end ? 'Take away' : 'Give'}
-  verb={end ? 'Take away' : 'Give'}
+  title={end ? 'Remove members' : 'Add members'}
+  verb={end ? 'Remove' : 'Add'}
   asked={JSON.stringify([pairs, until, ticket, option, cascade])}
   ready={pairs.length > 0}
   send={(dry) => each(end, dry)}
@@ -77,7 +77,7 @@
       <p class="max-h-24 overflow-y-auto">
         {#each members as m (m)}<span class="chip mr-1">{m}</span>{/each}
       </p>
-    {:else}<SubjectList bind:refs={who} label="Give it to" empty="nobody yet" {kinds} />{/if}
+    {:else}<SubjectList bind:refs={who} label="Members" empty="nobody yet" {kinds} />{/if}
   </div>
   {#if end && by}<p class="text-sm text-muted">
       As given by <span class="mono">{by}</span>; what others gave stays.

@@ -64,9 +64,9 @@
         ] as [string, string][])
       : []),
     ...(page?.view ? ([['text', 'Text']] as [string, string][]) : []),
-    ['who', 'Who can'],
+    ['who', 'Who has access'],
     ...(isTable && signed.session?.administrator && !place.elsewhere
-      ? ([['matrix', 'Who gets what']] as [string, string][])
+      ? ([['matrix', 'What each sees']] as [string, string][])
       : []),
     ...(page?.view ? [] : ([['policies', `Policies ${page?.policies.length ?? 0}`]] as [string, string][])),
     ['grants', `Grants ${page?.grants.length ?? 0}`],

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, get, objectsNamed } from '../lib/api'
 
-  // What a policy hangs on: a table, of a row policy also a pattern, or a label.
+  // What a policy is about: a table, of a row policy also a pattern, or a label.
   let { value = $bindable(''), kind }: { value: string; kind: 'rows' | 'columns' } = $props()
   let typed = $state('')
   let offered = $state<string[]>([])

@@ -152,7 +152,7 @@
       <div class="flex justify-end gap-2">
         <button type="button" class="btn" onclick={() => (open = false)}>Cancel</button>
         <button class="btn btn-main" disabled={!complete || busy || !name}
-          >{draft ? 'Save draft' : start ? 'Save' : 'Put in force'}</button
+          >{draft ? 'Save draft' : start ? 'Save' : 'Publish'}</button
         >
       </div>
     </div>

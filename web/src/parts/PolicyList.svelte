@@ -17,7 +17,7 @@
     policies: Policy[]
     manage: boolean
     onedit: (p: Policy) => void
-    /** Shows what each hangs on, as a link. */
+    /** Shows what each is about, as a link. */
     where?: boolean
     none?: string
   } = $props()

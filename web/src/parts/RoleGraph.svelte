@@ -112,7 +112,7 @@
         />
         <text x={n.x - width / 2 + 12} y={n.y - 2} class="fill-ink font-mono" font-size="12">{n.s.name}</text>
         <text x={n.x - width / 2 + 12} y={n.y + 13} class="fill-muted" font-size="11"
-          >{n.s.kind === 'group' ? 'group, ' : ''}{n.s.holders ? `held by ${n.s.holders}` : '∅ nobody'}{n.s.dormant
+          >{n.s.kind === 'group' ? 'group, ' : ''}{n.s.holders ? `held by ${n.s.holders}` : '∅ no members'}{n.s.dormant
             ? `, ◇ ${n.s.dormant} dormant`
             : ''}</text
         >
@@ -127,11 +127,11 @@
       <a
         class="chip hover:underline {s.holders ? '' : 'border-dashed border-garnet'}"
         href={place.href('/roles/' + s.ref)}
-        >{s.name} <span class="text-muted">{s.holders ? s.holders : '∅ nobody'}</span></a
+        >{s.name} <span class="text-muted">{s.holders ? s.holders : '∅ no members'}</span></a
       >
     {/each}
   </div>
 {/if}
 <p class="mt-2 text-sm text-muted">
-  An arrow leads from who holds a role to the role; what it leads to is included. Round: groups. Dashed: nobody has it.
+  Arrows lead from members to the roles they have. Round: groups. Dashed: no members.
 </p>

@@ -38,7 +38,7 @@
 {#if signed.session?.administrator}
   <h2 class="mb-1">Import</h2>
   <p class="mb-2 max-w-prose text-muted">
-    Files of JSON or CSV, as the export writes them. What is there already is changed where it differs; nothing is taken
+    JSON or CSV files, as the export writes them. What is there already is changed where it differs; nothing is taken
     away. All of it is taken in, or none: a line that is bad is named.
   </p>
   <pre class="mono panel mb-3 max-w-prose p-3 text-xs!">subject,title,disabled,lead,attribute:districts
@@ -54,7 +54,7 @@ user:flint,group:north,2027-01-31,no,,GS-40</pre>
   <ChangeDialog
     bind:open
     title="Import {files.map((f) => f.name).join(', ')}"
-    verb="Take in"
+    verb="Import"
     asked={JSON.stringify(files)}
     none="Nobody gains or loses a right by it."
     send={(dry) =>

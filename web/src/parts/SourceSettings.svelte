@@ -28,7 +28,7 @@
 
 <p class="mb-3 max-w-prose text-muted">
   A source is one connected database: a folder of SQLite files on the service's machine, one a schema, or a database of
-  a PostgreSQL server. What a scan finds can be read by nobody until it is granted; grants on the source and patterns
+  a PostgreSQL server. Nobody can read what a scan finds until it is granted; grants on the source and patterns
   cover what comes.
 </p>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
@@ -60,7 +60,7 @@
           </td>
         </tr>
       {:else}
-        <tr><td colspan="6" class="text-muted">No source is connected, or none is yours to see.</td></tr>
+        <tr><td colspan="6" class="text-muted">No source is connected, or you may see none.</td></tr>
       {/each}
     </tbody>
   </table>

@@ -5,7 +5,7 @@
   import { signed } from '../lib/session.svelte'
   import SubjectPicker from './SubjectPicker.svelte'
 
-  // As whom the whole console looks, and who stands beside.
+  // As whom the whole console is viewed, and who it is compared with.
   let purpose = $state('')
   // SET ROLE narrows the session itself, whatever the address says.
   const narrowed = $derived(signed.session?.role)
@@ -30,12 +30,12 @@
     : 'bg-surface'}"
   aria-label="Standpoint"
 >
-  <span class="text-muted">Looking as</span>
+  <span class="text-muted">Viewing as</span>
   {#if signed.session?.administrator}
     <div class="w-52">
       {#key place.at.as}
         <SubjectPicker
-          label="Look as"
+          label="View as"
           value={place.at.as ?? ''}
           placeholder={`yourself (${signed.session.user})`}
           onpick={(ref) => place.look({ as: ref === signed.session?.user ? '' : ref, role: '' })}
@@ -45,11 +45,11 @@
   {:else}
     <span class="mono">{signed.session?.user}</span>
   {/if}
-  <span class="text-muted">in</span>
+  <span class="text-muted">role</span>
   <div class="w-44">
     {#key place.at.role}
       <SubjectPicker
-        label="Act in one role"
+        label="Role"
         kinds={['role']}
         value={place.at.role ?? ''}
         placeholder="all roles"
@@ -57,7 +57,7 @@
       />
     {/key}
   </div>
-  <span class="text-muted">for</span>
+  <span class="text-muted">purpose</span>
   <input
     class="field mono w-32"
     aria-label="Purpose"
@@ -66,11 +66,11 @@
     onchange={() => place.look({ purpose })}
   />
   {#if signed.session?.administrator}
-    <span class="text-muted">beside</span>
+    <span class="text-muted">compare with</span>
     <div class="w-48">
       {#key place.beside}
         <SubjectPicker
-          label="Look beside as"
+          label="Compare with"
           value={place.beside}
           placeholder="nobody"
           onpick={(ref) => place.look({ beside: ref })}
@@ -83,6 +83,6 @@
     <button class="btn py-0.5" onclick={widen}>All roles</button>
   {/if}
   {#if place.elsewhere || place.beside}
-    <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}>Step back <kbd class="mono">x</kbd></button>
+    <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}>Back to yourself <kbd class="mono">x</kbd></button>
   {/if}
 </header>

@@ -45,7 +45,7 @@
           class="btn"
           aria-pressed={several}
           title="Mark several, to give them roles and groups together"
-          onclick={() => ((several = !several), (marked = []))}>Several</button
+          onclick={() => ((several = !several), (marked = []))}>Select several</button
         >
       {/if}
     </div>
@@ -71,7 +71,7 @@
                       >{/if}
                     {#if kind === 'role' || kind === 'group'}
                       <span class={s.holders ? 'text-muted' : 'text-garnet'} title="users and services that have it"
-                        >{s.holders ? s.holders : '∅ nobody'}</span
+                        >{s.holders ? s.holders : '∅ no members'}</span
                       >
                     {/if}
                   </span>
@@ -90,7 +90,7 @@
       <div class="flex items-center justify-between gap-2 border-t border-line p-2">
         <span class="text-sm text-muted">{marked.length} marked</span>
         <button class="btn btn-main" disabled={!marked.length} onclick={() => (giving = true)}
-          >{kinds[0] === 'role' ? 'Give them to …' : 'Give …'}</button
+          >{kinds[0] === 'role' ? 'Add members …' : 'Add roles …'}</button
         >
       </div>
     {/if}

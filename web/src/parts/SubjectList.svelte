@@ -15,7 +15,7 @@
   function add(ref: string) {
     if (!refs.includes(ref)) refs = [...refs, ref]
     queueMicrotask(() => (next = ''))
-    // The picker is made anew; the next one can be typed at once.
+    // The picker is recreated; the next one can be typed at once.
     tick().then(() => host?.querySelector('input')?.focus())
   }
 </script>

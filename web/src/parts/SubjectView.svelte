@@ -71,8 +71,8 @@
     </div>
     <div class="flex gap-2">
       {#if admin && page.ref !== signed.session?.user && page.kind !== 'public'}
-        <button class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}>Look as {page.name}</button>
-        <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Put beside</button>
+        <button class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}>View as {page.name}</button>
+        <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Compare with</button>
       {/if}
       {#if admin}<button class="btn btn-main" onclick={() => (granting = true)}>Grant …</button>{/if}
       <a class="btn" href={place.href('/compare', { a: page.ref })}>Compare</a>
@@ -112,12 +112,12 @@
           )
             ? ` · by ${m.by || 'gneiss'}`
             : ''}
-          {#if admin}<button aria-label="Take {m.of} away" onclick={() => join([page!.ref], [m.of], true, m.by)}
+          {#if admin}<button aria-label="Remove {m.of}" onclick={() => join([page!.ref], [m.of], true, m.by)}
               >×</button
             >{/if}
         </span>
       {:else}<span class="text-muted">no groups and no roles</span>{/each}
-      {#if admin && page.kind !== 'public'}<button class="btn py-0" onclick={() => join([page!.ref], [])}>Give …</button
+      {#if admin && page.kind !== 'public'}<button class="btn py-0" onclick={() => join([page!.ref], [])}>Add role …</button
         >{/if}
     </span>
     {#if container}
@@ -127,7 +127,7 @@
           <span class="chip"
             ><a class="hover:underline" href={place.href((m.startsWith('role:') ? '/roles/' : '/subjects/') + m)}>{m}</a
             >
-            {#if admin}<button aria-label="Take it from {m}" onclick={() => join([m], [page!.ref], true)}>×</button
+            {#if admin}<button aria-label="Remove {m}" onclick={() => join([m], [page!.ref], true)}>×</button
               >{/if}</span
           >
         {:else}<span class="text-garnet">∅ nobody</span>{/each}

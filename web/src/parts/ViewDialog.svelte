@@ -5,7 +5,7 @@
   import ChangeDialog from './ChangeDialog.svelte'
   import SubjectPicker from './SubjectPicker.svelte'
 
-  // Makes a view in a schema, or one that is there anew.
+  // Creates a view in a schema, or replaces one.
   let { open = $bindable(false), schema = '', view }: { open: boolean; schema?: string; view?: View } = $props()
   const was = untrack(() => view)
   let name = $state('')
@@ -18,8 +18,8 @@
 
 <ChangeDialog
   bind:open
-  title={was ? `Change ${was.path}` : `Make a view in ${schema}`}
-  verb={was ? 'Make it anew' : 'Make'}
+  title={was ? `Change ${was.path}` : `Create a view in ${schema}`}
+  verb={was ? 'Replace' : 'Create'}
   asked={JSON.stringify([path, text, rights, sealed, owner])}
   ready={(!!was || !!name) && !!text.trim()}
   none="Nobody gains or loses by it now; grant SELECT on it to let others read it."

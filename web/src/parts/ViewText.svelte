@@ -18,20 +18,20 @@
 {#if view.text}
   <pre class="mono panel overflow-auto p-3 whitespace-pre-wrap" data-testid="view-text">{view.text}</pre>
 {:else}
-  <p class="panel p-3 text-muted">Its text is sealed. Who has DESCRIBE on the view sees it.</p>
+  <p class="panel p-3 text-muted">Its text is sealed: only those with DESCRIBE on the view see it.</p>
 {/if}
 {#if manage}
   <div class="mt-3 flex gap-2">
     <button class="btn" onclick={() => (editing = true)}>Change the text</button>
-    <button class="btn" onclick={() => (dropping = true)}>Take it away</button>
+    <button class="btn" onclick={() => (dropping = true)}>Remove it</button>
   </div>
 {/if}
 {#if editing}<ViewDialog bind:open={editing} {view} />{/if}
 {#if dropping}
   <ChangeDialog
     bind:open={dropping}
-    title="Take {view.path} away"
-    verb="Take it away"
+    title="Remove {view.path}"
+    verb="Remove it"
     asked={view.path}
     none="Nobody loses anything by it."
     send={(dry) =>
