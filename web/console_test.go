@@ -107,6 +107,9 @@ func signIn(server, user string) chromedp.Tasks {
 	}
 }
 
+// signOut chooses it in the account's menu.
+var signOut = chromedp.Tasks{chromedp.Click(`//button[starts-with(@aria-label, "Account")]`, chromedp.BySearch), chromedp.Click(`//*[@role="menuitem"][normalize-space(.)="Sign out"]`, chromedp.BySearch)}
+
 // verified presses Verify on the audit page, and waits for what both chains come to.
 var verified = chromedp.Tasks{chromedp.Click(`//button[normalize-space(.)="Verify"]`, chromedp.BySearch), sees("The record is intact"), sees("The journal is intact")}
 
@@ -193,7 +196,7 @@ func TestShots(t *testing.T) {
 		}
 		picture("subject", chromedp.Navigate(server+"/subjects/user:beryl?tab=why"), chromedp.SendKeys(`input[aria-label=Object]`, "survey.licensing.payments\n", chromedp.ByQuery), sees("Ways to give it"))
 		picture("policy", chromedp.Navigate(server+"/tables/survey.monitoring.wells"), chromedp.Click(`//button[text()="Row policy"]`, chromedp.BySearch),
-			chromedp.SendKeys(`textarea`, "district IN (attribute('districts'))", chromedp.ByQuery), chromedp.WaitVisible(`section[aria-label="Live counts"] td`, chromedp.ByQuery))
+			button("In SQL"), chromedp.SendKeys(`textarea`, "district IN (attribute('districts'))", chromedp.ByQuery), chromedp.WaitVisible(`section[aria-label="Live counts"] td`, chromedp.ByQuery))
 		picture("audit", chromedp.Navigate(server+"/audit"), sees("R-"), verified)
 	}
 }

@@ -24,20 +24,20 @@ func TestPolicies(t *testing.T) {
 	var rule string
 	run(t, ctx, signIn(server, "opal"), link("Policies"), sees("Rows of survey.assay.samples are shown to everyone where their row of survey.drilling.boreholes is there"),
 		button("Row policy"), chromedp.SendKeys(`input[name=on]`, "survey.monitoring.wells", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('input[name=on]').dispatchEvent(new Event('change', {bubbles: true}))`, nil),
-		chromedp.SendKeys(`input[name=name]`, "wells-of-districts", chromedp.ByQuery), button("Write it in words"), change("Column", "district"),
+		chromedp.SendKeys(`input[name=name]`, "wells-of-districts", chromedp.ByQuery), change("Column", "district"),
 		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//tr[contains(., "user:flint")][contains(., "▼")][contains(., "60")]`, chromedp.BySearch),
-		chromedp.Value(`textarea`, &rule, chromedp.ByQuery))
+		button("In SQL"), chromedp.Value(`textarea`, &rule, chromedp.ByQuery))
 	if rule != "district IN (attribute('districts'))" {
 		t.Errorf("the words make the condition %q", rule)
 	}
 	var compared string
 	run(t, ctx, chromedp.Evaluate(`(() => { const t = document.querySelector("textarea"); t.value = "in_group(district)"; t.dispatchEvent(new Event("input", {bubbles: true})) })()`, nil),
 		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//p[contains(., "one of the reader's groups")]`, chromedp.BySearch),
-		chromedp.Value(`select[aria-label="Compared with"]`, &compared, chromedp.ByQuery))
+		button("In words"), chromedp.Value(`select[aria-label="Compared with"]`, &compared, chromedp.ByQuery), button("In SQL"))
 	if compared != "group" {
 		t.Errorf("the condition makes the words %q", compared)
 	}
-	run(t, ctx, chromedp.SendKeys(`textarea`, " AND depth_m > 20", chromedp.ByQuery), sees("The sentence does not reach this condition"),
+	run(t, ctx, chromedp.SendKeys(`textarea`, " AND depth_m > 20", chromedp.ByQuery), sees("Only SQL can say this condition"),
 		chromedp.Click(`//label[contains(., "Keep it as a draft")]/input`, chromedp.BySearch), inDialog("Save draft"), noticed("added the row policy wells-of-districts"))
 
 	// A draft takes no effect; what it would do is shown before it is published.
@@ -61,7 +61,7 @@ func TestLabels(t *testing.T) {
 		chromedp.Click(`//button[@role="tab"][normalize-space(.)="Labels"]`, chromedp.BySearch), rowButton("label:position", "Policy"),
 		chromedp.SendKeys(`input[name=name]`, "positions", chromedp.ByQuery), change("Treatment", "suppress"),
 		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:flint")][contains(., "latitude suppress")]`, chromedp.BySearch),
-		inDialog("Put in force"), noticed("added the column policy positions"), sees("positions"),
+		inDialog("Publish"), noticed("added the column policy positions"), sees("positions"),
 		chromedp.Navigate(server+"/labels/columns?uncovered=true"), sees("survey.licensing.payments.amount"),
 		chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=columns&as=user:flint"), chromedp.WaitVisible(`//tr[contains(., "latitude")][contains(., "suppress")]`, chromedp.BySearch))
 }

@@ -41,7 +41,7 @@ func TestRightsInConsole(t *testing.T) {
 	run(t, ctx, signIn(server, "opal"))
 
 	// Several tables in one grant, of a bundle.
-	run(t, ctx, link("Tables"), treeItem("assay"), button("Several"),
+	run(t, ctx, link("Tables"), treeItem("assay"), button("Select several"),
 		chromedp.Click(`input[aria-label="Mark survey.assay.batches"]`, chromedp.ByQuery, chromedp.NodeVisible), chromedp.Click(`input[aria-label="Mark survey.assay.samples"]`, chromedp.ByQuery),
 		button("Grant …"), box("SELECT"), box("writer"), choose("Grant to", "user:marl"), says("SELECT, INSERT, UPDATE, DELETE, DESCRIBE on survey.assay.batches"), inDialog("Grant"),
 		noticed("granted writer on survey.assay.samples to user:marl"))
@@ -59,7 +59,7 @@ func TestRightsInConsole(t *testing.T) {
 	run(t, ctx, chromedp.Navigate(server+"/roles/role:partner"), button("Grant …"), chromedp.SendKeys(`input[aria-label="Grant on"]`, "survey.field.crews", chromedp.ByQuery), chromedp.WaitReady(`datalist option[value="survey.field.crews"]`, chromedp.ByQuery), chromedp.SendKeys(`input[aria-label="Grant on"]`, kb.Enter, chromedp.ByQuery),
 		chromedp.WaitVisible(`//*[@role="dialog"]//span[contains(@class, "chip")][contains(., "survey.field.crews")]`, chromedp.BySearch), says("user:tuff"), inDialog("Grant"), noticed("granted SELECT on survey.field.crews to role:partner"))
 	// A dormant grant is woken where it is seen.
-	run(t, ctx, chromedp.Navigate(server+"/roles/role:lab_analyst?tab=grants"), rowButton("dormant", "Wake it"), says("user:beryl"), inDialog("Grant"), noticed("granted USAGE on survey.licensing to role:lab_analyst"))
+	run(t, ctx, chromedp.Navigate(server+"/roles/role:lab_analyst?tab=grants"), rowButton("dormant", "grant USAGE on survey.licensing to role:lab_analyst"), says("user:beryl"), inDialog("Grant"), noticed("granted USAGE on survey.licensing to role:lab_analyst"))
 
 	// An owner, and back.
 	run(t, ctx, chromedp.Navigate(server+"/tables/survey.field"), button("Owner"), choose("Owner", "role:lab_keeper"), says("user:beryl"), inDialog("Change the owner"), noticed("made role:lab_keeper the owner of survey.field"),
@@ -76,7 +76,7 @@ func TestSettings(t *testing.T) {
 	server := demotest.Start(t)
 	ctx := browser(t, false)
 	run(t, ctx, signIn(server, "opal"), link("Settings"), chromedp.Click(`//button[@role="tab"][normalize-space(.)="Lanes"]`, chromedp.BySearch))
-	run(t, ctx, button("Add a lane"), field("name", "night"), says("nobody may run on it yet"), inDialog("Add"), noticed("added lane:night"),
+	run(t, ctx, button("Add a lane"), field("name", "night"), says("nobody may use it yet"), inDialog("Add"), noticed("added lane:night"),
 		rowButton("lane:night", "Grant"), choose("Grant to", "user:marl"), says("USAGE on lane:night"), inDialog("Grant"), noticed("granted USAGE on lane:night to user:marl"))
 	run(t, ctx, chromedp.Click(`//button[@role="tab"][normalize-space(.)="Bundles"]`, chromedp.BySearch), rowButton("writer", "Edit"), box("DELETE"), says("DELETE on survey.field.visits"), inDialog("Save"),
 		noticed("changed the bundle writer"))
@@ -93,7 +93,7 @@ func TestSettings(t *testing.T) {
 	if err := os.WriteFile(file, []byte("subject,title\nuser:schist,new\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	run(t, ctx, upload, says("Nobody gains or loses a right by it"), inDialog("Take in"), noticed("imported 1 new subject"))
+	run(t, ctx, upload, says("Nobody gains or loses a right by it"), inDialog("Import"), noticed("imported 1 new subject"))
 
 	// The session narrowed by a statement, and wide again.
 	run(t, ctx, link("Query"), chromedp.Click(`.cm-content`, chromedp.ByQuery, chromedp.NodeVisible), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Delete),
@@ -107,7 +107,7 @@ func TestSettings(t *testing.T) {
 		}
 	}
 	// Who is no administrator is offered nothing to change.
-	run(t, ctx, button("Sign out"), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery), signIn(server, "flint"), chromedp.Navigate(server+"/settings/lanes"), sees("lane:interactive"))
+	run(t, ctx, signOut, chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery), signIn(server, "flint"), chromedp.Navigate(server+"/settings/lanes"), sees("lane:interactive"))
 	if got := strings.Join(texts(t, ctx, "main button"), "|"); strings.Contains(got, "Limits") || strings.Contains(got, "Import") {
 		t.Errorf("flint is offered %s", got)
 	}

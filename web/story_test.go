@@ -65,11 +65,11 @@ func TestStory(t *testing.T) {
 	run(t, ctx, signIn(server, "opal"))
 
 	// Look round.
-	run(t, ctx, sees("SELECT on survey.licensing.payments to role:lab_analyst gives nothing"), link("Tables"), treeItem("field"), treeItem("visits"), sees("survey.field.visits"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
+	run(t, ctx, sees("SELECT on survey.licensing.payments to role:lab_analyst has no effect"), link("Tables"), treeItem("field"), treeItem("visits"), sees("survey.field.visits"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
 
 	// A role, given to marl.
 	run(t, ctx, link("Roles"), button("Add"), chromedp.SendKeys(`input[name=name]`, "core_archivist", chromedp.ByQuery), inDialog("Add"), noticed("added role:core_archivist"))
-	run(t, ctx, chromedp.WaitVisible(`//h1[normalize-space(.)="core_archivist"]`, chromedp.BySearch), button("Give to …"), choose("Give it to", "user:marl"), inDialog("Give"), noticed("gave role:core_archivist to user:marl"))
+	run(t, ctx, chromedp.WaitVisible(`//h1[normalize-space(.)="core_archivist"]`, chromedp.BySearch), button("Add member …"), choose("Members", "user:marl"), inDialog("Add"), noticed("gave role:core_archivist to user:marl"))
 
 	// A grant on the table, doors included; its effect is shown first.
 	run(t, ctx, link("Tables"), treeItem("field"), treeItem("visits"), sees("survey.field.visits"), button("Grant"), choose("Grant to", "role:core_archivist"),
@@ -77,17 +77,17 @@ func TestStory(t *testing.T) {
 
 	// A row policy, with live counts while typing.
 	run(t, ctx, button("Row policy"), chromedp.SendKeys(`//*[@role="dialog"]//input[@placeholder="boreholes-of-districts"]`, "visits-of-crew-one", chromedp.BySearch),
-		choose("For", "role:core_archivist"), chromedp.SendKeys(`textarea`, "crew_id = 1", chromedp.ByQuery),
-		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//tr[contains(., "user:marl")][contains(., "▼")]`, chromedp.BySearch), inDialog("Put in force"), noticed("added the row policy visits-of-crew-one"))
+		choose("For", "role:core_archivist"), button("In SQL"), chromedp.SendKeys(`textarea`, "crew_id = 1", chromedp.ByQuery),
+		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//tr[contains(., "user:marl")][contains(., "▼")]`, chromedp.BySearch), inDialog("Publish"), noticed("added the row policy visits-of-crew-one"))
 
 	// A column policy: notes masked for the role.
 	run(t, ctx, button("Column policy"), chromedp.SendKeys(`//*[@role="dialog"]//input[@placeholder="holder-contacts"]`, "visit-notes", chromedp.BySearch),
 		chromedp.Click(`//*[@role="dialog"]//label[normalize-space(.)="note"]/input`, chromedp.BySearch), chromedp.SetValue(`//select[@aria-label="Treatment"]`, "mask", chromedp.BySearch),
 		chromedp.Evaluate(`document.querySelector('select[aria-label=Treatment]').dispatchEvent(new Event('change', {bubbles: true}))`, nil),
-		choose("For", "role:core_archivist"), chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:marl")][contains(., "note mask")]`, chromedp.BySearch), inDialog("Put in force"), noticed("added the column policy visit-notes"))
+		choose("For", "role:core_archivist"), chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:marl")][contains(., "note mask")]`, chromedp.BySearch), inDialog("Publish"), noticed("added the column policy visit-notes"))
 
 	// Look as marl, beside oneself.
-	run(t, ctx, choose("Look as", "user:marl"), sees("Step back"), choose("Look beside as", "user:opal"),
+	run(t, ctx, choose("View as", "user:marl"), sees("Back to yourself"), choose("Compare with", "user:opal"), sees("only what differs"),
 		chromedp.WaitVisible(`//*[@data-testid="rows"]//th[contains(., "mask")]`, chromedp.BySearch))
 	var address string
 	run(t, ctx, chromedp.Location(&address))
@@ -99,17 +99,17 @@ func TestStory(t *testing.T) {
 		t.Errorf("rows that marl does not see are not marked:\n%s", strings.Join(shown[:min(8, len(shown))], "\n"))
 	}
 	marlSees := texts(t, ctx, `main span.text-muted`)
-	run(t, ctx, chromedp.KeyEvent("x"), chromedp.WaitNotPresent(`//button[contains(., "Step back")]`, chromedp.BySearch))
+	run(t, ctx, chromedp.KeyEvent("x"), chromedp.WaitNotPresent(`//button[contains(., "Back to yourself")]`, chromedp.BySearch))
 
 	// Why is beryl refused? One click mends it, one undoes it.
 	run(t, ctx, link("Subjects"), chromedp.Click(`//a[contains(@href, "/subjects/user:beryl")]`, chromedp.BySearch, chromedp.NodeVisible),
 		chromedp.Click(`//button[@role="tab"][normalize-space(.)="Why"]`, chromedp.BySearch, chromedp.NodeVisible),
 		chromedp.SendKeys(`input[aria-label=Object]`, "survey.licensing.payments"+kb.Enter, chromedp.ByQuery), sees("⊘ no"),
-		chromedp.Click(`//section[@aria-label="Answer"]//li[1]/button`, chromedp.BySearch, chromedp.NodeVisible), sees("● yes"),
+		chromedp.Click(`//section[@aria-label="Answer"]//li[1]/button`, chromedp.BySearch, chromedp.NodeVisible), inDialog("Grant"), sees("● yes"),
 		noticed("granted USAGE on survey.licensing to role:lab_analyst"), chromedp.Click(`(//*[@role="status"]//button[normalize-space(.)="Undo"])[last()]`, chromedp.BySearch), noticed("revoked USAGE on survey.licensing from role:lab_analyst"))
 
 	// What marl's own query gives is what was shown.
-	run(t, ctx, button("Sign out"), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery), signIn(server, "marl"), link("Query"),
+	run(t, ctx, signOut, chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery), signIn(server, "marl"), link("Query"),
 		chromedp.Click(`.cm-content`, chromedp.ByQuery, chromedp.NodeVisible), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Delete))
 	sql := "SELECT count(*) AS n, count(DISTINCT crew_id) AS crews, min(note) AS note FROM survey.field.visits"
 	run(t, ctx, chromedp.SendKeys(`.cm-content`, sql, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), button("Run"), chromedp.WaitVisible(`[data-testid=result] td`, chromedp.ByQuery))
@@ -127,7 +127,7 @@ func TestStory(t *testing.T) {
 	// marl is no administrator: no standpoints, no buttons for changes.
 	var pickers int
 	run(t, ctx, link("Tables"), treeItem("field"), treeItem("visits"), sees("survey.field.visits"),
-		chromedp.Evaluate(`document.querySelectorAll('input[aria-label="Look as"], main button.btn-main').length`, &pickers))
+		chromedp.Evaluate(`document.querySelectorAll('input[aria-label="View as"], main button.btn-main').length`, &pickers))
 	if pickers != 0 {
 		t.Errorf("marl is offered %d controls of an administrator", pickers)
 	}
@@ -140,11 +140,11 @@ func TestKeys(t *testing.T) {
 	run(t, ctx, signIn(server, "opal"), chromedp.KeyEvent("t"), treeItem("assay"))
 	run(t, ctx, chromedp.KeyEvent("/"), chromedp.WaitVisible(`input[aria-label="Search for"]`, chromedp.ByQuery),
 		chromedp.SendKeys(`input[aria-label="Search for"]`, "results", chromedp.ByQuery), sees("survey.assay.results"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
-	run(t, ctx, chromedp.KeyEvent("?"), sees("step back to your own standpoint"), chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(`[role=dialog]`, chromedp.ByQuery))
+	run(t, ctx, chromedp.KeyEvent("?"), sees("back to your own view"), chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(`[role=dialog]`, chromedp.ByQuery))
 	run(t, ctx, chromedp.KeyEvent("a"), sees("R-1"), chromedp.KeyEvent("r"), sees("district_geologist"))
 	run(t, ctx, chromedp.KeyEvent("c"), choose("First", "user:flint"), choose("Second", "user:jasper"), sees("They differ on 5 objects"), sees("for north"))
 	// The graph of roles leads to each, and lights what the chosen one reaches.
-	run(t, ctx, chromedp.KeyEvent("r"), chromedp.Click(`//*[@data-testid="graph"]//*[local-name()="a"][starts-with(@aria-label, "role:regional_lead")]`, chromedp.BySearch, chromedp.NodeVisible),
+	run(t, ctx, chromedp.KeyEvent("r"), chromedp.Click(`//*[@data-testid="graph"]//*[local-name()="a"][contains(@href, "/roles/role:regional_lead")]`, chromedp.BySearch, chromedp.NodeVisible),
 		chromedp.Click(`//button[@role="tab"][normalize-space(.)="Hierarchy"]`, chromedp.BySearch, chromedp.NodeVisible), chromedp.WaitVisible(`[data-testid=graph] path[stroke="var(--garnet)"]`, chromedp.ByQuery))
 	var fits bool
 	for _, page := range []string{"/tables/survey.drilling.boreholes", "/roles/role:regional_lead", "/audit", "/policies", "/labels", "/labels/suggestions", "/query", "/overview", "/compare?a=user:flint&b=user:garnet"} {
@@ -162,6 +162,6 @@ func TestRefusedInConsole(t *testing.T) {
 	run(t, ctx, chromedp.Navigate(server), chromedp.SendKeys(`input[name=user]`, "opal", chromedp.ByQuery), chromedp.SendKeys(`input[name=password]`, "nonsense\n", chromedp.ByQuery),
 		sees("the name or the password is wrong"), chromedp.SendKeys(`input[name=password]`, "northmark\n", chromedp.ByQuery), chromedp.WaitVisible(`nav[aria-label=Pages]`, chromedp.ByQuery))
 	run(t, ctx, chromedp.Navigate(server+"/query?as=user:marl&sql=SELECT+element+FROM+survey.assay.results"), chromedp.WaitVisible(`.cm-content`, chromedp.ByQuery), button("Run"),
-		sees("does not exist or is not yours to use"), chromedp.Click(`//*[@role="alert"]//li[1]/button`, chromedp.BySearch, chromedp.NodeVisible), chromedp.WaitVisible(`[data-testid=result] td`, chromedp.ByQuery))
+		sees("does not exist or is not yours to use"), chromedp.Click(`//*[@role="alert"]//li[1]/button`, chromedp.BySearch, chromedp.NodeVisible), inDialog("Add"), chromedp.WaitVisible(`[data-testid=result] td`, chromedp.ByQuery))
 	run(t, ctx, chromedp.Navigate(server+"/audit"), sees("⊘ refused"))
 }

@@ -27,7 +27,7 @@ func TestViews(t *testing.T) {
 		chromedp.SendKeys(`textarea[name=text]`, "SELECT * FROM drilling.boreholes", chromedp.ByQuery), sees("write them in the place of *"),
 		rewrite("SELECT id, district, cost FROM drilling.boreholes WHERE depth_m > 500"),
 		chromedp.WaitVisible(`//section[@aria-label="What this would do"][contains(., "user:flint")]`, chromedp.BySearch),
-		inDialog("Make"), noticed("made the view survey.drilling.deep"),
+		inDialog("Create"), noticed("made the view survey.drilling.deep"),
 		chromedp.WaitVisible(`//h1[.="survey.drilling.deep"]`, chromedp.BySearch), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery),
 		tab("Text"), sees("with the rights of its owner"), chromedp.WaitVisible(`//pre[@data-testid="view-text"][contains(., "depth_m > 500")]`, chromedp.BySearch),
 		chromedp.Navigate(server+"/tables/survey.drilling.boreholes"), sees("also read through"),
@@ -35,9 +35,9 @@ func TestViews(t *testing.T) {
 		chromedp.Navigate(server+"/tables/survey.drilling.deep?as=user:flint&beside=user:chert"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery), sees("∅"),
 		chromedp.Navigate(server+"/tables/survey.drilling.deep?tab=text"), button("Change the text"),
 		chromedp.WaitVisible(`textarea[name=text]`, chromedp.ByQuery), rewrite("SELECT id FROM drilling.boreholes WHERE depth_m > 600"),
-		inDialog("Make it anew"), noticed("replaced the view survey.drilling.deep"),
+		inDialog("Replace"), noticed("replaced the view survey.drilling.deep"),
 		chromedp.Navigate(server+"/tables/survey.drilling.deep?tab=text"), chromedp.WaitVisible(`//pre[@data-testid="view-text"][contains(., "depth_m > 600")]`, chromedp.BySearch),
-		button("Take it away"), inDialog("Take it away"), noticed("removed the view survey.drilling.deep away"),
+		button("Remove it"), inDialog("Remove it"), noticed("removed the view survey.drilling.deep"),
 		chromedp.WaitVisible(`//h1[.="survey.drilling"]`, chromedp.BySearch))
 }
 

@@ -1,26 +1,56 @@
 <script lang="ts">
+  import type { Component } from 'svelte'
   import { changes } from './lib/changes.svelte'
   import { follow, place } from './lib/place.svelte'
   import { signed } from './lib/session.svelte'
   import { vocabulary } from './lib/vocabulary.svelte'
+  import AccountMenu from './parts/AccountMenu.svelte'
   import KeyHelp from './parts/KeyHelp.svelte'
   import Notices from './parts/Notices.svelte'
   import Search from './parts/Search.svelte'
   import StandpointBar from './parts/StandpointBar.svelte'
   import SignIn from './pages/SignIn.svelte'
 
-  const pages = [
-    { at: '/overview', name: 'Overview', key: 'o', load: () => import('./pages/Overview.svelte') },
-    { at: '/tables', name: 'Tables', key: 't', load: () => import('./pages/Tables.svelte') },
-    { at: '/subjects', name: 'Subjects', key: 's', load: () => import('./pages/Subjects.svelte') },
-    { at: '/roles', name: 'Roles', key: 'r', load: () => import('./pages/Roles.svelte') },
-    { at: '/policies', name: 'Policies', key: 'p', load: () => import('./pages/Policies.svelte') },
-    { at: '/labels', name: 'Labels', key: 'l', load: () => import('./pages/Labels.svelte') },
-    { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
-    { at: '/query', name: 'Query', key: 'q', load: () => import('./pages/Query.svelte') },
-    { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },
-    { at: '/settings', name: 'Settings', key: 'g', load: () => import('./pages/Settings.svelte') },
+  interface Page {
+    at: string
+    name: string
+    key: string
+    load: () => Promise<{ default: Component }>
+  }
+  const groups: { name: string; pages: Page[] }[] = [
+    {
+      name: '',
+      pages: [{ at: '/overview', name: 'Overview', key: 'o', load: () => import('./pages/Overview.svelte') }],
+    },
+    {
+      name: 'Data',
+      pages: [
+        { at: '/tables', name: 'Tables', key: 't', load: () => import('./pages/Tables.svelte') },
+        { at: '/labels', name: 'Labels', key: 'l', load: () => import('./pages/Labels.svelte') },
+        { at: '/query', name: 'Query', key: 'q', load: () => import('./pages/Query.svelte') },
+      ],
+    },
+    {
+      name: 'People',
+      pages: [
+        { at: '/subjects', name: 'Subjects', key: 's', load: () => import('./pages/Subjects.svelte') },
+        { at: '/roles', name: 'Roles', key: 'r', load: () => import('./pages/Roles.svelte') },
+      ],
+    },
+    {
+      name: 'Access',
+      pages: [
+        { at: '/policies', name: 'Policies', key: 'p', load: () => import('./pages/Policies.svelte') },
+        { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
+        { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },
+      ],
+    },
+    {
+      name: '',
+      pages: [{ at: '/settings', name: 'Settings', key: 'g', load: () => import('./pages/Settings.svelte') }],
+    },
   ]
+  const pages = groups.flatMap((g) => g.pages)
   const page = $derived(pages.find((p) => place.path === p.at || place.path.startsWith(p.at + '/')) ?? pages[0]!)
   let searching = $state(false)
   let helping = $state(false)
@@ -54,37 +84,42 @@
 {:else if !signed.session}
   <SignIn />
 {:else}
-  <a class="sr-only focus:not-sr-only" href="#main" onclick={(e) => (e.preventDefault(), main?.focus())}>To the page</a>
+  <a class="sr-only focus:not-sr-only" href="#main" onclick={(e) => (e.preventDefault(), main?.focus())}
+    >Skip to the page</a
+  >
   <div
-    class="grid h-screen grid-cols-[8.5rem_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)]"
+    class="grid h-screen grid-cols-[9rem_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)]"
     class:elsewhere={place.elsewhere}
   >
     <nav class="row-span-2 flex flex-col border-r border-line bg-surface" aria-label="Pages">
       <a href={place.href('/overview')} class="flex items-center gap-2 px-3 py-3 font-semibold tracking-tight">
         <img src="/gneiss.svg" alt="" width="22" height="22" />Gneiss
       </a>
-      {#each pages as p (p.at)}
-        <a
-          href={place.href(p.at)}
-          aria-current={p === page ? 'page' : undefined}
-          class="border-l-[3px] px-3 py-1.5 {p === page
-            ? 'border-garnet bg-raised font-semibold'
-            : 'border-transparent hover:bg-raised'}">{p.name}</a
-        >
-      {/each}
-      <div class="mt-auto flex flex-col gap-1 p-3 text-sm">
+      <div class="min-h-0 flex-1 overflow-y-auto">
+        {#each groups as g, i (i)}
+          <div class="mb-2" role="group" aria-label={g.name || g.pages[0]!.name}>
+            {#if g.name}<p class="px-3 pb-0.5 text-xs text-muted" aria-hidden="true">{g.name}</p>{/if}
+            {#each g.pages as p (p.at)}
+              <a
+                href={place.href(p.at)}
+                aria-current={p === page ? 'page' : undefined}
+                class="block border-l-[3px] px-3 py-1 {p === page
+                  ? 'border-garnet bg-raised font-semibold'
+                  : 'border-transparent hover:bg-raised'}">{p.name}</a
+              >
+            {/each}
+          </div>
+        {/each}
+      </div>
+      <div class="flex flex-col gap-1 p-2 text-sm">
         <button class="btn justify-between" onclick={() => (searching = true)}
           >Search <kbd class="mono text-muted">/</kbd></button
         >
-        <button class="btn justify-between" onclick={() => (helping = true)}
-          >Keys <kbd class="mono text-muted">?</kbd></button
-        >
-        <button class="btn" onclick={() => signed.signOut()}>Sign out</button>
-        <span class="truncate text-xs text-muted" title={signed.session.title}>{signed.session.user}</span>
+        <AccountMenu onkeys={() => (helping = true)} />
       </div>
     </nav>
     <StandpointBar />
-    <main bind:this={main} class="min-h-0 overflow-hidden outline-none" tabindex="-1">
+    <main bind:this={main} id="main" class="min-h-0 overflow-hidden outline-none" tabindex="-1">
       {#await page.load() then module}
         <module.default />
       {/await}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
   import type { components, paths } from '../lib/api.gen'
   import { changes } from '../lib/changes.svelte'
@@ -121,7 +122,7 @@
       <button class="btn" aria-label="Close the verification" onclick={() => (verified = null)}>×</button>
     </div>
   {/if}
-  <div class="panel min-h-0 flex-1 overflow-auto">
+  <div class="panel min-h-0 flex-1 overflow-auto" use:scrollable={'Records'}>
     <table class="dense">
       <thead
         ><tr

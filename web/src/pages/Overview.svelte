@@ -3,6 +3,7 @@
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
+  import FixButton from '../parts/FixButton.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
   // What needs attention: findings, refusals, the last changes.
@@ -20,7 +21,7 @@
         .then((list) => (findings = list.items))
         .catch(failed)
     }
-    get(api.GET('/api/v1/records', { params: { query: { decision: 'refused', limit: 8 } } }))
+    get(api.GET('/api/v1/records', { params: { query: { decision: 'refused', limit: 40 } } }))
       .then((list) => (refusals = list.items))
       .catch(failed)
     get(api.GET('/api/v1/records', { params: { query: { action: 'change', limit: 8 } } }))
@@ -43,6 +44,9 @@
     no_end: 'memberships without an end',
     administrators: 'many administrators',
   }
+  // A right that is missing can be given; a statement that is wrong is for its writer to correct.
+  const lacking = $derived((refusals ?? []).filter((r) => r.missing.length > 0).slice(0, 6))
+  const wrong = $derived((refusals ?? []).filter((r) => r.missing.length === 0).slice(0, 6))
   const counts = $derived(
     Object.keys(kinds)
       .map((k) => ({ kind: k, n: (findings ?? []).filter((f) => f.kind === k).length }))
@@ -63,7 +67,7 @@
         <div class="mb-2 flex flex-wrap gap-1.5">
           {#each counts as c (c.kind)}
             <button
-              class="btn py-0 text-sm {kind === c.kind ? 'border-garnet! bg-garnet-wash!' : ''}"
+              class="btn py-0 text-sm"
               aria-pressed={kind === c.kind}
               onclick={() => (kind = kind === c.kind ? '' : c.kind)}
               ><span class="first-letter:uppercase">{kinds[c.kind]}</span> <b>{c.n}</b></button
@@ -76,9 +80,16 @@
               <p class="font-medium">
                 <a class="hover:underline" href={place.href(where(f))}>{f.says}</a>.
               </p>
-              <p class="text-sm text-muted">{f.why}</p>
-              {#each f.fix as command (command)}<code class="mono mt-0.5 block text-xs! text-muted">$ {command}</code
-                >{/each}
+              <p class="text-sm text-muted first-letter:uppercase">{f.why}.</p>
+              {#if signed.session?.administrator && f.fixes.length}
+                <ul class="mt-1 flex flex-wrap gap-x-4 gap-y-1">
+                  {#each f.fixes as fix (fix.says)}<li><FixButton {fix} /></li>{/each}
+                </ul>
+              {:else}
+                {#each f.fixes as fix (fix.says)}<p class="text-sm text-muted first-letter:uppercase">
+                    {fix.says}.
+                  </p>{/each}
+              {/if}
             </li>
           {:else}
             <li class="p-3 text-muted">{findings ? 'No findings.' : 'Loading …'}</li>
@@ -87,26 +98,30 @@
       </section>
     {/if}
     <div class="flex flex-col gap-5">
-      <section aria-label="Refusals">
-        <h2 class="mb-2">Recent refusals</h2>
-        <ul class="panel divide-y divide-line">
-          {#each refusals ?? [] as r (r.id)}
-            <li class="p-2.5">
-              <a
-                class="flex justify-between gap-3 hover:underline"
-                href={place.href('/audit', { record: r.reference })}
-              >
-                <span class="mono">{r.standpoint || r.actor}</span><span class="text-xs text-muted"
-                  >{new Date(r.at).toLocaleString('sv')}</span
+      {#each [['Missing rights', lacking, 'Nobody lacked a right.'], ['Other refusals', wrong, 'None.']] as const as [title, list, none] (title)}
+        <section aria-label={title}>
+          <h2 class="mb-2">{title}</h2>
+          <ul class="panel divide-y divide-line">
+            {#each list as r (r.id)}
+              <li class="p-2.5">
+                <a
+                  class="flex justify-between gap-3 hover:underline"
+                  href={place.href('/audit', { record: r.reference })}
                 >
-              </a>
-              <p class="truncate text-sm text-muted" title={r.text}>{r.reason || r.text}</p>
-            </li>
-          {:else}
-            <li class="p-3 text-muted">{refusals ? 'Nobody was refused.' : 'Loading …'}</li>
-          {/each}
-        </ul>
-      </section>
+                  <span class="mono">{r.standpoint || r.actor}</span><span class="text-xs text-muted"
+                    >{new Date(r.at).toLocaleString('sv')}</span
+                  >
+                </a>
+                <p class="truncate text-sm text-muted" title={r.text}>
+                  {#each r.missing as m (m)}<span class="chip mr-1">{m}</span>{:else}{r.reason || r.text}{/each}
+                </p>
+              </li>
+            {:else}
+              <li class="p-3 text-muted">{refusals ? none : 'Loading …'}</li>
+            {/each}
+          </ul>
+        </section>
+      {/each}
       <section aria-label="Changes">
         <h2 class="mb-2">Recent changes</h2>
         <ul class="panel divide-y divide-line">

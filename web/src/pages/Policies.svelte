@@ -40,6 +40,17 @@
     adding = of
     open = true
   }
+  let on = $state('')
+  // An address can open one policy, or a new one: ?name=…, ?add=columns&on=label:….
+  $effect(() => {
+    const name = place.query.get('name')
+    const add = place.query.get('add')
+    const found = all.find((p) => p.name === name)
+    if (!found && !add) return
+    on = place.query.get('on') ?? ''
+    edit(found, found?.kind ?? (add === 'columns' ? 'columns' : 'rows'))
+    place.go('/policies', { kind, status, name: '', add: '', on: '' })
+  })
   const go = (more: Record<string, string>) => place.go('/policies', { kind, status, ...more })
 </script>
 
@@ -55,15 +66,15 @@
     {#each filters as [value, name, test] (value)}
       {@const n = all.filter(test).length}
       {#if n > 0}<button
-          class="btn py-0.5 text-sm {status === value ? 'border-garnet! bg-garnet-wash!' : ''}"
+          class="btn py-0.5 text-sm"
           aria-pressed={status === value}
           onclick={() => go({ status: status === value ? '' : value })}>{name} <b>{n}</b></button
         >{/if}
     {/each}
     {#if signed.session?.reviewer}
       <span class="ml-auto flex gap-2">
-        <button class="btn btn-main" onclick={() => edit(undefined, 'rows')}>Row policy</button>
-        <button class="btn" onclick={() => edit(undefined, 'columns')}>Column policy</button>
+        <button class="btn btn-main" onclick={() => ((on = ''), edit(undefined, 'rows'))}>Row policy</button>
+        <button class="btn" onclick={() => ((on = ''), edit(undefined, 'columns'))}>Column policy</button>
       </span>
     {/if}
   </div>
@@ -72,7 +83,7 @@
     <PolicyList
       policies={shown}
       manage={!!signed.session?.reviewer && !place.elsewhere}
-      onedit={(p) => edit(p, p.kind)}
+      onedit={(p) => ((on = ''), edit(p, p.kind))}
       where
       none={all.length
         ? 'No policy is like that.'
@@ -80,4 +91,4 @@
     />
   {:else if !list.problem}<div class="h-40 animate-pulse rounded bg-raised"></div>{/if}
 </div>
-{#if open}<PolicyDialog bind:open kind={adding} policy={editing} />{/if}
+{#if open}<PolicyDialog bind:open kind={adding} policy={editing} {on} />{/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { onMount } from 'svelte'
   import { api, get, says, type Problem, type Result } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
@@ -79,7 +80,8 @@
   const numeric = (type: string) => type === 'bigint' || type === 'double precision'
 </script>
 
-<div class="flex h-full flex-col gap-3 overflow-y-auto p-5">
+<div class="flex h-full flex-col gap-3 overflow-y-auto p-5" use:scrollable={'Result'}>
+  <h1>Query</h1>
   <div class="panel overflow-hidden" bind:this={host} data-testid="editor"></div>
   <div class="flex items-center gap-3">
     <button class="btn btn-main" onclick={run} disabled={busy}
@@ -107,7 +109,7 @@
   {#if problem}<Trouble {problem} onfixed={run} />{/if}
   {#if result}
     <div class="grid min-h-0 grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-4 max-[1000px]:grid-cols-1">
-      <div class="panel max-h-[58vh] overflow-auto" data-testid="result">
+      <div class="panel max-h-[58vh] overflow-auto" data-testid="result" use:scrollable={'Result'}>
         <table class="dense">
           <thead
             ><tr
@@ -142,7 +144,7 @@
               >
             {/each}
           </div>
-          <div class="overflow-auto p-3">
+          <div class="overflow-auto p-3" use:scrollable={'Result'}>
             {#if side === 'sql'}
               <pre class="mono text-xs!">{result.plan.sql}</pre>
               <ul class="mono mt-2 text-xs! text-muted">

@@ -61,7 +61,9 @@
         {#each root.children ?? [] as source (source.path)}
           <TreeNode node={source} selected={path} {filter} open />
         {:else}
-          <li class="p-2 text-muted">Nothing to see here yet. A role or a grant would give access to the first schema.</li>
+          <li class="p-2 text-muted">
+            Nothing to see here yet. A role or a grant would give access to the first schema.
+          </li>
         {/each}
       {:else if !problem}
         {#each [1, 2, 3, 4, 5, 6] as i (i)}<li class="m-2 h-4 animate-pulse rounded bg-raised"></li>{/each}
@@ -87,8 +89,8 @@
     {:else}
       <h1>Tables</h1>
       <p class="mt-1 max-w-prose text-muted">
-        Choose a table on the left. Its page shows its rows as you see them, or as anyone you view as; its columns and how
-        they are shown; who has access, and through what; its policies and grants.
+        Choose a table on the left. Its page shows its rows as you see them, or as anyone you view as; its columns and
+        how they are shown; who has access, and through what; its policies and grants.
       </p>
     {/if}
   </div>

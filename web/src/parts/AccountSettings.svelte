@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { loaded } from '../lib/load.svelte'
@@ -113,11 +114,13 @@
   <button class="btn ml-auto" onclick={start}>New token</button>
 </div>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
-<div class="panel overflow-x-auto">
+<div class="panel overflow-x-auto" use:scrollable={'Tokens'}>
   <table class="dense">
     <thead
       ><tr
-        ><th>What for</th><th>Account</th><th>Kind</th><th>Since</th><th>Until</th><th>Id</th><th class="w-0"></th></tr
+        ><th>What for</th><th>Account</th><th>Kind</th><th>Since</th><th>Until</th><th>Id</th><th class="w-0"
+          ><span class="sr-only">Actions</span></th
+        ></tr
       ></thead
     >
     <tbody>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get } from '../lib/api'
   import { loaded } from '../lib/load.svelte'
   import { type Bundle } from '../lib/rights.svelte'
@@ -33,14 +34,16 @@
 </script>
 
 <p class="mb-3 max-w-prose text-muted">
-  A bundle is granted like a privilege, at any level; what of it applies there and below takes effect. Editing one changes
-  what all its grants give.
+  A bundle is granted like a privilege, at any level; what of it applies there and below takes effect. Editing one
+  changes what all its grants give.
 </p>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
-<div class="panel overflow-x-auto">
+<div class="panel overflow-x-auto" use:scrollable={'Bundles'}>
   <table class="dense">
     <thead
-      ><tr><th>Bundle</th><th>Privileges</th><th class="text-right!">Grants</th><th></th><th class="w-0"></th></tr
+      ><tr
+        ><th>Bundle</th><th>Privileges</th><th class="text-right!">Grants</th><th><span class="sr-only">Kind</span></th
+        ><th class="w-0"><span class="sr-only">Actions</span></th></tr
       ></thead
     >
     <tbody>

@@ -1,10 +1,11 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import type { Changed } from '../lib/api'
 
   // What a change does, or would do, to whom.
   let {
     changed,
-    none = 'Nobody's access changes.',
+    none = 'Nobody’s access changes.',
     short = false,
   }: { changed: Changed; none?: string; short?: boolean } = $props()
   const lines = $derived(
@@ -18,7 +19,7 @@
 {#if lines.length === 0}
   <p class="text-muted">{none}</p>
 {:else}
-  <ul class="overflow-y-auto text-sm {short ? 'max-h-20' : 'max-h-48'}">
+  <ul class="overflow-y-auto text-sm {short ? 'max-h-20' : 'max-h-48'}" use:scrollable={'Effects'}>
     {#each lines.slice(0, 60) as line, i (i)}
       <li class="flex gap-2 py-0.5">
         <span class="w-14 shrink-0 font-medium {line.gain ? 'text-epidote' : 'text-garnet'}"

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get } from '../lib/api'
   import { bundles, fits } from '../lib/rights.svelte'
   import { vocabulary } from '../lib/vocabulary.svelte'
@@ -98,7 +99,7 @@
       />
     </div>
   {:else if !single}
-    <p class="max-h-16 overflow-y-auto">
+    <p class="max-h-16 overflow-y-auto" use:scrollable={'Objects'}>
       {#each objects as o (o)}<span class="chip mr-1">{o}</span>{/each}
     </p>
   {/if}

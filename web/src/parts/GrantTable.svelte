@@ -2,7 +2,7 @@
   import { api, get, type Grant } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import Name from './Name.svelte'
-  import ChangeDialog from './ChangeDialog.svelte'
+  import FixButton from './FixButton.svelte'
   import RevokeDialog from './RevokeDialog.svelte'
 
   let {
@@ -17,8 +17,6 @@
   let marked = $state<Grant[]>([])
   let revoking = $state<Grant[]>([])
   let open = $state(false)
-  let waking = $state<Grant | null>(null)
-  let wake = $state(false)
 
   const found = $derived(
     grants.filter((g) =>
@@ -97,13 +95,8 @@
           {#if g.ticket}<span class="chip">{g.ticket}</span>{/if}
           {#if g.reason}<span class="text-muted">{g.reason}</span>{/if}
           {#if g.dormant}
-            <span class="rounded bg-feldspar-wash px-1" title={g.wake ? 'To change that: ' + g.wake : ''}
-              >◇ dormant: {g.dormant}</span
-            >
-            {#if mine(g) && g.fix?.grants?.length}<button
-                class="btn ml-1 py-0 text-xs"
-                onclick={() => ((waking = g), (wake = true))}>Fix it</button
-              >{/if}
+            <span class="rounded bg-feldspar-wash px-1">◇ dormant: {g.dormant}</span>
+            {#if mine(g) && g.fix}<FixButton fix={g.fix} />{/if}
           {/if}
         </td>
         {#if manage}<td
@@ -117,21 +110,5 @@
 </table>
 {#if found.length > shown}
   <button class="btn m-2" onclick={() => (shown += 500)}>Show more of the {found.length - shown} left</button>
-{/if}
-{#if wake && waking?.fix?.grants}
-  {@const body = waking.fix.grants[0]!}
-  <ChangeDialog
-    bind:open={wake}
-    title="Give the grant an effect"
-    verb="Grant"
-    asked={JSON.stringify(body)}
-    send={(dry) => get(api.POST('/api/v1/grants', { body: { ...body, dry_run: dry || undefined } }))}
-    undo={() => get(api.POST('/api/v1/grants/revoke', { body }))}
-  >
-    <p>
-      <span class="mono">{waking.privilege} on {waking.object} to {waking.subject}</span> has no effect: {waking.dormant}.
-      To change that, {waking.fix.says}.
-    </p>
-  </ChangeDialog>
 {/if}
 {#if open}<RevokeDialog bind:open grants={revoking} />{/if}

@@ -4,16 +4,16 @@
   let { open = $bindable(false), pages }: { open: boolean; pages: [string, string][] } = $props()
   const keys = $derived<[string, string][]>([
     ['/', 'search subjects, objects and policies'],
-    ['x', 'step back to your own standpoint'],
+    ['x', 'back to your own view'],
     ...pages.map(([key, name]) => [key, 'go to ' + name] as [string, string]),
     ['↑ ↓ → ←', 'move, open and close in the tree'],
     ['Ctrl Enter', 'run the query'],
     ['Esc', 'close a dialog'],
-    ['?', 'these keys'],
+    ['?', 'this list'],
   ])
 </script>
 
-<Modal bind:open title="Keys">
+<Modal bind:open title="Keyboard shortcuts">
   <dl class="grid grid-cols-[7rem_1fr] gap-y-1">
     {#each keys as [key, does] (key)}
       <dt><kbd class="chip">{key}</kbd></dt>

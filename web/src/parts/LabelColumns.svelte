@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { loaded } from '../lib/load.svelte'
@@ -49,7 +50,7 @@
 </div>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
 {#if list.value}
-  <div class="panel overflow-x-auto">
+  <div class="panel overflow-x-auto" use:scrollable={'Columns'}>
     <table class="dense">
       <thead><tr><th>Column</th><th>Type</th><th>Labels</th><th>Level</th><th>Treated by</th></tr></thead>
       <tbody>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { vocabulary } from '../lib/vocabulary.svelte'
   import { api, get, type Schemas } from '../lib/api'
   import { place } from '../lib/place.svelte'
@@ -38,13 +39,13 @@
   all columns with the label, present and future; REVEAL on the label shows them in clear.
 </p>
 {#if labels?.length}
-  <div class="panel overflow-x-auto">
+  <div class="panel overflow-x-auto" use:scrollable={'Labels'}>
     <table class="dense">
       <thead
         ><tr
           ><th>Label</th><th>Topic</th><th>Level</th><th class="text-right!">Columns</th><th class="text-right!"
             >Treated</th
-          ><th>Policies on it</th><th>In clear for</th><th class="w-0"></th></tr
+          ><th>Policies on it</th><th>In clear for</th><th class="w-0"><span class="sr-only">Actions</span></th></tr
         ></thead
       >
       <tbody>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
@@ -63,12 +64,13 @@
 </div>
 {#if problem}<Trouble {problem} />{/if}
 {#if found}
-  <div class="panel overflow-x-auto">
+  <div class="panel overflow-x-auto" use:scrollable={'Suggestions'}>
     <table class="dense">
       <thead
         ><tr
-          ><th class="w-0"></th><th>Column</th><th>Looks like</th><th>Label</th><th class="w-36">Sure</th><th>Why</th
-          ><th class="w-0"></th></tr
+          ><th class="w-0"><span class="sr-only">Choose</span></th><th>Column</th><th>Looks like</th><th>Label</th><th
+            class="w-36">Sure</th
+          ><th>Why</th><th class="w-0"><span class="sr-only">Actions</span></th></tr
         ></thead
       >
       <tbody>
@@ -106,7 +108,9 @@
           </tr>
         {:else}<tr
             ><td colspan="7" class="p-4 text-muted"
-              >{dismissed ? 'Nothing was dismissed.' : 'Nothing to suggest: every column that looks sensitive has a label.'}</td
+              >{dismissed
+                ? 'Nothing was dismissed.'
+                : 'Nothing to suggest: every column that looks sensitive has a label.'}</td
             ></tr
           >{/each}
       </tbody>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, type Schemas } from '../lib/api'
   import { loaded } from '../lib/load.svelte'
   import { signed } from '../lib/session.svelte'
@@ -41,7 +42,7 @@
   query that names no lane runs on <span class="mono">interactive</span> where that is open, else on the first that is.
 </p>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
-<div class="panel overflow-x-auto">
+<div class="panel overflow-x-auto" use:scrollable={'Lanes'}>
   <table class="dense">
     <thead
       ><tr
@@ -49,7 +50,7 @@
           >Seconds</th
         ><th class="text-right!">Rows</th><th class="text-right!">MiB</th><th class="text-right!">May run</th><th
           >Open to you</th
-        ><th class="w-0"></th></tr
+        ><th class="w-0"><span class="sr-only">Actions</span></th></tr
       ></thead
     >
     <tbody>
@@ -93,7 +94,7 @@
     ready={!!name && Object.values(limits).every((n) => n > 0)}
     send={(dry) => put($state.snapshot(limits), !!chosen, dry)}
     undo={() => (chosen ? put(chosen.limits, true, false) : remove(name, false))}
-    none="Nobody's access changes. Queries that are running keep their limits."
+    none="Nobody’s access changes. Queries that are running keep their limits."
   >
     {#if !chosen}<label class="text-sm text-muted"
         >Name <input class="field mono text-ink" bind:value={name} name="name" required /></label

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get } from '../lib/api'
   import { loaded } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
@@ -30,12 +31,13 @@
   <Trouble problem={matrix.problem} />
 {:else if matrix.value}
   {@const m = matrix.value}
-  <div class="panel overflow-x-auto">
+  <div class="panel overflow-x-auto" use:scrollable={'What each sees'}>
     <table class="dense">
       <thead
         ><tr
           ><th>Who</th><th class="text-right!">Rows, of {m.total.toLocaleString('en')}</th><th class="w-32"
-          ></th>{#each m.columns as c (c)}<th class="mono">{c}</th>{/each}</tr
+            ><span class="sr-only">Share</span></th
+          >{#each m.columns as c (c)}<th class="mono">{c}</th>{/each}</tr
         ></thead
       >
       <tbody>

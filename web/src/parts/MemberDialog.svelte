@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, type Changed } from '../lib/api'
   import ChangeDialog from './ChangeDialog.svelte'
   import SubjectList from './SubjectList.svelte'
@@ -69,12 +70,12 @@
       <p>
         {#each of as w (w)}<span class="chip mr-1">{w}</span>{/each}
       </p>
-    {:else}<SubjectList bind:refs={what} label="Give a role or group" empty="none yet" {kinds} />{/if}
+    {:else}<SubjectList bind:refs={what} label="Roles and groups" empty="none yet" {kinds} />{/if}
   </div>
   <div>
     <p class="mb-1 text-sm text-muted">{end ? 'From' : 'To'}</p>
     {#if members.length}
-      <p class="max-h-24 overflow-y-auto">
+      <p class="max-h-24 overflow-y-auto" use:scrollable={'Members'}>
         {#each members as m (m)}<span class="chip mr-1">{m}</span>{/each}
       </p>
     {:else}<SubjectList bind:refs={who} label="Members" empty="nobody yet" {kinds} />{/if}

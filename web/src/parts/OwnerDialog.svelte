@@ -27,8 +27,8 @@
   undo={() => put(own ? owner : '', false)}
 >
   <p class="text-muted">
-    The owner has ALL on {object} and below, and USAGE on the way to it. Consider a role: roles stay when people
-    leave. Now: <span class="mono">{owner || 'nobody'}</span>{own || !owner ? '' : ', the owner of what it is in'}.
+    The owner has ALL on {object} and below, and USAGE on the way to it. Consider a role: roles stay when people leave. Now:
+    <span class="mono">{owner || 'nobody'}</span>{own || !owner ? '' : ', the owner of what it is in'}.
   </p>
   {#if !leave}<SubjectPicker bind:value={next} label="Owner" placeholder="role: …" />{/if}
   {#if own}

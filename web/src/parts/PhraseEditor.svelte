@@ -8,11 +8,14 @@
     phrases = $bindable(),
     join = $bindable(),
     columns,
+    begin = false,
     onchange,
   }: {
     phrases: Phrase[]
     join: string
     columns: Schemas['WireColumnView'][]
+    /** Begins with one condition where there is none. */
+    begin?: boolean
     onchange: () => void
   } = $props()
 
@@ -26,11 +29,22 @@
     ['all', 'whatever it is: all rows'],
   ]
   const attributes = $derived([...new Set(subjects.all.flatMap((s) => Object.keys(s.attributes)))].sort())
-  const fresh = (): Phrase => ({
-    kind: 'attribute',
-    column: columns.find((c) => c.type === 'text')?.name ?? columns[0]?.name ?? '',
-    attribute: attributes[0] ?? '',
+  // A column and an attribute that are named alike, such as district and districts, are
+  // the likeliest pair.
+  function fresh(): Phrase {
+    for (const c of columns)
+      for (const a of attributes)
+        if (a.startsWith(c.name) || c.name.startsWith(a)) return { kind: 'attribute', column: c.name, attribute: a }
+    const column = columns.find((c) => c.type === 'text')?.name ?? columns[0]?.name ?? ''
+    return { kind: 'attribute', column, attribute: attributes[0] ?? '' }
+  }
+  let begun = false
+  $effect(() => {
+    if (!begin || begun || phrases.length || !columns.length || !attributes.length) return
+    begun = true
+    add()
   })
+  $effect(() => void subjects.load().catch(() => {}))
   function add() {
     phrases = [...phrases, fresh()]
     onchange()
@@ -87,13 +101,12 @@
           placeholder="officer"
         />
       {/if}
-      <button type="button" class="btn px-1.5 py-0" aria-label="Leave this condition out" onclick={() => drop(i)}
-        >×</button
+      <button type="button" class="btn px-1.5 py-0" aria-label="Remove this condition" onclick={() => drop(i)}>×</button
       >
     </div>
   {/each}
   <button type="button" class="btn self-start py-0 text-sm" onclick={add}
-    >{phrases.length ? 'And another condition' : 'Write it in words'}</button
+    >{phrases.length ? 'Add a condition' : 'Add the first condition'}</button
   >
   <datalist id="attributes"
     >{#each attributes as a (a)}<option value={a}></option>{/each}</datalist

@@ -143,7 +143,7 @@
           >Only for these purposes
           <input class="field text-ink" bind:value={purposes} placeholder="any; or royalty audit, research" /></label
         >
-        <label class="text-sm text-muted">A word about it <input class="field text-ink" bind:value={comment} /></label>
+        <label class="text-sm text-muted">Description <input class="field text-ink" bind:value={comment} /></label>
       </div>
       <label class="flex items-center gap-2"
         ><input type="checkbox" bind:checked={draft} /> Keep it as a draft, without effect</label

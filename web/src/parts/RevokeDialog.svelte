@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, type Changed, type Grant } from '../lib/api'
   import ChangeDialog from './ChangeDialog.svelte'
 
@@ -66,7 +67,7 @@
   undo={cascade ? undefined : undo}
   none="Nobody loses anything by it: it gave nothing, or something else gives the same."
 >
-  <ul class="max-h-32 overflow-y-auto">
+  <ul class="max-h-32 overflow-y-auto" use:scrollable={'Grants'}>
     {#each grants as g, i (i)}
       <li class="mono">
         {g.privilege} on {g.object} to {g.subject} <span class="text-muted">by {g.grantor || 'the platform'}</span>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { Graph, layout } from '@dagrejs/dagre'
   import type { Subject } from '../lib/api'
   import { place } from '../lib/place.svelte'
@@ -72,7 +73,7 @@
   }
 </script>
 
-<div class="panel overflow-auto p-2" data-testid="graph">
+<div class="panel overflow-auto p-2" data-testid="graph" use:scrollable={'Graph of roles'}>
   <svg
     width={drawn.width}
     height={drawn.height}
@@ -95,10 +96,7 @@
       />
     {/each}
     {#each drawn.nodes as n (n.s.ref)}
-      <a
-        href={place.href((n.s.kind === 'role' ? '/roles/' : '/subjects/') + n.s.ref)}
-        aria-label="{n.s.ref}, held by {n.s.holders}"
-      >
+      <a href={place.href((n.s.kind === 'role' ? '/roles/' : '/subjects/') + n.s.ref)}>
         <rect
           x={n.x - width / 2}
           y={n.y - height / 2}

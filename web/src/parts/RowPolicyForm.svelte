@@ -26,7 +26,9 @@
   let follow = $state(start.follow ?? '')
   let via = $state<string[]>(start.via ?? [])
   // The side that was written last; the other one follows from it.
-  let written = $state<'words' | 'rule'>(start.rule || !start.phrases?.length ? 'rule' : 'words')
+  let written = $state<'words' | 'rule'>(start.rule ? 'rule' : 'words')
+  // A condition that words cannot say opens as SQL.
+  let sql = $state(!!start.rule && !start.phrases?.length)
 
   let ways = $state<Schemas['WireRelationship'][]>([])
   $effect(() => {
@@ -42,7 +44,7 @@
     const kind = { mode, commands }
     if (how === 'follow') what = { ...kind, follow, via: $state.snapshot(via) }
     else if (written === 'words') what = { ...kind, rule: '', phrases: $state.snapshot(phrases), join: join as 'AND' }
-    else what = { ...kind, rule }
+    else what = { ...kind, rule, phrases: undefined }
   })
   $effect(() => {
     if (!trial || how === 'follow') return
@@ -94,18 +96,32 @@
       <code class="mono text-xs!">gneiss relationship add {table || 'TABLE'}.COLUMN to OTHER.COLUMN</code>
     </p>{/if}
 {:else}
-  <PhraseEditor bind:phrases bind:join {columns} onchange={() => (written = phrases.length ? 'words' : 'rule')} />
-  <label class="text-sm text-muted"
-    >The same in SQL
-    <textarea
-      class="field mono text-ink"
-      rows="3"
-      bind:value={rule}
-      oninput={() => (written = 'rule')}
-      spellcheck="false"
-      placeholder="district IN (attribute('districts'))"></textarea>
-  </label>
-  {#if beyond}<p class="text-sm text-muted">
-      The sentence does not reach this condition; it stands as it is written.
-    </p>{/if}
+  <div class="flex gap-1" role="group" aria-label="Write the condition">
+    <button type="button" class="btn py-0 text-sm" aria-pressed={!sql} onclick={() => (sql = false)}>In words</button>
+    <button type="button" class="btn py-0 text-sm" aria-pressed={sql} onclick={() => (sql = true)}>In SQL</button>
+  </div>
+  {#if sql}
+    <label class="text-sm text-muted"
+      >Condition
+      <textarea
+        class="field mono text-ink"
+        rows="3"
+        bind:value={rule}
+        oninput={() => (written = 'rule')}
+        spellcheck="false"
+        placeholder="district IN (attribute('districts'))"></textarea>
+    </label>
+    {#if beyond}<p class="text-sm text-muted">Only SQL can say this condition; the words cannot.</p>{/if}
+  {:else}
+    {#if beyond}<p class="text-sm text-muted">
+        Only SQL can say this condition. A condition added here replaces it.
+      </p>{/if}
+    <PhraseEditor
+      bind:phrases
+      bind:join
+      {columns}
+      begin={!start.rule}
+      onchange={() => (written = phrases.length || !rule ? 'words' : 'rule')}
+    />
+  {/if}
 {/if}

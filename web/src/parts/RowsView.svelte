@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, says, type Preview, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
@@ -84,7 +85,7 @@
   {#if shown}
     <div class="mb-2 grid gap-3" style="grid-template-columns: repeat({preview.sides.length}, minmax(0, 1fr))">
       {#each preview.sides as side, i (i)}
-        {#if side.plan}<section class="panel max-h-60 overflow-auto p-2" aria-label="What ran">
+        {#if side.plan}<section class="panel max-h-60 overflow-auto p-2" aria-label="What ran" use:scrollable={'Rows'}>
             {#each side.plan.policies as p (p)}<p class="mb-1 text-sm">{p}.</p>{/each}
             <pre class="mono text-xs!">{side.plan.sql}</pre>
             {#each side.plan.args as a, n (n)}<span class="mono block text-xs! text-muted">{a}</span>{/each}
@@ -92,11 +93,11 @@
       {/each}
     </div>
   {/if}
-  <div class="panel max-h-[calc(100vh-19rem)] overflow-auto" data-testid="rows">
+  <div class="panel max-h-[calc(100vh-19rem)] overflow-auto" data-testid="rows" use:scrollable={'Rows'}>
     <table class="dense">
       <thead>
         <tr>
-          {#if two}<th class="w-0"></th>{/if}
+          {#if two}<th class="w-0"><span class="sr-only">Side</span></th>{/if}
           {#each preview.columns as c (c.name)}
             <th class={numeric(c.type) ? 'text-right!' : ''}>
               {c.name}

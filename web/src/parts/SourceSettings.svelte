@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { loaded } from '../lib/load.svelte'
@@ -28,17 +29,17 @@
 
 <p class="mb-3 max-w-prose text-muted">
   A source is one connected database: a folder of SQLite files on the service's machine, one a schema, or a database of
-  a PostgreSQL server. Nobody can read what a scan finds until it is granted; grants on the source and patterns
-  cover what comes.
+  a PostgreSQL server. Nobody can read what a scan finds until it is granted; grants on the source and patterns cover
+  what comes.
 </p>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
-<div class="panel overflow-x-auto">
+<div class="panel overflow-x-auto" use:scrollable={'Sources'}>
   <table class="dense">
     <thead
       ><tr
         ><th>Source</th><th>Kind</th><th class="text-right!">Tables</th><th>Available</th><th>Location</th><th
-          class="w-0"
-        ></th></tr
+          class="w-0"><span class="sr-only">Actions</span></th
+        ></tr
       ></thead
     >
     <tbody>

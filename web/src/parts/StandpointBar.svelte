@@ -2,7 +2,9 @@
   import { api, get } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
+  import { named, recent } from '../lib/recent.svelte'
   import { signed } from '../lib/session.svelte'
+  import { subjects } from '../lib/subjects.svelte'
   import SubjectPicker from './SubjectPicker.svelte'
 
   // As whom the whole console is viewed, and who it is compared with.
@@ -19,6 +21,8 @@
       changes.failed(error)
     }
   }
+  const title = $derived(subjects.all.find((s) => s.ref === place.at.as)?.title ?? '')
+  $effect(() => recent.add(place.at))
   $effect(() => {
     purpose = place.at.purpose ?? ''
   })
@@ -28,11 +32,11 @@
   class="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-4 py-1.5 {place.elsewhere
     ? 'bg-feldspar-wash'
     : 'bg-surface'}"
-  aria-label="Standpoint"
+  aria-label="View"
 >
   <span class="text-muted">Viewing as</span>
   {#if signed.session?.administrator}
-    <div class="w-52">
+    <div class="w-48">
       {#key place.at.as}
         <SubjectPicker
           label="View as"
@@ -46,7 +50,7 @@
     <span class="mono">{signed.session?.user}</span>
   {/if}
   <span class="text-muted">role</span>
-  <div class="w-44">
+  <div class="w-36">
     {#key place.at.role}
       <SubjectPicker
         label="Role"
@@ -59,7 +63,7 @@
   </div>
   <span class="text-muted">purpose</span>
   <input
-    class="field mono w-32"
+    class="field mono w-28"
     aria-label="Purpose"
     placeholder="any purpose"
     bind:value={purpose}
@@ -78,11 +82,29 @@
       {/key}
     </div>
   {/if}
+  {#if title}<span class="text-sm text-muted">{title}</span>{/if}
+  {#if recent.list.length && signed.session?.administrator}
+    <select
+      class="field w-auto max-w-40"
+      aria-label="Recent views"
+      value=""
+      onchange={(e) => {
+        const at = recent.list[Number(e.currentTarget.value)]
+        e.currentTarget.value = ''
+        if (at) place.look({ as: at.as ?? '', role: at.role ?? '', purpose: at.purpose ?? '' })
+      }}
+    >
+      <option value="" disabled>recent</option>
+      {#each recent.list as at, i (i)}<option value={String(i)}>{named(at)}</option>{/each}
+    </select>
+  {/if}
   {#if narrowed}
     <span class="chip" title="by SET ROLE, in this session">acting in {narrowed}</span>
     <button class="btn py-0.5" onclick={widen}>All roles</button>
   {/if}
   {#if place.elsewhere || place.beside}
-    <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}>Back to yourself <kbd class="mono">x</kbd></button>
+    <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}
+      >Back to yourself <kbd class="mono">x</kbd></button
+    >
   {/if}
 </header>

@@ -37,7 +37,8 @@
 
 <div class="grid h-full grid-cols-[17.5rem_minmax(0,1fr)]">
   <aside class="flex min-h-0 flex-col border-r border-line bg-surface" aria-label={title}>
-    <div class="flex gap-2 border-b border-line p-2">
+    <h1 class="px-3 pt-2 text-lg!">{title}</h1>
+    <div class="flex flex-wrap gap-2 border-b border-line p-2">
       <input class="field" placeholder="filter" aria-label="Filter {title}" bind:value={filter} />
       {#if signed.session?.administrator}
         <button class="btn" onclick={() => (adding = true)}>Add</button>

@@ -112,12 +112,12 @@
           )
             ? ` · by ${m.by || 'gneiss'}`
             : ''}
-          {#if admin}<button aria-label="Remove {m.of}" onclick={() => join([page!.ref], [m.of], true, m.by)}
-              >×</button
+          {#if admin}<button aria-label="Remove {m.of}" onclick={() => join([page!.ref], [m.of], true, m.by)}>×</button
             >{/if}
         </span>
       {:else}<span class="text-muted">no groups and no roles</span>{/each}
-      {#if admin && page.kind !== 'public'}<button class="btn py-0" onclick={() => join([page!.ref], [])}>Add role …</button
+      {#if admin && page.kind !== 'public'}<button class="btn py-0" onclick={() => join([page!.ref], [])}
+          >Add role …</button
         >{/if}
     </span>
     {#if container}
@@ -131,7 +131,7 @@
               >{/if}</span
           >
         {:else}<span class="text-garnet">∅ nobody</span>{/each}
-        {#if admin}<button class="btn py-0" onclick={() => join([], [page!.ref])}>Give to …</button>{/if}
+        {#if admin}<button class="btn py-0" onclick={() => join([], [page!.ref])}>Add member …</button>{/if}
         <span class="text-sm text-muted">users and services in all: {page.holders}</span>
       </span>
     {/if}

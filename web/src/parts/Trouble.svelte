@@ -1,20 +1,10 @@
 <script lang="ts">
-  import { api, get, type Fix, type Problem } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
+  import { type Problem } from '../lib/api'
   import { place } from '../lib/place.svelte'
+  import FixButton from './FixButton.svelte'
 
   // A refusal or failure: what happened, what to do, and the fixes one click away.
   let { problem, onfixed }: { problem: Problem; onfixed?: () => void } = $props()
-
-  async function apply(fix: Fix) {
-    try {
-      if (fix.give) changes.made(await get(api.POST('/api/v1/memberships', { body: fix.give })))
-      for (const grant of fix.grants ?? []) changes.made(await get(api.POST('/api/v1/grants', { body: grant })))
-      onfixed?.()
-    } catch (error) {
-      changes.failed(error)
-    }
-  }
 </script>
 
 <div class="rounded border border-garnet bg-garnet-wash px-3 py-2" role="alert">
@@ -28,11 +18,7 @@
     <p class="mt-2 text-sm text-muted">Ways to give it, smallest first:</p>
     <ul class="mt-1 flex flex-col gap-1">
       {#each problem.fixes as fix (fix.says)}
-        <li class="flex items-baseline gap-2">
-          <button class="btn py-0 text-sm" onclick={() => apply(fix)}>Do it</button><span class="text-sm"
-            >{fix.says}</span
-          >
-        </li>
+        <li><FixButton {fix} {onfixed} /></li>
       {/each}
     </ul>
   {/if}

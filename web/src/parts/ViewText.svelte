@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, type View } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import ChangeDialog from './ChangeDialog.svelte'
@@ -16,7 +17,10 @@
     >{/if}{view.sealed ? '; it is sealed' : ''}. What policies leave of them is its reader's own.
 </p>
 {#if view.text}
-  <pre class="mono panel overflow-auto p-3 whitespace-pre-wrap" data-testid="view-text">{view.text}</pre>
+  <pre
+    class="mono panel overflow-auto p-3 whitespace-pre-wrap"
+    data-testid="view-text"
+    use:scrollable={'Text'}>{view.text}</pre>
 {:else}
   <p class="panel p-3 text-muted">Its text is sealed: only those with DESCRIBE on the view see it.</p>
 {/if}

@@ -1,8 +1,8 @@
 <script lang="ts">
-  import { api, get, objectsNamed, says, type Fix, type Problem, type Schemas } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
+  import { api, get, objectsNamed, says, type Problem, type Schemas } from '../lib/api'
   import { vocabulary } from '../lib/vocabulary.svelte'
   import BandGlyph from './BandGlyph.svelte'
+  import FixButton from './FixButton.svelte'
   import Trouble from './Trouble.svelte'
 
   let { subject, object = '' }: { subject: string; object?: string } = $props()
@@ -28,25 +28,6 @@
     } catch (error) {
       problem = says(error)
       why = null
-    }
-  }
-
-  async function apply(fix: Fix) {
-    try {
-      if (fix.give) {
-        const member = fix.give
-        changes.made(await get(api.POST('/api/v1/memberships', { body: member })), () =>
-          get(api.POST('/api/v1/memberships/end', { body: member })),
-        )
-      }
-      for (const grant of fix.grants ?? []) {
-        changes.made(await get(api.POST('/api/v1/grants', { body: grant })), () =>
-          get(api.POST('/api/v1/grants/revoke', { body: grant })),
-        )
-      }
-      await ask()
-    } catch (error) {
-      changes.failed(error)
     }
   }
 </script>
@@ -84,11 +65,7 @@
       <p class="mt-3 text-sm text-muted">Ways to give it, smallest first</p>
       <ul class="mt-1 flex flex-col gap-1">
         {#each why.fixes as fix (fix.says)}
-          <li class="flex items-baseline gap-2">
-            <button class="btn py-0 text-sm" onclick={() => apply(fix)}>Do it</button><span>{fix.says}</span><span
-              class="mono truncate text-xs text-muted">{fix.commands[0]}</span
-            >
-          </li>
+          <li><FixButton {fix} onfixed={ask} /></li>
         {/each}
       </ul>
     {/if}

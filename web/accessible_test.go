@@ -1,0 +1,62 @@
+package web_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+
+	"gneiss/demo/demotest"
+)
+
+// accessiblePages are looked at by an automated check, signed in as an administrator.
+var accessiblePages = []string{
+	"/overview", "/tables", "/tables/survey.drilling", "/tables/survey.drilling.boreholes", "/tables/survey.drilling.boreholes?tab=columns",
+	"/tables/survey.drilling.boreholes?tab=who", "/tables/survey.drilling.boreholes?tab=matrix", "/tables/survey.drilling.boreholes?tab=policies",
+	"/tables/survey.drilling.boreholes?tab=grants", "/tables/survey.licensing.holders?as=user:flint&beside=user:garnet", "/labels", "/labels/columns",
+	"/labels/suggestions", "/query?sql=SELECT+1", "/subjects", "/subjects/user:flint", "/subjects/user:flint?tab=why", "/roles", "/roles/role:survey_reader",
+	"/policies", "/compare?a=user:flint&b=user:garnet", "/audit", "/settings", "/settings/lanes", "/settings/bundles", "/settings/sources", "/settings/roster",
+}
+
+// TestAccessible finds no page that an automated check of accessibility (axe-core) says
+// anything against: light and dark, wide and narrow.
+func TestAccessible(t *testing.T) {
+	check, err := os.ReadFile("node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Skip("npm ci installs the check: ", err)
+	}
+	server := demotest.Start(t)
+	for _, dark := range []bool{false, true} {
+		for _, width := range []int64{1280, 768} {
+			t.Run(fmt.Sprintf("dark %t, %d wide", dark, width), func(t *testing.T) {
+				ctx := browser(t, dark)
+				run(t, ctx, chromedp.EmulateViewport(width, 900))
+				accessible(t, ctx, check, "the sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
+				run(t, ctx, signIn(server, "opal"))
+				for _, page := range accessiblePages {
+					accessible(t, ctx, check, page, chromedp.Navigate(server+page), chromedp.WaitVisible(`main h1`, chromedp.ByQuery), settled)
+				}
+				accessible(t, ctx, check, "a policy's dialog", chromedp.Navigate(server+"/policies"), button("Row policy"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
+				accessible(t, ctx, check, "a grant's dialog", chromedp.Navigate(server+"/tables/survey.field"), button("Grant"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
+				accessible(t, ctx, check, "the account's menu", chromedp.Navigate(server+"/overview"), chromedp.Click(`//button[starts-with(@aria-label, "Account")]`, chromedp.BySearch), chromedp.WaitVisible(`[role=menu]`, chromedp.ByQuery), settled)
+			})
+		}
+	}
+}
+
+// settled waits until nothing is loading any more.
+var settled = chromedp.Poll(`!document.querySelector('[aria-busy=true], .animate-pulse')`, nil)
+
+func accessible(t *testing.T, ctx context.Context, check []byte, what string, actions ...chromedp.Action) {
+	t.Helper()
+	var found []string
+	run(t, ctx, append(actions, chromedp.Evaluate(string(check)+";0", nil),
+		chromedp.Evaluate(`axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.slice(0, 3).map(n => v.id + ': ' + n.target.join(' ') + ': ' + (n.any[0] ?? n.all[0] ?? n.none[0])?.message)))`,
+			&found, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))...)
+	for _, f := range found {
+		t.Errorf("%s: %s", what, f)
+	}
+}
