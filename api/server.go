@@ -10,6 +10,7 @@ import (
 	"path"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -20,6 +21,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"gneiss/core/access"
 	"gneiss/service"
 	"gneiss/service/fault"
 	"gneiss/web"
@@ -34,6 +36,10 @@ type Server struct {
 	routes  []operation
 	secure  bool // cookies are for TLS only
 	proxies []netip.Prefix
+
+	streams  streams
+	stopping chan struct{} // closed when the server is to stop
+	stop     sync.Once
 }
 
 // bodyLimit is the most that a request may have, in bytes.
@@ -43,7 +49,8 @@ const bodyLimit = 4 << 20
 // Proxies are the addresses, or ranges of them, of proxies whose X-Forwarded-For is
 // believed.
 func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *Server {
-	srv := &Server{service: s, log: log, metrics: newMetrics(), secure: secure, proxies: prefixes(proxies)}
+	srv := &Server{service: s, log: log, metrics: newMetrics(), secure: secure, proxies: prefixes(proxies),
+		streams: streams{of: map[access.SubjectID]int{}}, stopping: make(chan struct{})}
 	srv.app = fiber.New(fiber.Config{
 		AppName:      "gneiss",
 		Immutable:    true, // values outlive their request in caches and records
@@ -80,6 +87,7 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
 		return c.Send(document)
 	})
+	srv.app.Get(prefix+"/events", srv.events)
 	srv.app.Use(prefix, func(c fiber.Ctx) error {
 		return fault.New(fault.NotFound, "no_such_endpoint", "%s %s is not part of the API; see %s/openapi.json", c.Method(), c.Path(), prefix)
 	})
@@ -99,7 +107,10 @@ func (s *Server) Serve(l net.Listener) error {
 }
 
 // Shutdown lets running requests finish, until the context is done.
-func (s *Server) Shutdown(ctx context.Context) error { return s.app.ShutdownWithContext(ctx) }
+func (s *Server) Shutdown(ctx context.Context) error {
+	s.stop.Do(func() { close(s.stopping) })
+	return s.app.ShutdownWithContext(ctx)
+}
 
 // headers sets what every answer carries: no sniffing, no framing, and a
 // content policy by which the console loads nothing from elsewhere.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -131,6 +132,17 @@ func TestStory(t *testing.T) {
 	if pickers != 0 {
 		t.Errorf("marl is offered %d controls of an administrator", pickers)
 	}
+}
+
+// TestLive has another make a change: the page shows it without being loaded again.
+func TestLive(t *testing.T) {
+	server := demotest.Start(t)
+	ctx := browser(t, false)
+	run(t, ctx, signIn(server, "opal"), link("Roles"), sees("district_geologist"), chromedp.Sleep(300*time.Millisecond))
+	if _, err := client.Send[wire.Changed](t.Context(), demotest.SignIn(t, server, "opal"), "POST", "/subjects", wire.SubjectRequest{Subject: "role:made_elsewhere"}); err != nil {
+		t.Fatal(err)
+	}
+	run(t, ctx, sees("made_elsewhere"))
 }
 
 // TestKeys reaches the console by keyboard alone.

@@ -44,6 +44,7 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 	}
 	after.Revision, after.hash = entry.Revision, entry.Hash
 	p.current.Store(after)
+	close(*p.changed.Swap(new(make(chan struct{}))))
 	p.keepSometimes(after)
 	return nil
 }

@@ -20,6 +20,7 @@ type Platform struct {
 	log   *slog.Logger
 
 	current    atomic.Pointer[State]
+	changed    atomic.Pointer[chan struct{}] // closed and replaced after each change
 	change     sync.Mutex   // held while a change is made
 	kept       atomic.Int64 // the revision of the last checkpoint
 	background sync.WaitGroup
@@ -33,8 +34,13 @@ func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Log
 		return nil, err
 	}
 	p.current.Store(at)
+	p.changed.Store(new(make(chan struct{})))
 	return p, nil
 }
+
+// Changed returns a channel that is closed when the model has changed. Ask for it before
+// looking at [Platform.Current], so that no change falls between.
+func (p *Platform) Changed() <-chan struct{} { return *p.changed.Load() }
 
 // Current is the model at the current revision.
 func (p *Platform) Current() *State { return p.current.Load() }

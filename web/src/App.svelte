@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Component } from 'svelte'
   import { changes } from './lib/changes.svelte'
+  import { listen } from './lib/live.svelte'
   import { follow, place } from './lib/place.svelte'
   import { signed } from './lib/session.svelte'
   import { vocabulary } from './lib/vocabulary.svelte'
@@ -58,7 +59,9 @@
 
   $effect(() => void signed.load())
   $effect(() => {
-    if (signed.session) vocabulary.load().catch((error) => changes.failed(error))
+    if (!signed.session) return
+    vocabulary.load().catch((error) => changes.failed(error))
+    return listen()
   })
   $effect(() => {
     document.title = `${page.name} · Gneiss`

@@ -13,11 +13,19 @@ class Changes {
   count = $state(0)
   notices = $state<Notice[]>([])
   private last = 0
+  private revision = 0
 
   /** Tells of a change that was made. */
   made(changed: Changed, undo?: () => Promise<Changed>) {
+    this.revision = Math.max(this.revision, changed.revision)
     this.count++
     this.tell({ id: ++this.last, changed, undo })
+  }
+
+  /** Takes note of a revision: one that was not made here has the pages look again. */
+  heard(revision: number) {
+    if (revision > this.revision && this.revision > 0) this.count++
+    this.revision = Math.max(this.revision, revision)
   }
 
   failed(error: unknown) {

@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { api, get, says, type Problem, type Schemas } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
+  import { fetched } from '../lib/load.svelte'
+  import { api, get, type Problem, type Schemas } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import BandGlyph from '../parts/BandGlyph.svelte'
   import GrantTable from '../parts/GrantTable.svelte'
@@ -13,17 +13,18 @@
   const a = $derived(place.query.get('a') ?? '')
   const b = $derived(place.query.get('b') ?? '')
 
-  $effect(() => {
-    void changes.count
-    comparison = null
-    if (!a || !b) return
-    get(api.GET('/api/v1/comparison', { params: { query: { a, b } } }))
-      .then((c) => {
-        comparison = c
-        problem = null
-      })
-      .catch((error) => (problem = says(error)))
-  })
+  fetched(
+    (signal) => {
+      comparison = null
+      if (!a || !b) return null
+      return get(api.GET('/api/v1/comparison', { signal, params: { query: { a, b } } }))
+    },
+    (c) => {
+      comparison = c
+      problem = null
+    },
+    (p) => (problem = p),
+  )
 
   const most = 300
   let filter = $state('')

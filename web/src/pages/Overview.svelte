@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { api, get, says, type AuditRecord, type Problem, type Schemas } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
+  import { api, get, type AuditRecord, type Problem, type Schemas } from '../lib/api'
+  import { fetched } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import FixButton from '../parts/FixButton.svelte'
@@ -13,21 +13,22 @@
   let problem = $state<Problem | null>(null)
   let kind = $state('')
 
-  $effect(() => {
-    void changes.count
-    const failed = (error: unknown) => (problem = says(error))
-    if (signed.session?.reviewer) {
-      get(api.GET('/api/v1/findings', {}))
-        .then((list) => (findings = list.items))
-        .catch(failed)
-    }
-    get(api.GET('/api/v1/records', { params: { query: { decision: 'refused', limit: 40 } } }))
-      .then((list) => (refusals = list.items))
-      .catch(failed)
-    get(api.GET('/api/v1/records', { params: { query: { action: 'change', limit: 8 } } }))
-      .then((list) => (made = list.items))
-      .catch(failed)
-  })
+  const failed = (p: Problem) => (problem = p)
+  fetched(
+    (signal) => (signed.session?.reviewer ? get(api.GET('/api/v1/findings', { signal })) : null),
+    (list) => (findings = list.items),
+    failed,
+  )
+  fetched(
+    (signal) => get(api.GET('/api/v1/records', { signal, params: { query: { decision: 'refused', limit: 40 } } })),
+    (list) => (refusals = list.items),
+    failed,
+  )
+  fetched(
+    (signal) => get(api.GET('/api/v1/records', { signal, params: { query: { action: 'change', limit: 8 } } })),
+    (list) => (made = list.items),
+    failed,
+  )
 
   const kinds: Record<string, string> = {
     dormant: 'grants without effect',

@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { api, get, says, type Node, type Problem } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
+  import { fetched } from '../lib/load.svelte'
+  import { api, get, type Node, type Problem } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import { picked } from '../lib/rights.svelte'
   import { signed } from '../lib/session.svelte'
@@ -16,15 +16,16 @@
   const kinds = $derived([...new Set(Object.values(picked.paths))])
   const path = $derived(decodeURIComponent(place.path.replace(/^\/tables\/?/, '')))
 
-  $effect(() => {
-    void changes.count
-    get(api.GET('/api/v1/tree', { params: { query: { depth: 2, ...place.at } } }))
-      .then((node) => {
-        root = node
-        problem = null
-      })
-      .catch((error) => (problem = says(error)))
-  })
+  fetched(
+    (signal) => {
+      return get(api.GET('/api/v1/tree', { signal, params: { query: { depth: 2, ...place.at } } }))
+    },
+    (node) => {
+      root = node
+      problem = null
+    },
+    (p) => (problem = p),
+  )
 
   function key(event: KeyboardEvent) {
     const rows = [...(event.currentTarget as HTMLElement).querySelectorAll<HTMLElement>('[role=treeitem] > a')]

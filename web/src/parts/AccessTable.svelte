@@ -1,6 +1,6 @@
 <script lang="ts">
+  import { fetched } from '../lib/load.svelte'
   import { api, get, says, type Access, type Problem } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import Trouble from './Trouble.svelte'
@@ -15,15 +15,16 @@
   let unfolded = $state<string[]>([])
   let kinds = $state('people')
 
-  $effect(() => {
-    void changes.count
-    get(api.GET('/api/v1/access', { params: { query: of ? { of } : { to } } }))
-      .then((list) => {
-        items = list.items
-        problem = null
-      })
-      .catch((error) => (problem = says(error)))
-  })
+  fetched(
+    (signal) => {
+      return get(api.GET('/api/v1/access', { signal, params: { query: of ? { of } : { to } } }))
+    },
+    (list) => {
+      items = list.items
+      problem = null
+    },
+    (p) => (problem = p),
+  )
 
   const name = (a: Access) => (of ? a.object : a.subject)
   const shown = $derived(

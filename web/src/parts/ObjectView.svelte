@@ -1,6 +1,7 @@
 <script lang="ts">
+  import { fetched } from '../lib/load.svelte'
   import { Tabs } from 'bits-ui'
-  import { api, get, says, type ObjectPage, type Policy, type Problem } from '../lib/api'
+  import { api, get, type ObjectPage, type Policy, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
@@ -30,18 +31,19 @@
   const hasRows = $derived(isTable || page?.kind === 'view')
   const tab = $derived(place.query.get('tab') ?? (hasRows ? 'rows' : 'who'))
 
-  $effect(() => {
-    void changes.count
-    get(api.GET('/api/v1/object', { params: { query: { path, ...place.at } } }))
-      .then((o) => {
-        page = o
-        problem = null
-      })
-      .catch((error) => {
-        problem = says(error)
-        page = null
-      })
-  })
+  fetched(
+    (signal) => {
+      return get(api.GET('/api/v1/object', { signal, params: { query: { path, ...place.at } } }))
+    },
+    (o) => {
+      page = o
+      problem = null
+    },
+    (p) => {
+      problem = p
+      page = null
+    },
+  )
 
   async function scan() {
     try {

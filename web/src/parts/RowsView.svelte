@@ -1,7 +1,7 @@
 <script lang="ts">
+  import { fetched } from '../lib/load.svelte'
   import { scrollable } from '../lib/scrollable'
-  import { api, get, says, type Preview, type Problem } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
+  import { api, get, type Preview, type Problem } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import Trouble from './Trouble.svelte'
@@ -16,18 +16,19 @@
   // A policy that is not live, to be shown as if it were beside what is.
   const draft = $derived(place.query.get('draft') ?? '')
 
-  $effect(() => {
-    void changes.count
-    const standpoints = [place.at]
-    if (place.beside) standpoints.push({ as: place.beside, purpose: place.at.purpose })
-    const drafts = draft ? [draft] : undefined
-    get(api.POST('/api/v1/previews', { body: { table, standpoints, limit: 60, drafts, plan: true } }))
-      .then((p) => {
-        preview = p
-        problem = null
-      })
-      .catch((error) => (problem = says(error)))
-  })
+  fetched(
+    (signal) => {
+      const standpoints = [place.at]
+      if (place.beside) standpoints.push({ as: place.beside, purpose: place.at.purpose })
+      const drafts = draft ? [draft] : undefined
+      return get(api.POST('/api/v1/previews', { signal, body: { table, standpoints, limit: 60, drafts, plan: true } }))
+    },
+    (p) => {
+      preview = p
+      problem = null
+    },
+    (p) => (problem = p),
+  )
 
   const rows = $derived((preview?.rows ?? []).filter((r) => !onlyDifferent || r.differs.some(Boolean)))
   const two = $derived((preview?.sides.length ?? 0) > 1)

@@ -1,6 +1,7 @@
 <script lang="ts">
+  import { fetched } from '../lib/load.svelte'
   import { Tabs } from 'bits-ui'
-  import { api, get, says, type Problem, type SubjectPage } from '../lib/api'
+  import { api, get, type Problem, type SubjectPage } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
@@ -31,18 +32,19 @@
   const admin = $derived(!!signed.session?.administrator)
   const container = $derived(page?.kind === 'role' || page?.kind === 'group')
 
-  $effect(() => {
-    void changes.count
-    get(api.GET('/api/v1/subjects/{ref}', { params: { path: { ref } } }))
-      .then((p) => {
-        page = p
-        problem = null
-      })
-      .catch((error) => {
-        problem = says(error)
-        page = null
-      })
-  })
+  fetched(
+    (signal) => {
+      return get(api.GET('/api/v1/subjects/{ref}', { signal, params: { path: { ref } } }))
+    },
+    (p) => {
+      page = p
+      problem = null
+    },
+    (p) => {
+      problem = p
+      page = null
+    },
+  )
 
   function join(members: string[], of: string[], end = false, by = '') {
     joining = { members, of, end, by }

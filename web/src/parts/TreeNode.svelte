@@ -1,6 +1,6 @@
 <script lang="ts">
+  import { fetched } from '../lib/load.svelte'
   import { api, get, type Node } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { picked } from '../lib/rights.svelte'
   import BandGlyph from './BandGlyph.svelte'
@@ -17,21 +17,22 @@
   let toggled = $state<boolean | null>(null)
   const inside = $derived(selected === node.path || selected.startsWith(node.path + '.'))
   const isOpen = $derived(toggled ?? (open || inside || filter !== ''))
-  let fetched = $state<Node[] | null>(null)
-  const children = $derived(node.children ?? fetched)
+  let below = $state<Node[] | null>(null)
+  const children = $derived(node.children ?? below)
   const shown = $derived(
     (children ?? []).filter(
       (c) => !filter || (c.kind !== 'table' && c.kind !== 'view') || c.name.includes(filter.toLowerCase()),
     ),
   )
 
-  $effect(() => {
-    void changes.count
-    if (leaf || node.children || !isOpen) return
-    get(api.GET('/api/v1/tree', { params: { query: { path: node.path, depth: 1, ...place.at } } }))
-      .then((n) => (fetched = n.children ?? []))
-      .catch(() => (fetched = []))
-  })
+  fetched(
+    (signal) => {
+      if (leaf || node.children || !isOpen) return null
+      return get(api.GET('/api/v1/tree', { signal, params: { query: { path: node.path, depth: 1, ...place.at } } }))
+    },
+    (n) => (below = n.children ?? []),
+    () => (below = []),
+  )
 
   function key(event: KeyboardEvent) {
     if (leaf) return
