@@ -2,11 +2,14 @@
 # make test    everything that must hold, browser tests included
 # make build   the service with the console embedded, at bin/gneiss
 # make lint    formatting and static checks of all code
+# make check   lint, test, and the core under the race detector, as CI does
 # make bench   the cost of the hot paths, as ratios in one run
 # make race    all packages under the race detector
 # make fuzz    each fuzz target, for FUZZ (30s)
 # make soak    clients, kills and a full disk, for SOAK (5m)
 # make leaks   the proofs that nothing leaks, on LEAKS (100000) random cases
+# make reference  docs/reference.md, from the code
+# make sbom    the parts of the service and the console (CycloneDX), in sbom/
 # make shots   the pictures in docs/screenshots
 
 # More than ten SQLite files can be attached to one connection.
@@ -21,12 +24,12 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mo
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
 
 
-.PHONY: build test lint race fuzz soak leaks bench demo shots types clean postgresql
+.PHONY: build test check lint race race-core fuzz soak leaks bench demo shots types reference sbom clean postgresql packages
 
 build: bin/gneiss
 
 bin/gneiss: web/dist/index.html $(GO_FILES)
-	go build -o $@ ./cmd/gneiss
+	go build -trimpath -o $@ ./cmd/gneiss
 
 web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES)
 	rm -rf web/dist/assets
@@ -44,24 +47,30 @@ test: build /usr/bin/chromium postgresql
 	go vet ./...
 	go test -timeout 20m ./...
 
-# The browser tests drive Debian's Chromium.
+# The browser tests drive Debian's Chromium; the model and the queries are compared with
+# a PostgreSQL server of Debian's, which the tests start themselves. Who may not install
+# packages is told which are missing.
 /usr/bin/chromium:
-	@command -v chromium >/dev/null || { \
-	  sudo=$$(command -v sudo || true); \
-	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; }
+	@command -v chromium >/dev/null || $(MAKE) --no-print-directory packages PACKAGES="chromium fonts-dejavu-core"
 
-# The model is compared with a PostgreSQL server of Debian's, which the tests
-# start themselves.
 postgresql:
-	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || { \
-	  sudo=$$(command -v sudo || true); \
-	  $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends postgresql >/dev/null; }
+	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || $(MAKE) --no-print-directory packages PACKAGES="postgresql"
+
+packages:
+	@[ "$$(id -u)" = 0 ] || { echo "The tests need packages that are not installed. As root: apt-get install $(PACKAGES)"; exit 1; }
+	@apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(PACKAGES) >/dev/null
 
 lint: web/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go run $(STATICCHECK) ./...
 	cd web && npm run --silent check
+
+# What CI runs: the tests, static checks, and the core under the race detector.
+check: lint test race-core
+
+race-core:
+	go test -race ./core/... ./store/...
 
 bench: build
 	go test -run XXX -bench . -benchtime 1s -timeout 60m ./core/... ./source/... ./service/...
@@ -93,3 +102,9 @@ shots: build /usr/bin/chromium
 
 clean:
 	rm -rf bin web/dist/assets web/dist/index.html web/dist/*.svg
+
+SBOM = github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.10.0
+sbom: web/node_modules/.package-lock.json
+	@mkdir -p sbom
+	go run $(SBOM) mod -json -licenses -output sbom/service.json
+	cd web && npm sbom --sbom-format cyclonedx > ../sbom/console.json

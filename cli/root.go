@@ -87,6 +87,7 @@ role:survey_reader, service:pumice, public.`,
 	a.views(root)
 	a.querying(root)
 	a.record(root)
+	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.HasSubCommands() {
 			answerUnknown(c)
