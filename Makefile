@@ -80,7 +80,7 @@ race: web/dist/index.html postgresql
 
 FUZZ ?= 30s
 fuzz: web/dist/index.html
-	@for target in core/emit:FuzzMake core/query:FuzzPhrases core/access:FuzzParsePath core/classify:FuzzLook service:FuzzRoster \
+	@for target in core/emit:FuzzMake core/query:FuzzPhrases core/access:FuzzParsePath core/classify:FuzzLook service/admin:FuzzRoster \
 	  source/postgres:FuzzURL cmd/gneiss:FuzzSettings api:FuzzRequests; do \
 	  echo "$$target"; go test ./$${target%%:*} -run XXX -fuzz "^$${target##*:}$$" -fuzztime $(FUZZ) || exit 1; done
 
@@ -102,6 +102,9 @@ shots: build /usr/bin/chromium
 
 clean:
 	rm -rf bin web/dist/assets web/dist/index.html web/dist/*.svg
+
+reference:
+	go test . -run TestReference -update
 
 SBOM = github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.10.0
 sbom: web/node_modules/.package-lock.json

@@ -85,7 +85,7 @@ type (
 		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
-		Label    string `query:"label" description:"that what was read or written bears"`
+		Label    string `query:"label" description:"that what was read or written has"`
 		Before   string `query:"before" description:"a cursor"`
 		Limit    int    `query:"limit"`
 	}

@@ -64,10 +64,10 @@ func (s *Server) policies() {
 	handle(s, "POST", "/labels/{name}/placements", "put a label on objects, lift it off them, or dismiss it for them", func(r request, in labelPlacement) (wire.Changed, error) {
 		return svc.Admin.PlaceLabel(r.ctx, r.Caller, in.Name, in.LabelPlacement)
 	})
-	handle(s, "GET", "/labelled-columns", "columns that bear labels, and whether a policy treats them", func(r request, in labelledIn) (wire.List[wire.LabelledColumn], error) {
+	handle(s, "GET", "/labelled-columns", "columns that have labels, and whether a policy treats them", func(r request, in labelledIn) (wire.List[wire.LabelledColumn], error) {
 		return svc.Review.LabelledColumns(r.Caller, in.Label, in.Uncovered)
 	})
-	handle(s, "GET", "/label-suggestions", "labels that columns look as if they should bear, with the evidence", func(r request, in suggestIn) (wire.Suggestions, error) {
+	handle(s, "GET", "/label-suggestions", "suggested labels for columns, with the evidence", func(r request, in suggestIn) (wire.Suggestions, error) {
 		return svc.Review.SuggestLabels(r.ctx, r.Caller, in.Object, in.Again, in.Dismissed)
 	})
 	handle(s, "POST", "/label-suggestions", "accept suggestions: put the labels on their columns", func(r request, in wire.Acceptance) (wire.Changed, error) {

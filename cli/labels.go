@@ -15,7 +15,7 @@ import (
 func (a *app) labels(root *cobra.Command) {
 	parent := &cobra.Command{Use: "label", Short: "Labels: what data are about, and how far they may spread", GroupID: "change",
 		Long: `A label says what the data of a column are about. Put on a table or schema, it goes
-down to every column below. A policy on label:NAME treats every column that bears
+down to every column below. A policy on label:NAME treats every column that has
 it, also those labelled tomorrow; REVEAL on label:NAME shows them in clear.`}
 	parent.AddCommand(a.putLabel("add"), a.putLabel("set"), a.listLabels(), a.labelColumns(), a.placeLabel("put", "on"), a.placeLabel("lift", "from"),
 		a.placeLabel("dismiss", "for"), a.suggestLabels(), a.acceptLabels(), a.removeLabel())
@@ -75,7 +75,7 @@ func (a *app) listLabels() *cobra.Command {
 
 func (a *app) labelColumns() *cobra.Command {
 	var uncovered bool
-	c := &cobra.Command{Use: "columns [LABEL]", Short: "List the columns that bear a label, with the policies that treat them", Args: words(0, 1), ValidArgsFunction: a.completeLabels,
+	c := &cobra.Command{Use: "columns [LABEL]", Short: "List the columns that have a label, with the policies that treat them", Args: words(0, 1), ValidArgsFunction: a.completeLabels,
 		Example: "  gneiss label columns --uncovered",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := url.Values{"label": {strings.Join(args, "")}}
@@ -87,7 +87,7 @@ func (a *app) labelColumns() *cobra.Command {
 				return err
 			}
 			if len(list.Items) == 0 && a.output == "table" {
-				fmt.Fprintln(a.out, map[bool]string{true: "Every labelled column is treated by some live policy.", false: "No column bears a label."}[uncovered])
+				fmt.Fprintln(a.out, map[bool]string{true: "Every labelled column is treated by some live policy.", false: "No column has a label."}[uncovered])
 				return nil
 			}
 			g := grid{head: []string{"column", "type", "labels", "level", "treated by"}}
@@ -148,7 +148,7 @@ func (a *app) suggestions(c *cobra.Command, object string, again, dismissed bool
 
 func (a *app) suggestLabels() *cobra.Command {
 	var again, dismissed bool
-	c := &cobra.Command{Use: "suggest [OBJECT]", Short: "Say which columns look as if they should bear a label, and why", Args: words(0, 1), ValidArgsFunction: a.completeObjects,
+	c := &cobra.Command{Use: "suggest [OBJECT]", Short: "Suggest labels for columns, with the evidence", Args: words(0, 1), ValidArgsFunction: a.completeObjects,
 		RunE: func(c *cobra.Command, args []string) error {
 			found, err := a.suggestions(c, strings.Join(args, ""), again, dismissed)
 			if err != nil {

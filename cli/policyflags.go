@@ -187,7 +187,7 @@ func (a *app) columnPolicy(verb string) *cobra.Command {
 		Use: verb + " NAME", Args: words(1, 1),
 		Short: map[string]string{"add": "Add a column policy", "edit": "Change a column policy; what is not named stays"}[verb],
 		Long: `A column policy says how the values of columns appear: of the columns that it
-names, of those whose names match a pattern, or of all that bear a label. From the
+names, of those whose names match a pattern, or of all that have a label. From the
 strictest:
 
   withhold-refuse   naming the column is refused; * leaves it out

@@ -55,7 +55,7 @@ func (a *app) record(root *cobra.Command) {
 	c.Flags().StringVar(&action, "action", "", "query, write, preview, trial, matrix, sample, change or sign-in")
 	c.Flags().StringVar(&decision, "decision", "", "allowed, refused or failed")
 	c.Flags().StringVar(&contains, "contains", "", "a text in the statement, the objects or the reason")
-	c.Flags().StringVar(&label, "label", "", "a label that what was read or written bears")
+	c.Flags().StringVar(&label, "label", "", "a label that what was read or written has")
 	c.Flags().StringVar(&before, "before", "", "only records before this one")
 	c.Flags().IntVar(&limit, "limit", 50, "records at the most")
 	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))

@@ -203,7 +203,7 @@ func words(least, most int) cobra.PositionalArgs {
 	}
 }
 
-// standpoint adds the flags by which a command looks as somebody else.
+// standpoint adds the flags by which a command views as somebody else.
 func (a *app) standpoint(c *cobra.Command) {
 	c.Flags().StringVar(&a.at.As, "as", "", "view as this subject: user:flint, or role:NAME alone")
 	c.Flags().StringVar(&a.at.Role, "role", "", "act in this role only")

@@ -137,7 +137,7 @@ func (a *app) session(root *cobra.Command) {
 			}
 			s.CSRF = ""
 			return a.show(s, grid{head: []string{"what", "value"}, rows: [][]string{
-				{"signed in as", s.User + either(s.Title, "  ("+s.Title+")", "")}, {"looking as", s.Standpoint}, {"roles", strings.Join(s.Roles, ", ")},
+				{"signed in as", s.User + either(s.Title, "  ("+s.Title+")", "")}, {"viewing as", s.Standpoint}, {"roles", strings.Join(s.Roles, ", ")},
 				{"groups", strings.Join(s.Groups, ", ")}, {"until", s.Expires.Local().Format(time.DateTime)}, {"server", a.server}}})
 		},
 	}

@@ -179,7 +179,7 @@ func (m *maker) lead(lead string, users ...string) {
 }
 
 // chain has garnet pass on a right that she may, so that there is a chain of
-// grants to look at: what tuff has rests on what garnet was given.
+// grants to look at: what tuff has depends on what garnet was given.
 func (m *maker) chain() {
 	if m.err != nil {
 		return
@@ -344,7 +344,7 @@ func (m *maker) survey() {
 	m.label("finance", "finance", "restricted", holders+".bank_account", holders+".tax_number")
 	m.label("contact", "contact", "confidential", holders+".contact_name", holders+".email", holders+".phone")
 	m.label("commercial", "commercial", "internal", boreholes+".cost", "survey.field.reports.cost", "survey.licensing.payments.amount")
-	if m.source == "survey" { // a label's policy covers what bears it in any source
+	if m.source == "survey" { // a label's policy covers what has it in any source
 		m.columns("finance-data", "label:finance", nil, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
 	}
 	m.columns("report-cost", "survey.field.reports", []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")

@@ -48,7 +48,7 @@ func BenchmarkMatrix(b *testing.B) {
 	b.ReportMetric(float64(cells), "cells")
 }
 
-// BenchmarkChange is one grant, acknowledged and in force.
+// BenchmarkChange is one grant, acknowledged and in effect.
 func BenchmarkChange(b *testing.B) {
 	svc := demotest.Open(b, demotest.Folder(b))
 	opal := caller(b, svc, "opal")

@@ -190,7 +190,7 @@ func TestTakingAlongIsShown(t *testing.T) {
 	done(t)(svc.Admin.Join(ctx, marl, wire.Member{Member: "user:tuff", Of: "role:survey_reader"}, false))
 	take := wire.Member{Member: "user:marl", Of: "role:survey_reader", Change: wire.Change{DryRun: true}}
 	if _, err := svc.Admin.Join(ctx, opal, take, true); err == nil || !strings.Contains(err.Error(), "role:survey_reader to user:tuff by user:marl") {
-		t.Errorf("what rests on it is not named: %v", err)
+		t.Errorf("what depends on it is not named: %v", err)
 	}
 	take.Cascade = true
 	out, err := svc.Admin.Join(ctx, opal, take, true)

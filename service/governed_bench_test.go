@@ -103,7 +103,7 @@ func shownPlan(t testing.TB, svc *service.Service, c governedCase) wire.Result {
 }
 
 // BenchmarkGovernedAgainstByHand runs each of the cases as governed and as
-// written by hand, turn about in one run, straight on SQLite. It reports the
+// written by hand, alternately in one run, straight on SQLite. It reports the
 // ratio of the medians, 1 is free, and the geometric mean of all.
 func BenchmarkGovernedAgainstByHand(b *testing.B) {
 	dir := demotest.Folder(b)

@@ -33,7 +33,7 @@ func TestLabels(t *testing.T) {
 		t.Errorf("inherited: %s, %+v", got, out.Effects)
 	}
 	_, err := svc.Admin.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.drilling.core_boxes.box_no"}})
-	wants(t, err, fault.Invalid, "bears label:shelving from survey.drilling.core_boxes; lift it there")
+	wants(t, err, fault.Invalid, "has label:shelving from survey.drilling.core_boxes; lift it there")
 	done(t)(svc.Admin.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.drilling.core_boxes"}}))
 	if got := treated(); got != "[0 9600]" {
 		t.Errorf("lifted again: %s", got)
@@ -65,7 +65,7 @@ func TestLabels(t *testing.T) {
 }
 
 // TestWhoMayLabel: who manages a table may label it; to lift a label that a
-// policy hangs on takes the right over the label, for it takes protection off.
+// policy is about takes the right over the label, for it takes protection off.
 func TestWhoMayLabel(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, beryl := caller(t, svc, "opal"), caller(t, svc, "beryl") // who owns the laboratory's tables
@@ -81,7 +81,7 @@ func TestWhoMayLabel(t *testing.T) {
 		t.Error(err)
 	}
 	if err := place("lift", "contact", "survey.assay.results.analyst"); err != nil {
-		t.Errorf("nothing hangs on it: %v", err)
+		t.Errorf("nothing is about it: %v", err)
 	}
 	if err := place("put", "finance", "survey.drilling.boreholes.name"); err == nil {
 		t.Error("who does not manage a table labels it")
@@ -155,7 +155,7 @@ func TestRelationships(t *testing.T) {
 	}
 }
 
-// TestTheRecordNamesLabels: who read, wrote or asked for what bears a label is found
+// TestTheRecordNamesLabels: who read, wrote or asked for what has a label is found
 // by it.
 func TestTheRecordNamesLabels(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))

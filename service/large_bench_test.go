@@ -108,7 +108,7 @@ func (w *journalWriter) flush() {
 }
 
 // BenchmarkLarge is the service on a large platform: its start from the journal
-// and from a checkpoint, one grant until it is in force and durable, who can use
+// and from a checkpoint, one grant until it is in effect and durable, who can use
 // one table, and all that one user can do. It reports the resident memory.
 func BenchmarkLarge(b *testing.B) {
 	dir, err := largeFolder()

@@ -194,7 +194,7 @@ func TestLabelsAreForReviewers(t *testing.T) {
 	}
 	hang, err := svc.Review.Policies(caller(t, svc, "opal"), "label:finance")
 	if err != nil || len(hang.Items) != 1 || hang.Items[0].Name != "finance-data" {
-		t.Errorf("what hangs on a label: %+v, %v", hang, err)
+		t.Errorf("what is about a label: %+v, %v", hang, err)
 	}
 	if on["flint"] != "" || !strings.Contains(on["opal"], "bank_account[finance]") || on["agate"] != on["opal"] {
 		t.Errorf("who is told of labels: %v", on)

@@ -135,7 +135,7 @@ func TestViewsLendNoMoreThanTheirOwnerMay(t *testing.T) {
 	v.must("flint", "GRANT SELECT ON survey.drilling.again TO marl")
 	v.refused("marl", "SELECT id FROM survey.drilling.again", fault.Conflict, "is closed")
 
-	// Nobody writes another's view anew, or makes one another's who has more.
+	// Nobody replaces another's view, or makes one another's who has more.
 	v.must("opal", "GRANT MANAGE ON survey.drilling.own TO marl")
 	v.refused("marl", "CREATE OR REPLACE VIEW survey.drilling.own AS SELECT id FROM survey.drilling.lithology", fault.Refused, "")
 	_, err = v.svc.Admin.SetOwner(ctx, caller(t, v.svc, "marl"), wire.OwnerRequest{Owner: "role:data_curator", Objects: []string{"survey.drilling.own"}})

@@ -23,7 +23,7 @@ import (
 // flint asks, both must give the same answer or the same error, and do the same work.
 
 // hiding makes a database in which row 7 of secrets, and the value that it has there,
-// are hidden from flint; many hangs on it.
+// are hidden from flint; many depend on it.
 func hiding(value string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, `

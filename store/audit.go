@@ -25,7 +25,7 @@ type Record struct {
 	Decision   string
 	Text       string
 	Objects    string // a JSON array of paths
-	Labels     string // a JSON array of the labels that they bear
+	Labels     string // a JSON array of the labels that they have
 	Missing    string // a JSON array of "PRIVILEGE on path"
 	Reason     string
 	Rows       int64

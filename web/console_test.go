@@ -182,7 +182,7 @@ func TestShots(t *testing.T) {
 			picture("grant", chromedp.Navigate(server+"/tables/survey.assay"), button("Grant"), choose("Grant to", "user:marl"), chromedp.WaitVisible(`section[aria-label="What this would do"]`, chromedp.ByQuery))
 			picture("revoke", chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants depend on it"), box("Revoke along with it"), says("revoked along with it"))
 			picture("lanes", chromedp.Navigate(server+"/settings/lanes"), sees("lane:interactive"))
-			picture("overview", chromedp.Navigate(server+"/overview"), sees("What deserves a look"))
+			picture("overview", chromedp.Navigate(server+"/overview"), sees("Findings"))
 			picture("compare", chromedp.Navigate(server+"/compare?a=user:flint&b=user:garnet"), sees("They differ on"))
 			picture("rows", chromedp.Navigate(server+"/tables/survey.licensing.holders?as=user:flint&beside=user:garnet"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
 			picture("who", chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=who"), sees("user:flint"))

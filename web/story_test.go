@@ -57,7 +57,7 @@ func texts(t *testing.T, ctx context.Context, selector string) []string {
 }
 
 // TestStory does what an administrator does first, by clicking and typing: make
-// a role, grant it, write a row policy and a column policy, look as another
+// a role, grant it, write a row policy and a column policy, view as another
 // user beside the own view, find out why somebody is refused and mend it. Then
 // the other user's own query gives exactly what was shown.
 func TestStory(t *testing.T) {
@@ -87,7 +87,7 @@ func TestStory(t *testing.T) {
 		chromedp.Evaluate(`document.querySelector('select[aria-label=Treatment]').dispatchEvent(new Event('change', {bubbles: true}))`, nil),
 		choose("For", "role:core_archivist"), chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:marl")][contains(., "note mask")]`, chromedp.BySearch), inDialog("Publish"), noticed("added the column policy visit-notes"))
 
-	// Look as marl, beside oneself.
+	// View as marl, compared with oneself.
 	run(t, ctx, choose("View as", "user:marl"), sees("Back to yourself"), choose("Compare with", "user:opal"), sees("only what differs"),
 		chromedp.WaitVisible(`//*[@data-testid="rows"]//th[contains(., "mask")]`, chromedp.BySearch))
 	var address string

@@ -7,9 +7,9 @@ type Label struct {
 	Topic    string   `json:"topic"`
 	Level    string   `json:"level" enum:"public,internal,confidential,restricted"`
 	Placed   []string `json:"placed" description:"what it was put on"`
-	Columns  int      `json:"columns" description:"how many columns bear it, inherited ones included"`
+	Columns  int      `json:"columns" description:"how many columns have it, inherited ones included"`
 	Covered  int      `json:"covered" description:"how many of them a live column policy treats"`
-	Policies []string `json:"policies" description:"those that hang on it"`
+	Policies []string `json:"policies" description:"those that are about it"`
 	Revealed []string `json:"revealed" description:"who sees in clear what those policies treat, by a grant of REVEAL on it"`
 }
 
@@ -41,7 +41,7 @@ type LabelledColumn struct {
 	Covered  bool     `json:"covered" description:"there is one"`
 }
 
-// A Suggestion is a label that a column looks as if it should bear.
+// A Suggestion is a label that a column looks as if it should have.
 type Suggestion struct {
 	Column     string   `json:"column"`
 	Type       string   `json:"type"`

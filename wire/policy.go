@@ -4,7 +4,7 @@ package wire
 type Policy struct {
 	Name      string     `json:"name"`
 	Kind      string     `json:"kind" enum:"rows,columns"`
-	Table     string     `json:"table" description:"what it hangs on: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME"`
+	Table     string     `json:"table" description:"what it is about: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME"`
 	Columns   []string   `json:"columns,omitempty" description:"of a column policy on a table: names, or one pattern such as *_number"`
 	Mode      string     `json:"mode,omitempty" enum:",allow,limit" description:"of a row policy"`
 	Commands  string     `json:"commands,omitempty" enum:",read,write,both" description:"of a row policy: the statements it counts for; both when empty"`
@@ -22,7 +22,7 @@ type Policy struct {
 	Comment   string     `json:"comment,omitempty"`
 	Sentence  string     `json:"sentence"`
 	Covers    int        `json:"covers" description:"how many tables, of a column policy columns, it is about now"`
-	Broken    string     `json:"broken,omitempty" description:"why it no longer fits what it hangs on"`
+	Broken    string     `json:"broken,omitempty" description:"why it no longer fits what it is about"`
 }
 
 // A Phrase is a condition that is written without SQL: how a column's value

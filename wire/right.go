@@ -2,7 +2,7 @@ package wire
 
 import "time"
 
-// A Grant is one grant, and why it gives nothing, where that is so.
+// A Grant is one grant, and why it has no effect, where that is so.
 type Grant struct {
 	Privilege string     `json:"privilege" description:"or the bundle"`
 	Gives     []string   `json:"gives,omitempty" description:"of a bundle: the privileges in it"`
@@ -16,7 +16,7 @@ type Grant struct {
 	Until     *time.Time `json:"until,omitempty"`
 	Reason    string     `json:"reason,omitempty"`
 	Ticket    string     `json:"ticket,omitempty"`
-	Dormant   string     `json:"dormant,omitempty" description:"why it gives nothing now"`
+	Dormant   string     `json:"dormant,omitempty" description:"why it has no effect now"`
 	Fix       *Fix       `json:"fix,omitempty" description:"the same, for programs; without grants where somebody has to be chosen"`
 }
 
@@ -91,7 +91,7 @@ type GrantRequest struct {
 	WithEntry  bool       `json:"with_entry,omitempty" description:"also grant the USAGE that is missing on the way there, and on a lane where there is none"`
 	Grantor    string     `json:"grantor,omitempty" description:"revoke only this one's grants"`
 	OptionOnly bool       `json:"option_only,omitempty" description:"revoke the grant option alone"`
-	Cascade    bool       `json:"cascade,omitempty" description:"revoke what rests on it, too"`
+	Cascade    bool       `json:"cascade,omitempty" description:"revoke what depends on it, too"`
 	Change
 }
 

@@ -16,7 +16,7 @@ type Subject struct {
 	Reports     []string            `json:"reports" description:"who reports to the user, directly"`
 	Holders     int                 `json:"holders" description:"users and services that have it, at any depth"`
 	Grants      int                 `json:"grants" description:"grants to it"`
-	Dormant     int                 `json:"dormant" description:"those of them that give nothing"`
+	Dormant     int                 `json:"dormant" description:"those of them that have no effect"`
 }
 
 // A SubjectPage is one subject with its grants and the policies about it.

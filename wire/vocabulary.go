@@ -12,6 +12,7 @@ type Vocabulary struct {
 // A PrivilegeName is a privilege with the kinds of objects that it can be granted on.
 type PrivilegeName struct {
 	Name   string   `json:"name"`
+	Says   string   `json:"says" description:"what it lets its holder do"`
 	Levels []string `json:"levels"`
 }
 

@@ -62,7 +62,7 @@ type ColumnView struct {
 	By        []string `json:"by" description:"the policies that treat it"`
 	Lost      []string `json:"lost" description:"policies that a stricter one overrules, or that REVEAL lifts"`
 	Partly    bool     `json:"partly" description:"only some rows get the treatment"`
-	Labels    []string `json:"labels" description:"the labels that it bears"`
+	Labels    []string `json:"labels" description:"the labels that it has"`
 	Conflict  bool     `json:"conflict"`
 	Revealed  bool     `json:"revealed" description:"a grant of REVEAL shows it in clear"`
 }
@@ -138,7 +138,7 @@ type Source struct {
 	Problem   string `json:"problem,omitempty" description:"why it is not available"`
 }
 
-// A Finding is something about rights that deserves a look, with its reason and
+// A Finding is something about rights to review, with its reason and
 // its fix.
 type Finding struct {
 	Kind    string `json:"kind" description:"stable, for programs"`

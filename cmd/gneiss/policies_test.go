@@ -30,7 +30,7 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 	sees(t, "accepting", opal.must("label", "accept", "position", "for", "survey.drilling.boreholes.latitude"), "Added label:position", "Put label:position on survey.drilling.boreholes.latitude")
 	sees(t, "dismissing", opal.must("label", "dismiss", "identity", "for", "survey.licensing.holders.tax_number"), "is not suggested there again")
 	sees(t, "what no policy covers", opal.must("label", "columns", "--uncovered"), "survey.licensing.payments.amount", "no policy")
-	sees(t, "a policy on a label", opal.must("policy", "columns", "add", "hide", "--on", "label:position", "--treat", "suppress", "--except", "role:data_curator"), "Every column that bears label:position is suppressed for everyone", "user:flint loses survey.drilling.boreholes: latitude suppress")
+	sees(t, "a policy on a label", opal.must("policy", "columns", "add", "hide", "--on", "label:position", "--treat", "suppress", "--except", "role:data_curator"), "Every column that has label:position is suppressed for everyone", "user:flint loses survey.drilling.boreholes: latitude suppress")
 	if _, errs, code := opal.run("label", "remove", "position", "--yes"); code != 1 || !strings.Contains(errs, "policies use it: hide") {
 		t.Errorf("a label is removed under a policy: %d, %s", code, errs)
 	}

@@ -123,8 +123,8 @@ func TestResolve(t *testing.T) {
 		{"a column grant allows SELECT on its table", append([]Change{grant("SELECT", boreholes+".name", "user:flint")}, entry...), "user:flint", boreholes, "SELECT", ""},
 		{"a column grant allows that column", append([]Change{grant("SELECT", boreholes+".name", "user:flint")}, entry...), "user:flint", boreholes + ".name", "SELECT", ""},
 		{"a column grant allows no other column", append([]Change{grant("SELECT", boreholes+".name", "user:flint")}, entry...), "user:flint", boreholes + ".depth_m", "", ""},
-		{"a grant that has ended gives nothing", append([]Change{AddGrant{Privilege: "SELECT", Object: boreholes, Subject: "user:flint", Until: day}}, entry...), "user:flint", boreholes, "", ""},
-		{"a membership that has ended gives nothing", append([]Change{grant("SELECT", boreholes, "role:survey_reader"), Join{Member: "user:flint", Of: "group:field-north", Until: day.Add(-time.Hour)}}, entry...), "user:flint", boreholes, "", "survey survey.drilling"},
+		{"a grant that has ended has no effect", append([]Change{AddGrant{Privilege: "SELECT", Object: boreholes, Subject: "user:flint", Until: day}}, entry...), "user:flint", boreholes, "", ""},
+		{"a membership that has ended has no effect", append([]Change{grant("SELECT", boreholes, "role:survey_reader"), Join{Member: "user:flint", Of: "group:field-north", Until: day.Add(-time.Hour)}}, entry...), "user:flint", boreholes, "", "survey survey.drilling"},
 		{"a missing table cannot be read", append([]Change{grant("SELECT", boreholes, "user:flint"), MissObject{boreholes}}, entry...), "user:flint", boreholes, "", ""},
 		{"a table in a missing schema cannot be read", append([]Change{grant("SELECT", boreholes, "user:flint"), MissObject{"survey.drilling"}}, entry...), "user:flint", boreholes, "", ""},
 	} {
@@ -490,9 +490,9 @@ func TestWhatIsPassedOnEndsWithItsRight(t *testing.T) {
 	if _, err := left.Apply(start, Leave{Member: "user:marl", Of: "role:r", By: "user:flint"}); err == nil {
 		t.Error("what was not given was taken back")
 	}
-	// The right's end is refused while something rests on it, or takes it along.
+	// The right's end is refused while something depends on it, or takes it along.
 	if _, err := given.Apply(start.Add(time.Hour), Leave{Member: "user:flint", Of: "group:g"}); err == nil || !strings.Contains(err.Error(), "role:r to user:marl by user:flint") {
-		t.Errorf("the right to give on was taken from under what rests on it: %v", err)
+		t.Errorf("the right to give on was taken from under what depends on it: %v", err)
 	}
 	gone := do(given, Leave{Member: "user:flint", Of: "group:g", Cascade: true})
 	for _, ref := range []string{"user:marl", "user:flint"} {
@@ -502,7 +502,7 @@ func TestWhatIsPassedOnEndsWithItsRight(t *testing.T) {
 	}
 	shorter := do(given, Join{Member: "user:flint", Of: "group:g", By: "user:opal", Until: ends.AddDate(0, 0, -7)})
 	if got := until(shorter, "user:marl", "user:flint"); !got.Equal(ends.AddDate(0, 0, -7)) {
-		t.Errorf("a right that ends sooner does not end what rests on it: %v", got)
+		t.Errorf("a right that ends sooner does not end what depends on it: %v", got)
 	}
 	if _, err := m.Apply(start, Join{Member: "user:marl", Of: "role:r", By: "user:marl", Passed: true}); err == nil {
 		t.Error("who does not have the admin option for on gave")

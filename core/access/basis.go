@@ -7,7 +7,7 @@ import (
 
 // Whoever holds a privilege with grant option may grant it on, at or below
 // where it is held; whoever holds MANAGE at or above may grant there. The grant
-// that entitles is the basis of the one that is made, and a grant rests on its
+// that entitles is the basis of the one that is made, and a grant depends on its
 // basis: as in ISO/IEC 9075-2 4.42 (authorization identifiers and privileges),
 // it is what was granted to the role that counts, not who is in the role, so
 // that grants outlive their grantor's changing desks.
@@ -73,7 +73,7 @@ func (m *Model) coversTarget(g *Grant, t Target) bool {
 	return g.Target == t || m.Covers(g.Target, t.Object)
 }
 
-// restsOn reports whether g is or rests on the grant with the id.
+// restsOn reports whether g is or depends on the grant with the id.
 func (m *Model) restsOn(g *Grant, id GrantID) bool {
 	for ; ; g = m.Grant(g.Basis) {
 		if g.ID == id {
@@ -101,10 +101,10 @@ func (m *Model) rest(g *Grant, basis *Grant) {
 	}
 }
 
-// canEntitle reports whether others can rest on the grant.
+// canEntitle reports whether others can depend on the grant.
 func (m *Model) canEntitle(g *Grant) bool { return g.Option || m.Gives(g).Has(Manage) }
 
-// rebase looks again at every grant that rests on a changed one, at any depth.
+// rebase looks again at every grant that depends on a changed one, at any depth.
 // Where the basis no longer entitles, another grant to the same subject takes
 // its place, or one to the grantor; else the grant lapses. It returns those.
 // What is in question itself is no basis until it has found one, so that two
@@ -145,12 +145,12 @@ func (m *Model) rebase(now time.Time, changed func(*Grant) bool) (lapsed []*Gran
 	return lapsed
 }
 
-// resting collects the grants that rest on changed ones, at any depth.
+// resting collects the grants that depend on changed ones, at any depth.
 func (m *Model) resting(changed func(*Grant) bool) (pending map[GrantID]bool, order []GrantID) {
 	pending = map[GrantID]bool{}
 	for grown := true; grown; {
 		grown = false
-		for i := 1; i < m.grants.len(); i++ {
+		for i := 1; i < m.grants.size(); i++ {
 			g := m.grants.at(i)
 			if g.Revoked || g.Lapsed || g.Basis == 0 || pending[g.ID] || !pending[g.Basis] && !changed(m.Grant(g.Basis)) {
 				continue
@@ -163,7 +163,7 @@ func (m *Model) resting(changed func(*Grant) bool) (pending map[GrantID]bool, or
 	return pending, order
 }
 
-// restrict refuses to end grants that others rest on, or with cascade ends
+// restrict refuses to end grants that others depend on, or with cascade ends
 // those too.
 func (m *Model) restrict(gone []*Grant, cascade bool, now time.Time) error {
 	entitled := false
@@ -211,7 +211,7 @@ func newly(before, after *Model, is func(*Grant) bool) []*Grant {
 			if g == nil || !is(g) {
 				continue
 			}
-			if n := i*pageSize + j; n < before.grants.len() && !is(before.grants.at(n)) {
+			if n := i*pageSize + j; n < before.grants.size() && !is(before.grants.at(n)) {
 				out = append(out, g)
 			}
 		}

@@ -27,7 +27,7 @@ type Census struct {
 // TakeCensus prepares a census for the moment now.
 func (m *Model) TakeCensus(now time.Time) *Census {
 	c := &Census{Model: m, At: now, holders: map[SubjectID]*bitset.BitSet{}, using: map[ObjectID]*bitset.BitSet{}, active: m.noSubjects()}
-	for i := 1; i < m.subjects.len(); i++ {
+	for i := 1; i < m.subjects.size(); i++ {
 		s := m.subjects.at(i)
 		if s.Acts() && !s.Removed && !s.Disabled {
 			c.active.Set(uint(i))
@@ -46,14 +46,14 @@ func (m *Model) TakeCensus(now time.Time) *Census {
 	return c
 }
 
-func (m *Model) noSubjects() *bitset.BitSet { return bitset.New(uint(m.subjects.len())) }
+func (m *Model) noSubjects() *bitset.BitSet { return bitset.New(uint(m.subjects.size())) }
 
 // spread adds to a set of subjects all that have one of them: members of groups,
 // holders of roles, at any depth; for PUBLIC everybody.
 func (c *Census) spread(set *bitset.BitSet) *bitset.BitSet {
 	m := c.Model
 	if set.Test(uint(PublicID)) {
-		for i := 1; i < m.subjects.len(); i++ {
+		for i := 1; i < m.subjects.size(); i++ {
 			if !m.subjects.at(i).Removed {
 				set.Set(uint(i))
 			}
@@ -195,7 +195,7 @@ func (c *Census) runners() *bitset.BitSet {
 	return all
 }
 
-// A Cause says why a grant gives nothing now.
+// A Cause says why a grant has no effect now.
 type Cause string
 
 const (
@@ -203,18 +203,18 @@ const (
 	CauseBasis     Cause = "basis_gone" // what its grantor was entitled by has ended
 	CauseMissing   Cause = "missing"    // its object is gone from the source
 	CauseNoMatch   Cause = "no_match"   // its pattern matches no name yet
-	CauseNoHolders Cause = "no_holders" // nobody has what it was given to
-	CauseDoorShut  Cause = "door_shut"  // USAGE is wanting on the way to the object
+	CauseNoHolders Cause = "no_holders" // the subject has no members
+	CauseDoorShut  Cause = "door_shut"  // USAGE is missing on the way to the object
 	CauseNoLane    Cause = "no_lane"    // no holder may run a query anywhere
 )
 
-// Dormancy says why a grant gives nothing to anybody now.
+// Dormancy says why a grant has no effect for anybody now.
 type Dormancy struct {
 	Cause Cause
 	Door  ObjectID // the first door that is shut, for CauseDoorShut
 }
 
-// Dormant returns why g gives nothing at the moment, or nil when it gives
+// Dormant returns why g has no effect at the moment, or nil when it gives
 // somebody something.
 func (c *Census) Dormant(g *Grant) *Dormancy {
 	m := c.Model

@@ -94,7 +94,7 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 		m.setObject(found)
 		return nil
 	}
-	o := &Object{ID: ObjectID(m.objects.len()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared}
+	o := &Object{ID: ObjectID(m.objects.size()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared}
 	m.objects.push(m.edit, o)
 	if kind == View {
 		m.views = append(m.views[:len(m.views):len(m.views)], o.ID)

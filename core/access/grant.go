@@ -30,10 +30,10 @@ type Grant struct {
 	Reason  string
 	Ticket  string
 
-	ends time.Time // the earliest end of this grant and what it rests on
+	ends time.Time // the earliest end of this grant and what it depends on
 }
 
-// inForce reports whether the grant and all it rests on hold at a moment.
+// inForce reports whether the grant and all it depends on hold at a moment.
 func (g *Grant) inForce(now time.Time) bool {
 	return !g.Revoked && !g.Lapsed && !ended(g.ends, now)
 }
@@ -100,7 +100,7 @@ func (m *Model) CountGrantsTo(id SubjectID) int { return len(m.Subject(id).grant
 
 // EachGrant calls f for every grant, oldest first.
 func (m *Model) EachGrant(f func(*Grant)) {
-	for i := 1; i < m.grants.len(); i++ {
+	for i := 1; i < m.grants.size(); i++ {
 		if g := m.grants.at(i); !g.Revoked {
 			f(g)
 		}
@@ -110,7 +110,7 @@ func (m *Model) EachGrant(f func(*Grant)) {
 // GrantsAfter calls f for every grant after the one with the id, oldest first,
 // until f returns false.
 func (m *Model) GrantsAfter(id GrantID, f func(*Grant) bool) {
-	for i := int(id) + 1; i < m.grants.len(); i++ {
+	for i := int(id) + 1; i < m.grants.size(); i++ {
 		if g := m.grants.at(i); !g.Revoked && !f(g) {
 			return
 		}
@@ -119,7 +119,7 @@ func (m *Model) GrantsAfter(id GrantID, f func(*Grant) bool) {
 
 // Grants lists all grants, oldest first.
 func (m *Model) Grants() []*Grant {
-	out := make([]*Grant, 0, m.grants.len())
+	out := make([]*Grant, 0, m.grants.size())
 	m.EachGrant(func(g *Grant) { out = append(out, g) })
 	return out
 }
@@ -154,7 +154,7 @@ func refsAt(refs []grantRef, at ObjectID) []grantRef {
 	return refs[lo:hi]
 }
 
-// reaches reports whether g, were it in force, would give p on the object: at it,
+// reaches reports whether g, if it took effect, would give p on the object: at it,
 // above it, or on the column itself.
 func (m *Model) reaches(g *Grant, p Privilege, object ObjectID) bool {
 	if !m.Gives(g).Has(p) {
@@ -184,7 +184,7 @@ func (m *Model) ParseRight(name string) (Privilege, BundleID, error) {
 
 // addGrant puts a new grant in its places.
 func (m *Model) addGrant(g Grant) {
-	g.ID = GrantID(m.grants.len())
+	g.ID = GrantID(m.grants.size())
 	m.grants.push(m.edit, &g)
 	on, to := *m.Object(m.countsAt(g.Object)), *m.Subject(g.Subject)
 	on.grants = inserted(on.grants, len(on.grants), g.ID)

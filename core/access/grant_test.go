@@ -71,7 +71,7 @@ func TestOwners(t *testing.T) {
 		t.Errorf("who no longer owns has %q", got)
 	}
 	if got := held(t, m, "user:marl", "survey.drilling.boreholes"); got != "" {
-		t.Errorf("what the former owner granted rests on nothing, and gives %q", got)
+		t.Errorf("what the former owner granted depends on nothing, and gives %q", got)
 	}
 	m = apply(t, m, RemoveSubject{"role:district_geologist"}, SetOwner{Object: "survey.drilling"}, SetOwner{Object: "survey.assay", Owner: "role:survey_reader"}, RemoveSubject{"role:survey_reader"})
 	if owner := m.Owner(object(t, m, "survey.assay")); owner != 0 {
@@ -119,7 +119,7 @@ func TestGrantsRestOnTheirBasis(t *testing.T) {
 		{"nor a bundle that has more", []Change{by("user:flint", "reader", boreholes, "user:marl", false)}, "can't grant reader", "", ""},
 		{"MANAGE grants anything at or below it", []Change{by("user:opal", "MANAGE", "survey.drilling", "user:jet", false), by("user:jet", "REVEAL", boreholes, "user:jet", false)}, "", "SELECT", "SELECT"},
 		{"MANAGE grants nothing beside it", []Change{by("user:opal", "MANAGE", "survey.drilling", "user:jet", false), by("user:jet", "SELECT", "survey.assay", "user:jet", false)}, "can't grant SELECT", "", ""},
-		{"a bundle that loses MANAGE ends what rests on it", []Change{by("user:opal", "keeper", "survey.drilling", "user:jet", false), by("user:jet", "UPDATE", boreholes, "user:marl", false),
+		{"a bundle that loses MANAGE ends what depends on it", []Change{by("user:opal", "keeper", "survey.drilling", "user:jet", false), by("user:jet", "UPDATE", boreholes, "user:marl", false),
 			PutBundle{Bundle: "keeper", Privileges: []string{"SELECT"}}}, "", "SELECT", "SELECT"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

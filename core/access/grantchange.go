@@ -53,7 +53,7 @@ func (c AddGrant) apply(m *Model, at time.Time) error {
 }
 
 // basisFor finds what entitles the grantor of a grant. One that is granted again
-// keeps what it rests on while that lasts, and never rests on itself.
+// keeps what it depends on while that lasts, and never depends on itself.
 func (m *Model) basisFor(g, old *Grant, at time.Time) *Grant {
 	gives := m.Gives(g)
 	if old != nil && old.Basis != 0 && !old.Lapsed {

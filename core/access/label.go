@@ -71,7 +71,7 @@ func (c PutLabel) apply(m *Model, _ time.Time) error {
 		m.setObject(next)
 		return nil
 	}
-	o := &Object{ID: ObjectID(m.objects.len()), Kind: Label, Name: name, Parent: PlatformID, Topic: c.Topic, Level: c.Level}
+	o := &Object{ID: ObjectID(m.objects.size()), Kind: Label, Name: name, Parent: PlatformID, Topic: c.Topic, Level: c.Level}
 	m.objects.push(m.edit, o)
 	at, _ := slices.BinarySearchFunc(m.labels, name, func(id ObjectID, name string) int { return strings.Compare(m.Object(id).Name, name) })
 	m.labels = inserted(m.labels, at, o.ID)

@@ -92,7 +92,7 @@ func (c PutLane) apply(m *Model, _ time.Time) error {
 		m.setObject(next)
 		return nil
 	}
-	o := &Object{ID: ObjectID(m.objects.len()), Kind: Lane, Name: name, Parent: PlatformID, Limits: c.Limits}
+	o := &Object{ID: ObjectID(m.objects.size()), Kind: Lane, Name: name, Parent: PlatformID, Limits: c.Limits}
 	m.objects.push(m.edit, o)
 	at, _ := slices.BinarySearchFunc(m.lanes, name, func(id ObjectID, name string) int { return strings.Compare(m.Object(id).Name, name) })
 	m.lanes = inserted(m.lanes, at, o.ID)

@@ -183,13 +183,13 @@ func BenchmarkLargeGrant(b *testing.B) {
 			b.Fatal(err)
 		}
 		if st.Resolve(largeTable(b, next, 1)).Held&Set(Select) == 0 {
-			b.Fatal("not in force")
+			b.Fatal("not in effect")
 		}
 	}
 }
 
 // BenchmarkLargeRevoke is the costliest change: the end of a grant that others
-// could rest on, which looks at all grants.
+// could depend on, which looks at all grants.
 func BenchmarkLargeRevoke(b *testing.B) {
 	m, err := large().Apply(day, AddGrant{Privilege: "MANAGE", Object: "s", Subject: "user:u7", Grantor: "user:opal"})
 	if err != nil {
@@ -202,7 +202,7 @@ func BenchmarkLargeRevoke(b *testing.B) {
 	}
 }
 
-// BenchmarkLargeDormant looks at all grants for those that give nothing.
+// BenchmarkLargeDormant looks at all grants for those that have no effect.
 func BenchmarkLargeDormant(b *testing.B) {
 	m := large()
 	for b.Loop() {

@@ -63,5 +63,5 @@ func (m *Model) setSubject(s Subject) { m.subjects.set(m.edit, int(s.ID), &s) }
 // Len counts the objects, subjects and grants that the model keeps, with those
 // that are gone and whose ids stay taken.
 func (m *Model) Len() (objects, subjects, grants int) {
-	return m.objects.len() - 1, m.subjects.len() - 1, m.grants.len() - 1
+	return m.objects.size() - 1, m.subjects.size() - 1, m.grants.size() - 1
 }

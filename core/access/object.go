@@ -42,7 +42,7 @@ func parseObjectKind(s string) ObjectKind {
 }
 
 // An Object is one node of the tree. Objects that a scan no longer finds are
-// Missing: what hangs on them stays and takes no effect.
+// Missing: what is about them stays and takes no effect.
 type Object struct {
 	ID       ObjectID
 	Kind     ObjectKind
@@ -71,7 +71,7 @@ func (o *Object) besideTree() bool { return o.Kind == Lane || o.Kind == Label }
 func (m *Model) Object(id ObjectID) *Object { return m.objects.at(int(id)) }
 
 // HasObject reports whether the id is that of an object of this model.
-func (m *Model) HasObject(id ObjectID) bool { return id > 0 && int(id) < m.objects.len() }
+func (m *Model) HasObject(id ObjectID) bool { return id > 0 && int(id) < m.objects.size() }
 
 // Path returns the dotted path of the object; of the platform, "platform".
 func (m *Model) Path(id ObjectID) string {

@@ -8,7 +8,7 @@ import (
 )
 
 // A role that is held with admin option can be passed on. What is passed
-// on rests on that right: it ends no later, and it ends when the right is taken.
+// on depends on that right: it ends no later, and it ends when the right is taken.
 
 // MayGive reports whether a subject may give a role on: it holds the role with
 // the right to, or has another that does.
@@ -49,8 +49,8 @@ func (m *Model) givesUntil(giver, role SubjectID, now time.Time) (until time.Tim
 func longer(a, b time.Time) bool { return !b.IsZero() && (a.IsZero() || a.After(b)) }
 
 // settlePassed looks again at what was passed on, after a right to pass on may have
-// ended. What no longer rests on any is refused, or with cascade taken along; what
-// rests on one that ends sooner ends with it.
+// ended. What no longer depends on any is refused, or with cascade taken along; what
+// depends on one that ends sooner ends with it.
 func (m *Model) settlePassed(now time.Time, cascade bool) error {
 	for again := true; again; {
 		again = false
@@ -80,7 +80,7 @@ func (m *Model) settlePassed(now time.Time, cascade bool) error {
 	return nil
 }
 
-// saysPassed names the memberships that rest on no right any more.
+// saysPassed names the memberships that depend on no right any more.
 func (m *Model) saysPassed(now time.Time) string {
 	var list []string
 	for _, id := range m.givenOn {

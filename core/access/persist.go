@@ -26,7 +26,7 @@ type page[T any] struct {
 	items [pageSize]T
 }
 
-func (v *vector[T]) len() int { return v.n }
+func (v *vector[T]) size() int { return v.n }
 
 func (v *vector[T]) at(i int) T { return v.pages[i/pageSize].items[i%pageSize] }
 

@@ -73,6 +73,26 @@ func (p Privilege) AppliesTo(k ObjectKind) bool {
 	return p > 0 && int(p) < len(levels) && slices.Contains(levels[p], k)
 }
 
+// privilegeSays is what each privilege lets its holder do.
+var privilegeSays = [...]string{
+	Usage:      "enter a source or schema, or run queries on a lane; nothing inside can be used without it, and it covers the one object that it names",
+	Select:     "read rows",
+	Insert:     "add rows",
+	Update:     "change rows",
+	Delete:     "remove rows",
+	References: "use a column in a declared relationship",
+	Execute:    "call a stored routine",
+	Create:     "create views in a schema",
+	Describe:   "see structure, grants and policies, even without USAGE",
+	Reveal:     "see in clear what a column policy would treat",
+	Manage:     "grant and revoke, and write policies, there and below; on the platform also manage subjects, and view as others",
+	Audit:      "read the record of who did what",
+	All:        "all of these but REVEAL, there and below",
+}
+
+// Says is what p lets its holder do, in words.
+func (p Privilege) Says() string { return privilegeSays[p] }
+
 // Levels lists the kinds of object that p can be granted on.
 func (p Privilege) Levels() []ObjectKind { return slices.Clone(levels[p]) }
 

@@ -176,7 +176,7 @@ type Verdict struct {
 	// Columns are the columns of a relation that grants name, with what they
 	// give there.
 	Columns []ColumnRight
-	// Shut are the doors that are wanting, outermost first.
+	// Shut are the objects on the way where USAGE is missing, outermost first.
 	Shut []ObjectID
 }
 
@@ -331,7 +331,7 @@ func (st *Rights) flow(id ObjectID) flow {
 	return f
 }
 
-// each calls f for the grants in force that count at the object, those on its
+// each calls f for the grants in effect that count at the object, those on its
 // columns and on patterns in it included.
 func (st *Rights) each(id ObjectID, f func(*Grant)) {
 	m := st.Model
@@ -363,7 +363,7 @@ func (st *Rights) each(id ObjectID, f func(*Grant)) {
 // it is worth its while to merge the lists.
 const mergeAfter = 32
 
-// merge returns the grants in force of all subjects in one sorted list, or nil
+// merge returns the grants in effect of all subjects in one sorted list, or nil
 // while few questions were asked.
 func (st *Rights) merge() []grantRef {
 	if merged := st.merged.Load(); merged != nil {

@@ -20,17 +20,17 @@ type Snapshot struct {
 // Snapshot takes the model apart.
 func (m *Model) Snapshot() *Snapshot {
 	s := &Snapshot{Lanes: m.lanes, Labels: m.labels, Administered: m.administered}
-	for i := 1; i < m.objects.len(); i++ {
+	for i := 1; i < m.objects.size(); i++ {
 		o := *m.objects.at(i)
 		o.grants = nil
 		s.Objects = append(s.Objects, o)
 	}
-	for i := 1; i < m.subjects.len(); i++ {
+	for i := 1; i < m.subjects.size(); i++ {
 		subject := *m.subjects.at(i)
 		subject.grants, subject.ending = nil, nil
 		s.Subjects = append(s.Subjects, subject)
 	}
-	for i := 1; i < m.grants.len(); i++ {
+	for i := 1; i < m.grants.size(); i++ {
 		s.Grants = append(s.Grants, *m.grants.at(i))
 	}
 	for _, b := range m.bundles[1:] {

@@ -60,7 +60,7 @@ type Subject struct {
 	Reports     []SubjectID  // of a user: who reports to them
 
 	grants []grantRef // sorted by where they count
-	ending []GrantID  // those of them that end, or rest on what ends
+	ending []GrantID  // those of them that end, or depend on what ends
 }
 
 // Ref returns the subject's name as it is written everywhere: user:flint,
@@ -127,7 +127,7 @@ func (m *Model) refs(kind SubjectKind) []string {
 // name, without the removed.
 func (m *Model) Subjects(kind SubjectKind) []*Subject {
 	var out []*Subject
-	for i := 1; i < m.subjects.len(); i++ {
+	for i := 1; i < m.subjects.size(); i++ {
 		if s := m.subjects.at(i); !s.Removed && (kind == 0 || s.Kind == kind) {
 			out = append(out, s)
 		}
@@ -163,7 +163,7 @@ func CompareRefs(a, b string) int {
 // Disabled ones are left out. It stops when f returns false.
 func (m *Model) Actors(id SubjectID, now time.Time, f func(*Subject) bool) {
 	if id == PublicID {
-		for i := 1; i < m.subjects.len(); i++ {
+		for i := 1; i < m.subjects.size(); i++ {
 			if s := m.subjects.at(i); s.Acts() && !s.Removed && !s.Disabled && !f(s) {
 				return
 			}
@@ -270,5 +270,5 @@ func checkName(kind SubjectKind, name string) error {
 // HasSubject reports whether the id is that of a subject of this model that has
 // not been removed.
 func (m *Model) HasSubject(id SubjectID) bool {
-	return id > 0 && int(id) < m.subjects.len() && !m.Subject(id).Removed
+	return id > 0 && int(id) < m.subjects.size() && !m.Subject(id).Removed
 }

@@ -21,7 +21,7 @@ func (c AddSubject) apply(m *Model, _ time.Time) error {
 	if err := checkName(kind, name); err != nil {
 		return err
 	}
-	s := &Subject{ID: SubjectID(m.subjects.len()), Kind: kind, Name: name, Title: c.Title}
+	s := &Subject{ID: SubjectID(m.subjects.size()), Kind: kind, Name: name, Title: c.Title}
 	if _, taken := m.byRef.get(s.Ref()); taken {
 		return invalid("exists", "%s exists already", s.Ref())
 	}
@@ -161,7 +161,7 @@ func (c SetAttribute) apply(m *Model, _ time.Time) error {
 
 // RemoveSubject takes a subject away, with its memberships, its members'
 // memberships in it, and the grants to it. What it owned is its upper object's
-// owner's; who reported to it reports to its lead. Grants that rest on those to
+// owner's; who reported to it reports to its lead. Grants that depend on those to
 // it lapse.
 type RemoveSubject struct {
 	Subject string `json:"subject"`
@@ -218,7 +218,7 @@ func (c RemoveSubject) apply(m *Model, at time.Time) error {
 
 // Join puts a member in a group or gives it a role, with Option with the right
 // to give it on. Joining again replaces what the same giver said of it. Passed is
-// set where the giver gives by a right to give the role on: the membership rests on
+// set where the giver gives by a right to give the role on: the membership depends on
 // it, and ends no later.
 type Join struct {
 	Member string    `json:"member"`

@@ -22,7 +22,7 @@ const (
 	ReaderRights ViewRights = "reader"
 )
 
-// PutView makes a view in a schema, or makes one anew: columns of the same name
+// PutView makes a view in a schema, or replaces one: columns of the same name
 // keep their grants. Owner is a subject; empty, the view keeps the one it has.
 type PutView struct {
 	Path    string       `json:"path"`

@@ -28,7 +28,7 @@ func (st *Rights) Paths(p Privilege, object ObjectID) []Path {
 	return paths[:min(len(paths), mostPaths)]
 }
 
-// Granting lists the grants in force by which the session holds p on the object,
+// Granting lists the grants in effect by which the session holds p on the object,
 // the doors left aside.
 func (st *Rights) Granting(p Privilege, object ObjectID) []*Grant {
 	m := st.Model
@@ -68,7 +68,7 @@ func (st *Rights) pathsTo(g *Grant) []Path {
 	return paths
 }
 
-// Covering returns another grant in force, without an end, that gives the
+// Covering returns another grant in effect, without an end, that gives the
 // session's subject all that g does, or nil. Of two that cover each other the
 // older one is the covering one.
 func (st *Rights) Covering(g *Grant) *Grant {
@@ -103,7 +103,7 @@ func (m *Model) coversAll(h, g *Grant) bool {
 	return g.Pattern == "" || h.Pattern == "" || h.Object != g.Object // a pattern beside a pattern
 }
 
-// A Need is a privilege on an object that is wanting.
+// A Need is a privilege that is missing on an object.
 type Need struct {
 	Privilege Privilege
 	Object    ObjectID

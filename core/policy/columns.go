@@ -11,7 +11,7 @@ import (
 // A ColumnPolicy says how the values of some columns appear.
 type ColumnPolicy struct {
 	Scope
-	Label     access.ObjectID   // the columns that bear it; or
+	Label     access.ObjectID   // the columns that have it; or
 	Table     access.ObjectID   // those of this table
 	Columns   []access.ObjectID // that are named, or
 	Pattern   string            // whose names match
@@ -19,7 +19,7 @@ type ColumnPolicy struct {
 	Treatment Treatment
 }
 
-// At is the object that the policy hangs on: a label or a table.
+// At is the object that the policy is about: a label or a table.
 func (p *ColumnPolicy) At() access.ObjectID {
 	if p.Label != 0 {
 		return p.Label
@@ -65,7 +65,7 @@ func (s *Set) Treated(p *ColumnPolicy, m *access.Model) []access.ObjectID {
 func (p *ColumnPolicy) subject(m *access.Model) (what string, many bool) {
 	switch {
 	case p.Label != 0:
-		return "Every column that bears " + m.Path(p.Label), false
+		return "Every column that has " + m.Path(p.Label), false
 	case p.Pattern != "":
 		return fmt.Sprintf("Every column %s of %s", p.Pattern, m.Path(p.Table)), false
 	}
@@ -89,7 +89,7 @@ func (p *ColumnPolicy) Sentence(m *access.Model, words func(rule string) string)
 // PutColumnPolicy adds a column policy, or replaces the one of that name.
 type PutColumnPolicy struct {
 	ScopeText
-	Label   string   `json:"label,omitempty"`   // the columns that bear it; or
+	Label   string   `json:"label,omitempty"`   // the columns that have it; or
 	Columns []string `json:"columns,omitempty"` // of one table: their paths, or one path that ends in a pattern
 	When    string   `json:"when,omitempty"`
 	Treat   string   `json:"treat"`
@@ -122,7 +122,7 @@ func (c PutColumnPolicy) apply(s *Set, m *access.Model) (*Set, error) {
 	return s.withColumn(p), nil
 }
 
-// place finds what the policy hangs on.
+// place finds what the policy is about.
 func (p *ColumnPolicy) place(m *access.Model, c PutColumnPolicy) error {
 	if c.Label != "" {
 		if len(c.Columns) > 0 {

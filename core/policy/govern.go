@@ -6,7 +6,7 @@ import (
 	"gneiss/core/access"
 )
 
-// Rules are the row policies of a table that bear on one session's statements of
+// Rules are the row policies of a table that apply to one session's statements of
 // one kind.
 type Rules struct {
 	// Closed says that the table has allow policies and none applies: no rows.
@@ -18,7 +18,7 @@ type Rules struct {
 // Open reports whether the rules let all rows through.
 func (r *Rules) Open() bool { return !r.Closed && len(r.Allow) == 0 && len(r.Limit) == 0 }
 
-// All lists the policies that bear on the rows.
+// All lists the policies that apply to the rows.
 func (r *Rules) All() []*RowPolicy { return append(r.Allow[:len(r.Allow):len(r.Allow)], r.Limit...) }
 
 // Governance is what the live policies of one table mean for one session.

@@ -7,7 +7,7 @@ import (
 	"gneiss/core/access"
 )
 
-// Labels lists the labels that an object bears: those put on it, and those put
+// Labels lists the labels that an object has: those put on it, and those put
 // on what it stands in.
 func (s *Set) Labels(m *access.Model, id access.ObjectID) []access.ObjectID {
 	if len(s.placed) == 0 {
@@ -39,7 +39,7 @@ func (s *Set) Placed(label access.ObjectID) []access.ObjectID {
 	return ids
 }
 
-// Bearing lists the columns that bear the label, present ones only.
+// Bearing lists the columns that have the label, present ones only.
 func (s *Set) Bearing(m *access.Model, label access.ObjectID) []access.ObjectID {
 	var columns []access.ObjectID
 	for _, id := range s.Placed(label) {
@@ -62,7 +62,7 @@ func (s *Set) Bearing(m *access.Model, label access.ObjectID) []access.ObjectID 
 	return slices.Compact(columns)
 }
 
-// On lists the names of the policies that hang on the label.
+// On lists the names of the policies that are about the label.
 func (s *Set) On(label access.ObjectID) []string {
 	var names []string
 	for _, p := range s.rows {
@@ -143,10 +143,10 @@ func (c LiftLabel) apply(s *Set, m *access.Model) (*Set, error) {
 	if !slices.Contains(s.placed[o.ID], label) {
 		for _, up := range m.Above(o.ID) {
 			if slices.Contains(s.placed[up], label) {
-				return nil, invalid("inherited", "%s bears %s from %s; lift it there", c.Object, m.Path(label), m.Path(up))
+				return nil, invalid("inherited", "%s has %s from %s; lift it there", c.Object, m.Path(label), m.Path(up))
 			}
 		}
-		return nil, invalid("not_labelled", "%s does not bear %s", c.Object, m.Path(label))
+		return nil, invalid("not_labelled", "%s does not have %s", c.Object, m.Path(label))
 	}
 	next := *s
 	next.placed = lacking(s.placed, o.ID, label)
@@ -163,7 +163,7 @@ func (c DismissTopic) apply(s *Set, m *access.Model) (*Set, error) {
 	}
 	for _, label := range s.Labels(m, o.ID) {
 		if m.Object(label).Topic == c.Topic {
-			return nil, invalid("labelled", "%s bears %s; lift it instead", c.Object, m.Path(label))
+			return nil, invalid("labelled", "%s has %s; lift it instead", c.Object, m.Path(label))
 		}
 	}
 	next := *s

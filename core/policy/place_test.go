@@ -85,14 +85,14 @@ func TestWhatAPolicyCovers(t *testing.T) {
 		t.Errorf("for reading %s, for writing %s", names(g.Allow), names(g.Write.Allow))
 	}
 	if len(g.Columns) != 3 {
-		t.Errorf("%d columns bear the schema's label", len(g.Columns))
+		t.Errorf("%d columns have the schema's label", len(g.Columns))
 	}
 	id, _ := m.Lookup("survey.licensing.samples.id")
 	if d := g.Columns[id.ID]; len(d.By) != 2 {
 		t.Errorf("a pattern and a label meet in %d policies", len(d.By))
 	}
 	if n := len(s.Bearing(m, find2(t, m, "label:contact"))); n != 13 {
-		t.Errorf("%d columns bear label:contact", n)
+		t.Errorf("%d columns have label:contact", n)
 	}
 	if kept := Restore(s.Snapshot()); !reflect.DeepEqual(kept.Govern(st, samples.ID), g) {
 		t.Error("a set that was kept says something else")

@@ -36,8 +36,8 @@ type RowPolicy struct {
 	Follow   *Relationship // the rows whose parent row is there
 }
 
-// A Place is what a row policy hangs on: a table, a pattern of tables, or a
-// label, which stands for the tables that bear it.
+// A Place is what a row policy is about: a table, a pattern of tables, or a
+// label, which stands for the tables that have it.
 type Place struct {
 	access.Target // zero where it is a label
 	Label         access.ObjectID
@@ -62,7 +62,7 @@ func (p Place) At() access.ObjectID {
 // wide reports whether the place can take in more than one table.
 func (p Place) wide() bool { return p.Label != 0 || p.Pattern != "" }
 
-// Path writes what the policy hangs on.
+// Path writes what the policy is about.
 func (p *RowPolicy) Path(m *access.Model) string { return p.path(m) }
 
 // Covers reports whether the policy is about the table.
@@ -138,7 +138,7 @@ func (c PutRowPolicy) apply(s *Set, m *access.Model) (*Set, error) {
 	return s.withRow(p), nil
 }
 
-// findPlace reads what a row policy hangs on.
+// findPlace reads what a row policy is about.
 func findPlace(m *access.Model, path string) (Place, error) {
 	target, err := m.LookupTarget(path)
 	if err != nil {

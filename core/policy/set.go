@@ -8,14 +8,14 @@ import (
 	"gneiss/core/access"
 )
 
-// A Set is all policies of a platform at one revision, with what they hang on:
+// A Set is all policies of a platform at one revision, with what they are about:
 // where labels are, and how tables are related. It never changes. The zero value
 // has none.
 type Set struct {
 	rows    []*RowPolicy    // by name
 	columns []*ColumnPolicy // by name
 
-	// What hangs on one table, by the table; and what can be about several.
+	// What is about one table, by the table; and what can be about several.
 	rowsOf      map[access.ObjectID][]*RowPolicy
 	columnsOf   map[access.ObjectID][]*ColumnPolicy
 	wideRows    []*RowPolicy
@@ -154,7 +154,7 @@ func (s *Set) withColumn(p *ColumnPolicy) *Set {
 	return next.indexed()
 }
 
-// indexed sorts the policies by what they hang on.
+// indexed sorts the policies by what they are about.
 func (s *Set) indexed() *Set {
 	s.read = new(sync.Map)
 	s.rowsOf, s.columnsOf = map[access.ObjectID][]*RowPolicy{}, map[access.ObjectID][]*ColumnPolicy{}

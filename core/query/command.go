@@ -22,7 +22,7 @@ type Command struct {
 	// Option is WITH GRANT OPTION or WITH ADMIN OPTION; of a REVOKE, that the
 	// option alone is taken.
 	Option  bool
-	Cascade bool // of a REVOKE: what rests on it goes along
+	Cascade bool // of a REVOKE: what depends on it goes along
 	View    *View
 }
 

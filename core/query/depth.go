@@ -45,7 +45,7 @@ func checkDepth(text string) error {
 				depth -= top.chain + top.fixed + 1
 			}
 		case pg.Token_ASCII_44, pg.Token_AND, pg.Token_OR, pg.Token_WHERE, pg.Token_FROM, pg.Token_ON, pg.Token_GROUP_P, pg.Token_HAVING,
-			pg.Token_ORDER, pg.Token_WHEN, pg.Token_THEN, pg.Token_ELSE: // , and what starts an expression anew
+			pg.Token_ORDER, pg.Token_WHEN, pg.Token_THEN, pg.Token_ELSE: // , and what starts another expression
 			top.chain = 0
 		case pg.Token_JOIN, pg.Token_UNION, pg.Token_INTERSECT, pg.Token_EXCEPT, pg.Token_WITH:
 			top.chain = 0

@@ -15,7 +15,7 @@ const (
 	Ambiguous   = "ambiguous_name" // a name with more than one meaning
 	Mismatch    = "type_mismatch"  // an operand of the wrong type
 	Grouping    = "grouping"       // a column that is neither grouped nor aggregated
-	Refused     = "refused"        // for want of a privilege
+	Refused     = "refused"        // a privilege is missing
 	ViewClosed  = "view_closed"    // a view whose text cannot be read, or whose owner lends what it may not
 	Broken      = "policy_broken"  // a policy that no longer fits its table
 )

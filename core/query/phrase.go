@@ -58,7 +58,7 @@ func (p Phrase) Words() string {
 }
 
 // SQL writes the phrase as a condition. It returns an error where a part of it
-// is wanting.
+// is missing.
 func (p Phrase) SQL() (string, error) {
 	need := func(parts ...string) error {
 		for i := 0; i < len(parts); i += 2 {

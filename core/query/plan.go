@@ -87,14 +87,14 @@ func governText(text string, params []any, st *access.Rights, policies *policy.S
 
 func (b *binder) governRead(n *pgt.Node) *Governed {
 	q := b.query(n.GetSelectStmt(), nil)
-	b.refuseWanting()
+	b.refuseMissing()
 	uses := append(b.govern(), b.viewed()...)
 	return &Governed{Outline{Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}, q, nil}
 }
 
 func (b *binder) governWrite(n *pgt.Node) *Governed {
 	w := b.writing(n)
-	b.refuseWanting()
+	b.refuseMissing()
 	uses := append(append([]TableUse{b.governTarget(w)}, b.govern()...), b.viewed()...)
 	out := Outline{Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil, Leads: w.leads}
 	if w.Returning != nil {
@@ -103,8 +103,8 @@ func (b *binder) governWrite(n *pgt.Node) *Governed {
 	return &Governed{out, nil, w}
 }
 
-// refuseWanting stops when a privilege is wanting.
-func (b *binder) refuseWanting() {
+// refuseMissing stops when a privilege is missing.
+func (b *binder) refuseMissing() {
 	if len(b.needs) > 0 {
 		panic(refusal(b.model, b.needs))
 	}

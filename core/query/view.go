@@ -13,7 +13,7 @@ import (
 )
 
 // A view is bound where it is named, as if its text stood there: for each reader
-// anew, so that policies are the reader's. Its tables are read with the rights of
+// afresh, so that policies are the reader's. Its tables are read with the rights of
 // its owner, or of its reader, as the view says; to read the view itself takes
 // SELECT on it.
 
@@ -38,7 +38,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	defer b.deeper(-1)()
 	path := b.model.Path(o.ID)
 	closed := func(why string, args ...any) *Error {
-		return &Error{Code: ViewClosed, Text: fmt.Sprintf("%s is closed: %s. Its owner has to make it anew", path, fmt.Sprintf(why, args...))}
+		return &Error{Code: ViewClosed, Text: fmt.Sprintf("%s is closed: %s. Its owner has to replace it", path, fmt.Sprintf(why, args...))}
 	}
 	if slices.Contains(b.within, o.ID) {
 		panic(closed("the view reads itself"))

@@ -67,7 +67,7 @@ const (
 	frameExclusions     = 0x38000
 )
 
-// frame writes the frame clause anew.
+// frame writes the frame clause.
 func (b *binder) frame(def *pg.WindowDef) string {
 	o := def.FrameOptions
 	if o&frameNonDefault == 0 {

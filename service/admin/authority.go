@@ -182,7 +182,7 @@ func mayTake(st *platform.State, c identity.Caller, what access.Leave) bool {
 }
 
 // managesLabel wants MANAGE on the object, and on the label too where policies
-// hang on it: to take it off the object takes their protection off.
+// are about it: to take it off the object takes their protection off.
 func managesLabel(st *platform.State, own *access.Rights, label, object string) error {
 	if err := manages(st, own, object); err != nil {
 		return err

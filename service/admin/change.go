@@ -74,7 +74,7 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 	return out, nil
 }
 
-// dependentsTold keeps from who may not review grants whose rest on theirs.
+// dependentsTold keeps from who may not review grants whose depend on theirs.
 func (s *Service) dependentsTold(st *platform.State, c identity.Caller, err error) error {
 	var rest *access.Dependents
 	if errors.As(err, &rest) && c.User != 0 && !s.identity.Reviews(st, c) {

@@ -48,7 +48,7 @@ func (s *Service) PutLabel(ctx context.Context, c identity.Caller, in wire.Label
 	return s.carryOut(ctx, o)
 }
 
-// RemoveLabel takes a label away, off all that it is on. While policies hang on
+// RemoveLabel takes a label away, off all that it is on. While policies are about
 // it that is refused: they would cover nothing.
 func (s *Service) RemoveLabel(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
 	st := s.platform.Current()

@@ -71,7 +71,7 @@ func policyAsked(in wire.Policy) (platform.Change, error) {
 		}
 		for _, name := range in.Columns {
 			if c.Label != "" {
-				return nil, fault.New(fault.Invalid, "two_places", "a policy on a label treats every column that bears it; leave the columns out")
+				return nil, fault.New(fault.Invalid, "two_places", "a policy on a label treats every column that has it; leave the columns out")
 			}
 			c.Columns = append(c.Columns, in.Table+"."+name)
 		}

@@ -79,7 +79,7 @@ func (s *Service) TryPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 			err = t.as(ctx, c, table, in.Standpoints)
 		case s.identity.Manages(st, c, access.PlatformID):
 			t.touched(ctx, c, table)
-		default: // to look as somebody else is not theirs
+		default: // viewing as somebody else is not theirs
 			err = t.as(ctx, c, table, []wire.Standpoint{{}})
 		}
 		if err != nil {

@@ -16,7 +16,7 @@ import (
 	"gneiss/wire"
 )
 
-// PutView makes a view, or with Replace makes it anew.
+// PutView makes a view, or with Replace replaces it.
 func (s *Service) PutView(ctx context.Context, c identity.Caller, in wire.ViewRequest) (wire.Changed, error) {
 	st := s.platform.Current()
 	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})

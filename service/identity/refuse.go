@@ -15,7 +15,7 @@ import (
 )
 
 // Touch notes in a record what was read, written or asked for, and the labels
-// that it bears.
+// that it has.
 func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
 	var paths, labels []string
 	for _, id := range ids {

@@ -119,9 +119,9 @@ func (s *Service) Seen(p *Viewer, path string) (*access.Object, error) {
 	var known []string
 	p.Each(access.PlatformID, func(o *access.Object) { known = append(known, p.Model.Path(o.ID)) })
 	near := fault.Nearest(path, known)
-	problem := fault.New(fault.NotFound, "not_found", "%s does not exist or is not %s to use%s", path, p.whose(), fault.DidYouMean(near))
-	problem.Near = near
-	return nil, problem
+	told := fault.New(fault.NotFound, "not_found", "%s does not exist or is not %s to use%s", path, p.whose(), fault.DidYouMean(near))
+	told.Near = near
+	return nil, told
 }
 
 // Shows is Sees, and for columns whether a policy makes them absent. Who reviews

@@ -21,8 +21,8 @@ type Platform struct {
 
 	current    atomic.Pointer[State]
 	changed    atomic.Pointer[chan struct{}] // closed and replaced after each change
-	change     sync.Mutex   // held while a change is made
-	kept       atomic.Int64 // the revision of the last checkpoint
+	change     sync.Mutex                    // held while a change is made
+	kept       atomic.Int64                  // the revision of the last checkpoint
 	background sync.WaitGroup
 }
 

@@ -68,7 +68,7 @@ func (st *State) CheckRow(p *policy.RowPolicy) error {
 	return nil
 }
 
-// onTable names the table that an error is about, where the policy hangs on more
+// onTable names the table that an error is about, where the policy is about more
 // than it.
 func onTable(st *State, at access.ObjectID, table *access.Object, err error) error {
 	if at == table.ID {

@@ -38,7 +38,7 @@ func bandsOf(p *identity.Viewer, id access.ObjectID) wire.Bands {
 	if o.Kind == access.Label {
 		says := fmt.Sprintf("about %s, %s", o.Topic, o.Level)
 		if p.Reviews {
-			says += "; borne by " + say.Count(len(p.State.Policies.Bearing(p.Model, id)), "column")
+			says += "; on " + say.Count(len(p.State.Policies.Bearing(p.Model, id)), "column")
 		}
 		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: says}
 	}

@@ -191,7 +191,7 @@ func treatedTables(s *platform.State, columns []access.ObjectID) []touch {
 	return on
 }
 
-// lapsedGrants lists the grants that rested on something before and rest on
+// lapsedGrants lists the grants that depended on something before and depend on
 // nothing after. Few changes can do that, and only those look at all grants.
 func lapsedGrants(before, after *platform.State) []*access.Grant {
 	if before.Model == after.Model {

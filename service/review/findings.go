@@ -27,7 +27,7 @@ const fewAdministrators = 3
 const mostOfAKind = 200
 
 // Findings lists what the trade calls privilege hygiene: rights and subjects
-// that deserve a look, each with its reason and its fix. More administrators
+// to review, each with its reason and its fixes. More administrators
 // than the number given are one of them; zero is the usual number.
 func (s *Service) Findings(ctx context.Context, c identity.Caller, administrators int) (wire.List[wire.Finding], error) {
 	st := s.platform.Current()
@@ -95,7 +95,7 @@ func (f *finder) add(kind, subject, object, says, why string, fixes ...wire.Fix)
 	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fixes: append([]wire.Fix{}, fixes...)})
 }
 
-// policies finds live policies that no longer fit what they hang on.
+// policies finds live policies that no longer fit what they are about.
 func (f *finder) policies() {
 	broken := func(kind, name, on string, err error) {
 		if err != nil {
@@ -146,7 +146,7 @@ func (f *finder) uncovered() {
 		}
 		for _, id := range f.st.Policies.Bearing(m, label.ID) {
 			if len(f.st.Treating(id)) == 0 {
-				f.add("uncovered", "", m.Path(m.Object(id).Parent), fmt.Sprintf("%s bears %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
+				f.add("uncovered", "", m.Path(m.Object(id).Parent), fmt.Sprintf("%s has %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
 					"everyone who has SELECT on it sees it in clear", wire.Fix{Says: "add a column policy for " + m.Path(label.ID), Treat: m.Path(label.ID)})
 			}
 		}
@@ -193,7 +193,7 @@ func (f *finder) grant(g *access.Grant) {
 	}
 }
 
-// covering returns another grant in force that gives the subject all that g
+// covering returns another grant in effect that gives the subject all that g
 // does, or nil.
 func (f *finder) covering(g *access.Grant) *access.Grant {
 	rights, err := f.st.Rights(access.Standpoint{Subject: g.Subject}, f.now)

@@ -13,7 +13,7 @@ import (
 	"gneiss/wire"
 )
 
-// grant is a grant as callers see it, with why it gives nothing where it does.
+// grant is a grant as callers see it, with why it has no effect where it does.
 func (s *Service) grant(st *platform.State, g *access.Grant) wire.Grant {
 	m := st.Model
 	w := wire.Grant{Privilege: m.GrantName(g), Object: m.Target(g.Target), Subject: m.Ref(g.Subject), Grantor: m.Ref(g.Grantor),

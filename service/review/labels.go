@@ -40,7 +40,7 @@ func (s *Service) Labels(c identity.Caller) (wire.List[wire.Label], error) {
 	return out, nil
 }
 
-// LabelledColumns lists the columns that bear a label, of one label or of all;
+// LabelledColumns lists the columns that have a label, of one label or of all;
 // uncovered, only those that no live policy treats for anybody.
 func (s *Service) LabelledColumns(c identity.Caller, label string, uncovered bool) (wire.List[wire.LabelledColumn], error) {
 	out := wire.List[wire.LabelledColumn]{Items: []wire.LabelledColumn{}}

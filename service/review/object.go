@@ -131,7 +131,7 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 	return views
 }
 
-// labelsOf lists the labels that an object bears, for who may review them.
+// labelsOf lists the labels that an object has, for who may review them.
 func labelsOf(p *identity.Viewer, id access.ObjectID) []string {
 	out := []string{}
 	if !p.Reviews && (p.Other || !p.Resolve(id).Allowed.Any(access.Set(access.Manage, access.Describe))) {

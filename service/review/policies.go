@@ -31,7 +31,7 @@ func (s *Service) Policies(c identity.Caller, table string) (wire.List[wire.Poli
 	return out, err
 }
 
-// policiesWhere lists the policies that hang on what f takes, by kind and name.
+// policiesWhere lists the policies that are about what f takes, by kind and name.
 func policiesWhere(st *platform.State, f func(access.ObjectID) bool) []wire.Policy {
 	out := []wire.Policy{}
 	for _, p := range st.Policies.AllRows() {
@@ -48,7 +48,7 @@ func policiesWhere(st *platform.State, f func(access.ObjectID) bool) []wire.Poli
 }
 
 // policiesAt lists the policies that are about an object or what is below it; of
-// a label, those that hang on it.
+// a label, those that are about it.
 func policiesAt(st *platform.State, o *access.Object) []wire.Policy {
 	if o.Kind == access.Label {
 		return policiesWhere(st, func(at access.ObjectID) bool { return at == o.ID })

@@ -1,5 +1,5 @@
-// Package review answers: what there is, who can do what with it and why, and what
-// deserves a look. It changes nothing.
+// Package review answers: what there is, who can do what with it and why, and what there is
+// to review. It changes nothing.
 package review
 
 import (

@@ -34,7 +34,7 @@ type suggestions struct {
 }
 
 // SuggestLabels proposes labels for columns at and below an object that do not
-// bear them, by names, types and sampled values. The values are sampled once and
+// have them, by names, types and sampled values. The values are sampled once and
 // then kept as proposals, until again is asked for; no value is kept.
 func (s *Service) SuggestLabels(ctx context.Context, c identity.Caller, path string, again, dismissed bool) (wire.Suggestions, error) {
 	out := wire.Suggestions{Items: []wire.Suggestion{}, Failed: []string{}}
@@ -92,7 +92,7 @@ func (s *Service) SuggestLabels(ctx context.Context, c identity.Caller, path str
 	return out, nil
 }
 
-// suggestionOf says a proposal, unless the column bears a label on the topic.
+// suggestionOf says a proposal, unless the column has a label on the topic.
 func suggestionOf(s *platform.State, id access.ObjectID, p classify.Proposal) (wire.Suggestion, bool) {
 	w := wire.Suggestion{Column: s.Model.Path(id), Type: s.Model.Object(id).Type, Label: string(p.Topic), Topic: string(p.Topic), Level: p.Level,
 		Form: p.Form, Confidence: p.Confidence, Evidence: p.Evidence}

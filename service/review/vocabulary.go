@@ -11,7 +11,7 @@ import (
 func Vocabulary() wire.Vocabulary {
 	out := wire.Vocabulary{Levels: access.Levels, Actions: audit.Actions(), Decisions: audit.Decisions()}
 	for p := access.Usage; p <= access.All; p++ {
-		name := wire.PrivilegeName{Name: p.String()}
+		name := wire.PrivilegeName{Name: p.String(), Says: p.Says()}
 		for _, kind := range p.Levels() {
 			name.Levels = append(name.Levels, kind.String())
 		}

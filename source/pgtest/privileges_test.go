@@ -235,7 +235,7 @@ func TestChainsAreTheServersOwn(t *testing.T) {
 				if option {
 					with = " WITH GRANT OPTION"
 				}
-				// The server only warns of a grant that gives nothing.
+				// The server only warns of a grant that has no effect.
 				if w.holdsOption(grantor) {
 					w.do(fmt.Sprintf("GRANT SELECT ON s0.t0 TO %s%s", to, with), access.AddGrant{Privilege: "SELECT", Object: "db.s0.t0", Subject: ref(to), Grantor: by, Option: option})
 				}

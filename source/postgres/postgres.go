@@ -138,7 +138,7 @@ func prepared(text string, args []any) []any {
 }
 
 // stale reports whether a statement was prepared for a table that is another now.
-// By then it is forgotten, and prepared anew the next time.
+// By then it is forgotten, and prepared again the next time.
 func stale(err error) bool {
 	var e *pgconn.PgError
 	return errors.As(err, &e) && e.Code == "0A000" && strings.HasPrefix(e.Message, "cached plan")

@@ -309,7 +309,7 @@ func TestReadersOnly(t *testing.T) {
 	}
 }
 
-// TestAlteredTable: a statement prepared for a table's old form is made anew.
+// TestAlteredTable: a statement prepared for a table's old form is prepared again.
 func TestAlteredTable(t *testing.T) {
 	server, url, src, st := made(t)
 	exec(t, server, strings.Replace(url, "//gneiss@", "//postgres@", 1), "INSERT INTO s.child VALUES (1, 1, 7, 1)")

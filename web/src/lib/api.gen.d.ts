@@ -475,7 +475,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** labels that columns look as if they should bear, with the evidence */
+        /** suggested labels for columns, with the evidence */
         get: {
             parameters: {
                 query?: {
@@ -558,7 +558,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** columns that bear labels, and whether a policy treats them */
+        /** columns that have labels, and whether a policy treats them */
         get: {
             parameters: {
                 query?: {
@@ -1578,7 +1578,7 @@ export interface paths {
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
-                    /** @description that what was read or written bears */
+                    /** @description that what was read or written has */
                     label?: string;
                     /** @description a cursor */
                     before?: string;
@@ -2917,7 +2917,7 @@ export interface components {
             conflict: boolean;
             /** @description the database's own type, where type is another that holds its values */
             declared?: string;
-            /** @description the labels that it bears */
+            /** @description the labels that it has */
             labels: string[];
             /** @description policies that a stricter one overrules, or that REVEAL lifts */
             lost: string[];
@@ -3005,7 +3005,7 @@ export interface components {
             at: string;
             /** @description the grant by which the grantor could give it */
             basis?: string;
-            /** @description why it gives nothing now */
+            /** @description why it has no effect now */
             dormant?: string;
             /** @description the same, for programs; without grants where somebody has to be chosen */
             fix?: components["schemas"]["WireFix"];
@@ -3025,7 +3025,7 @@ export interface components {
             until?: null | string;
         };
         WireGrantRequest: {
-            /** @description revoke what rests on it, too */
+            /** @description revoke what depends on it, too */
             cascade?: boolean;
             /** @description of the table; the whole table when empty */
             columns?: string[];
@@ -3052,7 +3052,7 @@ export interface components {
             with_entry?: boolean;
         };
         WireLabel: {
-            /** @description how many columns bear it, inherited ones included */
+            /** @description how many columns have it, inherited ones included */
             columns: number;
             /** @description how many of them a live column policy treats */
             covered: number;
@@ -3063,7 +3063,7 @@ export interface components {
             path: string;
             /** @description what it was put on */
             placed: string[];
-            /** @description those that hang on it */
+            /** @description those that are about it */
             policies: string[];
             /** @description who sees in clear what those policies treat, by a grant of REVEAL on it */
             revealed: string[];
@@ -3372,7 +3372,7 @@ export interface components {
             tables: components["schemas"]["WireShaped"][];
         };
         WirePolicy: {
-            /** @description why it no longer fits what it hangs on */
+            /** @description why it no longer fits what it is about */
             broken?: string;
             /** @description of a column policy on a table: names, or one pattern such as *_number */
             columns?: string[];
@@ -3411,7 +3411,7 @@ export interface components {
             sentence: string;
             /** @enum {string} */
             status: "draft" | "live" | "off";
-            /** @description what it hangs on: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
+            /** @description what it is about: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
             table: string;
             /** @description of a column policy */
             treatment?: components["schemas"]["WireTreatment"];
@@ -3421,7 +3421,7 @@ export interface components {
             when?: string;
         };
         WirePolicyRequest: {
-            /** @description why it no longer fits what it hangs on */
+            /** @description why it no longer fits what it is about */
             broken?: string;
             /** @description of a column policy on a table: names, or one pattern such as *_number */
             columns?: string[];
@@ -3466,7 +3466,7 @@ export interface components {
             sentence: string;
             /** @enum {string} */
             status: "draft" | "live" | "off";
-            /** @description what it hangs on: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
+            /** @description what it is about: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
             table: string;
             /** @description of a column policy */
             treatment?: components["schemas"]["WireTreatment"];
@@ -3476,7 +3476,7 @@ export interface components {
             when?: string;
         };
         WirePolicyTrial: {
-            /** @description why it no longer fits what it hangs on */
+            /** @description why it no longer fits what it is about */
             broken?: string;
             /** @description of a column policy on a table: names, or one pattern such as *_number */
             columns?: string[];
@@ -3517,7 +3517,7 @@ export interface components {
             standpoints: components["schemas"]["WireStandpoint"][];
             /** @enum {string} */
             status: "draft" | "live" | "off";
-            /** @description what it hangs on: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
+            /** @description what it is about: a table, of a row policy also a pattern such as survey.drilling.*, or label:NAME */
             table: string;
             /** @description of a column policy */
             treatment?: components["schemas"]["WireTreatment"];
@@ -3555,6 +3555,8 @@ export interface components {
         WirePrivilegeName: {
             levels: string[];
             name: string;
+            /** @description what it lets its holder do */
+            says: string;
         };
         WireProblem: {
             /** @description stable, for programs */
@@ -3811,7 +3813,7 @@ export interface components {
                 [key: string]: string[];
             };
             disabled: boolean;
-            /** @description those of them that give nothing */
+            /** @description those of them that have no effect */
             dormant: number;
             /** @description grants to it */
             grants: number;
@@ -3835,7 +3837,7 @@ export interface components {
                 [key: string]: string[];
             };
             disabled: boolean;
-            /** @description those of them that give nothing */
+            /** @description those of them that have no effect */
             dormant: number;
             /** @description grants to it */
             grants: number;

@@ -3,7 +3,7 @@
   import { api, get, type Changed, type Grant } from '../lib/api'
   import ChangeDialog from './ChangeDialog.svelte'
 
-  // Revokes one grant or several, with what rests on them where that is wanted.
+  // Revokes one grant or several, with what depends on them where that is wanted.
   let { open = $bindable(false), grants }: { open: boolean; grants: Grant[] } = $props()
   let cascade = $state(false)
   let optionOnly = $state(false)
