@@ -37,7 +37,7 @@ func TestAccessible(t *testing.T) {
 				accessible(t, ctx, check, "the sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
 				run(t, ctx, signIn(server, "opal"))
 				for _, page := range accessiblePages {
-					accessible(t, ctx, check, page, chromedp.Navigate(server+page), chromedp.WaitVisible(`main h1`, chromedp.ByQuery), settled)
+					accessible(t, ctx, check, page, chromedp.Navigate(server+page), titled, settled)
 				}
 				accessible(t, ctx, check, "a policy's dialog", chromedp.Navigate(server+"/policies"), button("Row policy"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
 				accessible(t, ctx, check, "a grant's dialog", chromedp.Navigate(server+"/tables/survey.field"), button("Grant"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
@@ -46,6 +46,9 @@ func TestAccessible(t *testing.T) {
 		}
 	}
 }
+
+// titled waits until the page shows a heading.
+var titled = chromedp.Poll(`[...document.querySelectorAll('main h1')].some((h) => h.offsetParent)`, nil)
 
 // settled waits until nothing is loading any more.
 var settled = chromedp.Poll(`!document.querySelector('[aria-busy=true], .animate-pulse')`, nil)

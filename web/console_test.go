@@ -113,9 +113,13 @@ var signOut = chromedp.Tasks{chromedp.Click(`//button[starts-with(@aria-label, "
 // verified presses Verify on the audit page, and waits for what both chains come to.
 var verified = chromedp.Tasks{chromedp.Click(`//button[normalize-space(.)="Verify"]`, chromedp.BySearch), sees("The record is intact"), sees("The journal is intact")}
 
-// sees waits until the page shows a text.
+// sees waits until the page shows a text somewhere.
 func sees(text string) chromedp.Action {
-	return chromedp.WaitVisible(`//*[contains(normalize-space(text()), `+quote(text)+`)][not(self::option)][not(ancestor-or-self::*[@hidden])]`, chromedp.BySearch)
+	return chromedp.Poll(`(() => {
+		const found = document.evaluate(`+"`//*[contains(normalize-space(text()), "+quote(text)+")][not(self::option)]`"+`, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null)
+		for (let i = 0; i < found.snapshotLength; i++) if (found.snapshotItem(i).getClientRects().length > 0) return true
+		return false
+	})()`, nil)
 }
 
 func quote(s string) string { return `"` + s + `"` }

@@ -57,7 +57,7 @@ func (s *Service) Why(c identity.Caller, ref, privilege, path string, at wire.St
 	case st.Model.Object(o.ID).Missing:
 		out.Says = fmt.Sprintf("%s is no longer in its source; no right on it takes effect", out.Object)
 	default:
-		out.Says = fmt.Sprintf("%s does not have %s on %s: missing is %s", out.Subject, want, out.Object, strings.Join(out.Missing, ", "))
+		out.Says = fmt.Sprintf("%s does not have %s on %s. Missing: %s", out.Subject, want, out.Object, strings.Join(out.Missing, ", "))
 		if s.identity.Reviews(st, c) {
 			out.Fixes = s.identity.Fixes(p, want, o.ID)
 		}

@@ -91,17 +91,22 @@
     >Skip to the page</a
   >
   <div
-    class="grid h-screen grid-cols-[9rem_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)]"
+    class="grid h-screen grid-cols-[9rem_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)] max-[900px]:grid-cols-1 max-[900px]:grid-rows-[auto_auto_minmax(0,1fr)]"
     class:elsewhere={place.elsewhere}
   >
-    <nav class="row-span-2 flex flex-col border-r border-line bg-surface" aria-label="Pages">
+    <nav
+      class="row-span-2 flex flex-col border-r border-line bg-surface max-[900px]:row-span-1 max-[900px]:flex-row max-[900px]:flex-wrap max-[900px]:items-center max-[900px]:border-r-0 max-[900px]:border-b"
+      aria-label="Pages"
+    >
       <a href={place.href('/overview')} class="flex items-center gap-2 px-3 py-3 font-semibold tracking-tight">
         <img src="/gneiss.svg" alt="" width="22" height="22" />Gneiss
       </a>
-      <div class="min-h-0 flex-1 overflow-y-auto">
+      <div class="min-h-0 flex-1 overflow-y-auto max-[900px]:flex max-[900px]:flex-wrap">
         {#each groups as g, i (i)}
-          <div class="mb-2" role="group" aria-label={g.name || g.pages[0]!.name}>
-            {#if g.name}<p class="px-3 pb-0.5 text-xs text-muted" aria-hidden="true">{g.name}</p>{/if}
+          <div class="mb-2 max-[900px]:mb-0 max-[900px]:flex" role="group" aria-label={g.name || g.pages[0]!.name}>
+            {#if g.name}<p class="px-3 pb-0.5 text-xs text-muted max-[900px]:hidden" aria-hidden="true">
+                {g.name}
+              </p>{/if}
             {#each g.pages as p (p.at)}
               <a
                 href={place.href(p.at)}
@@ -114,7 +119,7 @@
           </div>
         {/each}
       </div>
-      <div class="flex flex-col gap-1 p-2 text-sm">
+      <div class="flex flex-col gap-1 p-2 text-sm max-[900px]:flex-row">
         <button class="btn justify-between" onclick={() => (searching = true)}
           >Search <kbd class="mono text-muted">/</kbd></button
         >

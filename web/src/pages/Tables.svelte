@@ -7,6 +7,7 @@
   import GrantDialog from '../parts/GrantDialog.svelte'
   import ObjectView from '../parts/ObjectView.svelte'
   import Trouble from '../parts/Trouble.svelte'
+  import SideList from '../parts/SideList.svelte'
   import TreeNode from '../parts/TreeNode.svelte'
 
   let root = $state<Node | null>(null)
@@ -38,8 +39,10 @@
   }
 </script>
 
-<div class="grid h-full grid-cols-[15.5rem_minmax(0,1fr)]">
-  <aside class="flex min-h-0 flex-col border-r border-line bg-surface" aria-label="Tables">
+<div
+  class="grid h-full grid-cols-[15.5rem_minmax(0,1fr)] max-[900px]:grid-cols-1 max-[900px]:grid-rows-[auto_minmax(0,1fr)]"
+>
+  <SideList label="Tables" chosen={path}>
     <div class="flex gap-2 border-b border-line p-2">
       <input class="field" placeholder="filter tables" aria-label="Filter tables" bind:value={filter} />
       {#if signed.session?.administrator}
@@ -81,7 +84,7 @@
     <p class="border-t border-line p-2 text-xs text-muted">
       Bands, from the top: door, verbs, rows, columns. Full, in part, or not.
     </p>
-  </aside>
+  </SideList>
   <div class="min-h-0 overflow-y-auto p-5">
     {#if problem}
       <Trouble {problem} />

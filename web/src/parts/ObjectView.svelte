@@ -78,10 +78,10 @@
 {#if problem}
   <Trouble {problem} />
 {:else if page}
-  <div class="mb-3 flex items-start justify-between gap-3">
-    <div class="min-w-0">
+  <div class="mb-3 flex flex-wrap items-start justify-between gap-3">
+    <div class="min-w-0 flex-[1_1_20rem]">
       <p class="text-sm text-muted">{page.kind}{page.missing ? ', no longer in its source' : ''}</p>
-      <h1 class="font-mono">{page.path}</h1>
+      <h1 class="font-mono break-words">{page.path}</h1>
       <p class="mt-1 flex items-center gap-2"><BandGlyph bands={page.bands} />{page.bands.says}</p>
       {#if page.owner}
         <p class="mt-1 text-sm text-muted">
@@ -104,7 +104,7 @@
       {/if}
     </div>
     {#if page.manage}
-      <div class="flex shrink-0 gap-2">
+      <div class="flex flex-wrap gap-2">
         <button class="btn btn-main" onclick={() => (granting = true)}>Grant</button>
         {#if page.kind !== 'platform'}<button class="btn" onclick={() => (owning = true)}>Owner</button>{/if}
         {#if page.kind === 'source'}<button class="btn" onclick={scan}>Scan again</button>{/if}

@@ -7,6 +7,7 @@
   import { subjects } from '../lib/subjects.svelte'
   import AddSubject from './AddSubject.svelte'
   import MemberDialog from './MemberDialog.svelte'
+  import SideList from './SideList.svelte'
   import SubjectView from './SubjectView.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -35,8 +36,10 @@
   )
 </script>
 
-<div class="grid h-full grid-cols-[17.5rem_minmax(0,1fr)]">
-  <aside class="flex min-h-0 flex-col border-r border-line bg-surface" aria-label={title}>
+<div
+  class="grid h-full grid-cols-[17.5rem_minmax(0,1fr)] max-[900px]:grid-cols-1 max-[900px]:grid-rows-[auto_minmax(0,1fr)]"
+>
+  <SideList label={title} chosen={ref}>
     <h1 class="px-3 pt-2 text-lg!">{title}</h1>
     <div class="flex flex-wrap gap-2 border-b border-line p-2">
       <input class="field" placeholder="filter" aria-label="Filter {title}" bind:value={filter} />
@@ -95,7 +98,7 @@
         >
       </div>
     {/if}
-  </aside>
+  </SideList>
   <div class="min-h-0 overflow-y-auto p-5">
     {#if problem}
       <Trouble {problem} />

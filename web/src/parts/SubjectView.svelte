@@ -71,7 +71,7 @@
       <h1 class="font-mono">{page.name || page.ref}</h1>
       <p class="text-muted">{page.title}</p>
     </div>
-    <div class="flex gap-2">
+    <div class="flex flex-wrap gap-2">
       {#if admin && page.ref !== signed.session?.user && page.kind !== 'public'}
         <button class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}>View as {page.name}</button>
         <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Compare with</button>
