@@ -149,15 +149,12 @@ func orNone(list []string) string { return joinedOr(list, "nothing") }
 func columnGrid(columns []wire.ColumnView) grid {
 	g := grid{head: []string{"column", "type", "labels", "appears", "by"}}
 	for _, c := range columns {
-		appears := c.Treatment
-		if c.Partly {
-			appears += " for some rows"
-		}
+		appears := c.Says
 		switch {
 		case !c.Readable:
 			appears = "not granted"
 		case c.Revealed:
-			appears = "clear, by REVEAL"
+			appears = "in clear, by REVEAL"
 		case c.Conflict:
 			appears += " (conflict)"
 		}

@@ -80,7 +80,7 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 		t.Errorf("where the sentence does not reach it says the condition: %+v", free)
 	}
 	notes := try(wire.Policy{Kind: "columns", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "suppress"}, Except: []string{"role:regional_lead"}})
-	if len(notes.Counts) != 4 || notes.Counts[0].Now != notes.Counts[0].Then || fmt.Sprint(notes.Counts[0].Columns) != "[note suppress]" {
+	if len(notes.Counts) != 4 || notes.Counts[0].Now != notes.Counts[0].Then || fmt.Sprint(notes.Counts[0].Columns) != "[note suppressed]" {
 		t.Errorf("a column policy touches columns, not rows: %+v", notes.Counts)
 	}
 	nobody := done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "for-marl", Table: "survey.monitoring.wells", Rule: "true", For: []string{"user:marl"}}, Change: wire.Change{DryRun: true}}))
@@ -234,8 +234,8 @@ func TestAMatrix(t *testing.T) {
 	for _, r := range m.Rows {
 		got[r.Subject] = fmt.Sprint(r.Rows, r.Cells)
 	}
-	if m.Total != 2400 || fmt.Sprint(m.Columns) != "[latitude longitude cost]" || len(m.Rows) != 8 || got["user:flint"] != "1310 [clear clear withhold blank]" || got["user:chert"] != "2352 [clear clear clear]" ||
-		got["user:tuff"] != "53 [round decimals 1 for some rows round decimals 1 for some rows withhold blank]" {
+	if m.Total != 2400 || fmt.Sprint(m.Columns) != "[latitude longitude cost]" || len(m.Rows) != 8 || got["user:flint"] != "1310 [in clear in clear withheld (blank)]" || got["user:chert"] != "2352 [in clear in clear in clear]" ||
+		got["user:tuff"] != "53 [rounded to 1 decimal for some rows rounded to 1 decimal for some rows withheld (blank)]" {
 		t.Errorf("%+v", m)
 	}
 	column, err := svc.Review.Matrix(ctx, caller(t, svc, "opal"), "survey.licensing.holders.email")
@@ -246,7 +246,7 @@ func TestAMatrix(t *testing.T) {
 	for _, r := range column.Rows {
 		how[r.Cells[0]]++
 	}
-	if how["clear"] != 1 || how[`mask keep-first 1 keep "@.-"`] != 5 || how["not readable"] != 6 {
+	if how["in clear"] != 1 || how[`masked (first character kept, "@.-" kept)`] != 5 || how["not readable"] != 6 {
 		t.Errorf("who sees email how: %v", how)
 	}
 	if _, err := svc.Review.Matrix(ctx, caller(t, svc, "flint"), "survey.drilling.boreholes"); fault.Of(err).Kind != fault.Refused {

@@ -142,9 +142,9 @@ func TestEffectsSayWhichWay(t *testing.T) {
 		return "nothing"
 	}
 	for _, c := range []struct{ got, want string }{
-		{try("position", wire.Treatment{Kind: "round", Decimals: 1}, "latitude", "longitude"), "gains [] loses [survey.drilling.boreholes: latitude round decimals 1, longitude round decimals 1]"},
-		{try("borehole-cost", wire.Treatment{Kind: "round", Multiple: 1000}, "cost"), "gains [survey.drilling.boreholes: cost round multiple 1000] loses []"},
-		{try("borehole-cost", wire.Treatment{Kind: "withhold refuse"}, "cost"), "gains [] loses [survey.drilling.boreholes: cost withhold refuse]"},
+		{try("position", wire.Treatment{Kind: "round", Decimals: 1}, "latitude", "longitude"), "gains [] loses [survey.drilling.boreholes: latitude rounded to 1 decimal, longitude rounded to 1 decimal]"},
+		{try("borehole-cost", wire.Treatment{Kind: "round", Multiple: 1000}, "cost"), "gains [survey.drilling.boreholes: cost rounded to multiples of 1000] loses []"},
+		{try("borehole-cost", wire.Treatment{Kind: "withhold refuse"}, "cost"), "gains [] loses [survey.drilling.boreholes: cost withheld (refused)]"},
 		{try("borehole-cost", wire.Treatment{Kind: "withhold blank"}, "cost"), "nothing"},
 	} {
 		if c.got != c.want {

@@ -190,7 +190,7 @@ func TestShots(t *testing.T) {
 			picture("compare", chromedp.Navigate(server+"/compare?a=user:flint&b=user:garnet"), sees("They differ on"))
 			picture("rows", chromedp.Navigate(server+"/tables/survey.licensing.holders?as=user:flint&beside=user:garnet"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
 			picture("who", chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=who"), sees("user:flint"))
-			picture("policies", chromedp.Navigate(server+"/policies"), sees("is generalized (prefix 6)"))
+			picture("policies", chromedp.Navigate(server+"/policies"), sees("is generalized (first 6 characters)"))
 			picture("labels", chromedp.Navigate(server+"/labels/suggestions"), sees("name of a person"))
 		}
 		picture("query", chromedp.Navigate(server+"/query?as=user:flint"), chromedp.WaitVisible(`.cm-content`, chromedp.ByQuery), chromedp.Sleep(500*time.Millisecond),

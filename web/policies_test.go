@@ -60,7 +60,7 @@ func TestLabels(t *testing.T) {
 		chromedp.WaitNotPresent(`//td[contains(., "tax_number")]`, chromedp.BySearch),
 		chromedp.Click(`//button[@role="tab"][normalize-space(.)="Labels"]`, chromedp.BySearch), rowButton("label:position", "Policy"),
 		chromedp.SendKeys(`input[name=name]`, "positions", chromedp.ByQuery), change("Treatment", "suppress"),
-		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:flint")][contains(., "latitude suppress")]`, chromedp.BySearch),
+		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:flint")][contains(., "latitude suppressed")]`, chromedp.BySearch),
 		inDialog("Publish"), noticed("added the column policy positions"), sees("positions"),
 		chromedp.Navigate(server+"/labels/columns?uncovered=true"), sees("survey.licensing.payments.amount"),
 		chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=columns&as=user:flint"), chromedp.WaitVisible(`//tr[contains(., "latitude")][contains(., "suppress")]`, chromedp.BySearch))

@@ -85,7 +85,7 @@ func TestStory(t *testing.T) {
 	run(t, ctx, button("Column policy"), chromedp.SendKeys(`//*[@role="dialog"]//input[@placeholder="holder-contacts"]`, "visit-notes", chromedp.BySearch),
 		chromedp.Click(`//*[@role="dialog"]//label[normalize-space(.)="note"]/input`, chromedp.BySearch), chromedp.SetValue(`//select[@aria-label="Treatment"]`, "mask", chromedp.BySearch),
 		chromedp.Evaluate(`document.querySelector('select[aria-label=Treatment]').dispatchEvent(new Event('change', {bubbles: true}))`, nil),
-		choose("For", "role:core_archivist"), chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:marl")][contains(., "note mask")]`, chromedp.BySearch), inDialog("Publish"), noticed("added the column policy visit-notes"))
+		choose("For", "role:core_archivist"), chromedp.WaitVisible(`//section[@aria-label="Live counts"]//td[contains(., "user:marl")][contains(., "note masked")]`, chromedp.BySearch), inDialog("Publish"), noticed("added the column policy visit-notes"))
 
 	// View as marl, compared with oneself.
 	run(t, ctx, choose("View as", "user:marl"), sees("Back to yourself"), choose("Compare with", "user:opal"), sees("only what differs"),

@@ -58,7 +58,8 @@ type ColumnView struct {
 	Declared  string   `json:"declared,omitempty" description:"the database's own type, where type is another that holds its values"`
 	NotNull   bool     `json:"not_null"`
 	Readable  bool     `json:"readable"`
-	Treatment string   `json:"treatment" description:"clear, or what a policy makes of it"`
+	Treatment string   `json:"treatment" description:"clear, or what a policy makes of it: the kind and its arguments"`
+	Says      string   `json:"says" description:"the same in words"`
 	By        []string `json:"by" description:"the policies that treat it"`
 	Lost      []string `json:"lost" description:"policies that a stricter one overrules, or that REVEAL lifts"`
 	Partly    bool     `json:"partly" description:"only some rows get the treatment"`

@@ -129,7 +129,7 @@ func TestStory(t *testing.T) {
 	}
 
 	out, _, code := opal.run("why", "user:marl", "select", "survey.assay.results")
-	if code != 3 || !strings.Contains(out, "missing is USAGE on survey.assay, SELECT on survey.assay.results") || !strings.Contains(out, "gneiss role give lab_analyst to user:marl") {
+	if code != 3 || !strings.Contains(out, "Missing: USAGE on survey.assay, SELECT on survey.assay.results") || !strings.Contains(out, "gneiss role give lab_analyst to user:marl") {
 		t.Errorf("why: exit code %d\n%s", code, out)
 	}
 

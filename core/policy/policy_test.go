@@ -238,7 +238,7 @@ func TestSentences(t *testing.T) {
 	if got, want := row.Sentence(m, plain), "Rows of survey.licensing.holders are shown to role:geologist and role:officer where true, except user:flint, when the purpose is audit"; got != want {
 		t.Errorf("got %s\nwant %s", got, want)
 	}
-	if got, want := column.Sentence(m, plain), "email of survey.licensing.holders is masked (keep-first 1) for everyone, except role:officer"; got != want {
+	if got, want := column.Sentence(m, plain), "email of survey.licensing.holders is masked (first character kept) for everyone, except role:officer"; got != want {
 		t.Errorf("got %s\nwant %s", got, want)
 	}
 	if got := strings.Join(s.Naming(find(t, m, "role:officer")), " "); got != "c r" {

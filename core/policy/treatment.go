@@ -257,16 +257,66 @@ func (t Treatment) String() string {
 	return strings.Join(parts, " ")
 }
 
-// Says is what the treatment does to a column, in words.
+// Says is what the treatment makes of a column, in words: "masked (first character kept)".
 func (t Treatment) Says() string {
-	does := [...]string{Clear: "in clear", Expression: "replaced by", Noise: "blurred by noise", Round: "rounded", Generalize: "generalized", Mask: "masked", Pseudonym: "replaced by a pseudonym",
-		Constant: "replaced by", Suppress: "suppressed", Blank: "withheld and blank", Absent: "withheld as if absent", Refuse: "withheld and refused"}[t.Kind]
-	args := strings.TrimSpace(strings.TrimPrefix(t.String(), t.Kind.String()))
-	switch {
-	case args == "":
-		return does
-	case t.Kind == Constant, t.Kind == Expression:
-		return does + " " + args
+	var how []string
+	add := func(set bool, format string, args ...any) {
+		if set {
+			how = append(how, fmt.Sprintf(format, args...))
+		}
 	}
-	return does + " (" + args + ")"
+	does := ""
+	switch t.Kind {
+	case Clear:
+		does = "in clear"
+	case Mask:
+		does = "masked"
+		add(t.KeepFirst > 0, "first %s kept", characters(t.KeepFirst))
+		add(t.KeepLast > 0, "last %s kept", characters(t.KeepLast))
+		add(t.Keep != "", "%q kept", t.Keep)
+		add(t.Fill != "" && t.Fill != "*", "filled with %q", t.Fill)
+	case Generalize:
+		does = "generalized"
+		add(t.Bucket != 0, "in steps of %v", t.Bucket)
+		add(t.Unit != "", "to the %s", t.Unit)
+		add(t.Prefix != 0, "first %s", characters(t.Prefix))
+		add(t.Mapping != "", "by groups")
+	case Round:
+		switch {
+		case t.Multiple != 0:
+			does = fmt.Sprintf("rounded to multiples of %v", t.Multiple)
+		case t.Decimals == 1:
+			does = "rounded to 1 decimal"
+		default:
+			does = fmt.Sprintf("rounded to %d decimals", t.Decimals)
+		}
+	case Noise:
+		does = fmt.Sprintf("blurred by up to %v", t.Range)
+		add(t.Stable, "the same each time")
+	case Pseudonym:
+		does = "replaced by a pseudonym"
+	case Constant:
+		does = fmt.Sprintf("replaced by %q", t.Value)
+	case Expression:
+		does = "replaced by " + t.SQL
+	case Suppress:
+		does = "suppressed"
+	case Blank:
+		does = "withheld (blank)"
+	case Absent:
+		does = "withheld (absent)"
+	case Refuse:
+		does = "withheld (refused)"
+	}
+	if len(how) == 0 {
+		return does
+	}
+	return does + " (" + strings.Join(how, ", ") + ")"
+}
+
+func characters(n int) string {
+	if n == 1 {
+		return "character"
+	}
+	return fmt.Sprintf("%d characters", n)
 }

@@ -233,7 +233,7 @@ func shortNames(p *identity.Viewer, ids []access.ObjectID) []string {
 
 // TreatmentSays says how a column appears.
 func TreatmentSays(d policy.Decision) string {
-	says := d.Treatment.String()
+	says := d.Treatment.Says()
 	if d.Partly() {
 		says += " for some rows"
 	}

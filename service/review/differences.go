@@ -102,13 +102,13 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		case before == after && is.Partly():
 			gains = append(gains, name+" "+TreatmentSays(is))
 		case before == after:
-			loses = append(loses, name+" "+after.String())
+			loses = append(loses, name+" "+after.Says())
 		case after.Kind > before.Kind:
 			loses = append(loses, name+" "+TreatmentSays(is))
 		case after.Kind < before.Kind:
 			gains = append(gains, name+" "+inClear(is))
 		default: // of one kind: which of the two hides more cannot be told
-			loses = append(loses, name+" "+TreatmentSays(is)+" instead of "+before.String())
+			loses = append(loses, name+" "+TreatmentSays(is)+" instead of "+before.Says())
 		}
 	}
 	tell(&c.loses, loses)

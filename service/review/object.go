@@ -121,12 +121,12 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 		if !p.Reviews {
 			d.By, d.Lost, d.Lifted = nil, nil, nil
 		}
-		treatment := d.Treatment.String()
+		treatment, says := d.Treatment.String(), TreatmentSays(d)
 		if o.Kind == access.View {
-			treatment = "as in its tables"
+			treatment, says = "as in its tables", "as in its tables"
 		}
 		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
-			Treatment: treatment, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: labelsOf(p, id)})
+			Treatment: treatment, Says: says, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: labelsOf(p, id)})
 	}
 	return views
 }

@@ -2928,7 +2928,9 @@ export interface components {
             readable: boolean;
             /** @description a grant of REVEAL shows it in clear */
             revealed: boolean;
-            /** @description clear, or what a policy makes of it */
+            /** @description the same in words */
+            says: string;
+            /** @description clear, or what a policy makes of it: the kind and its arguments */
             treatment: string;
             type: string;
         };

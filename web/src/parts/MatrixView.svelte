@@ -12,8 +12,8 @@
     get(api.GET('/api/v1/matrix', { params: { query: { object: column ? `${table}.${column}` : table } } })),
   )
   const tone = (cell: string) =>
-    cell === 'clear' ? 'text-epidote' : cell === 'not readable' ? 'text-garnet' : 'text-feldspar'
-  const mark = (cell: string) => (cell === 'clear' ? '●' : cell === 'not readable' ? '⊘' : '◐')
+    cell === 'in clear' ? 'text-epidote' : cell === 'not readable' ? 'text-garnet' : 'text-feldspar'
+  const mark = (cell: string) => (cell === 'in clear' ? '●' : cell === 'not readable' ? '⊘' : '◐')
 </script>
 
 <label class="mb-2 flex items-center gap-2 text-muted"

@@ -135,10 +135,10 @@
                 >
                 <td>
                   {#if !c.readable}<span class="text-garnet">⊘ not granted</span>
-                  {:else if c.revealed}<span class="text-epidote">● clear, by REVEAL</span>
-                  {:else if c.treatment === 'clear'}<span class="text-epidote">● clear</span>
-                  {:else}<span class="text-feldspar"
-                      >◐ {c.treatment}{c.partly ? ', some rows' : ''}{c.conflict ? ' (conflict)' : ''}</span
+                  {:else if c.revealed}<span class="text-epidote">● in clear, by REVEAL</span>
+                  {:else if c.treatment === 'clear'}<span class="text-epidote">● in clear</span>
+                  {:else}<span class="text-feldspar" title={c.treatment}
+                      >◐ {c.says}{c.conflict ? ' (conflict)' : ''}</span
                     >{/if}
                 </td>
                 <td class="text-sm">

@@ -36,8 +36,10 @@
   function treatment(side: number, name: string): string {
     const column = preview?.sides[side]?.columns.find((c) => c.name === name)
     if (!column || !column.readable) return 'not granted'
-    return column.treatment === 'clear' ? '' : column.treatment
+    return column.treatment === 'clear' ? '' : column.says
   }
+  const exactly = (side: number, name: string) =>
+    preview?.sides[side]?.columns.find((c) => c.name === name)?.treatment ?? ''
   const numeric = (type: string) => type === 'bigint' || type === 'double precision'
 </script>
 
@@ -104,7 +106,7 @@
               {c.name}
               {#each preview.sides as side, i (i)}
                 {#if !side.problem && treatment(i, c.name)}
-                  <div class="font-normal text-feldspar">
+                  <div class="font-normal text-feldspar" title={exactly(i, c.name)}>
                     {two ? (i === 0 ? 'A ' : 'B ') : ''}◐ {treatment(i, c.name)}
                   </div>
                 {/if}
