@@ -31,16 +31,19 @@
   const attributes = $derived([...new Set(subjects.all.flatMap((s) => Object.keys(s.attributes)))].sort())
   // A column and an attribute that are named alike, such as district and districts, are
   // the likeliest pair.
-  function fresh(): Phrase {
+  function likely(): Phrase | null {
     for (const c of columns)
       for (const a of attributes)
         if (a.startsWith(c.name) || c.name.startsWith(a)) return { kind: 'attribute', column: c.name, attribute: a }
+    return null
+  }
+  function fresh(): Phrase {
     const column = columns.find((c) => c.type === 'text')?.name ?? columns[0]?.name ?? ''
-    return { kind: 'attribute', column, attribute: attributes[0] ?? '' }
+    return likely() ?? { kind: 'attribute', column, attribute: attributes[0] ?? '' }
   }
   let begun = false
   $effect(() => {
-    if (!begin || begun || phrases.length || !columns.length || !attributes.length) return
+    if (!begin || begun || phrases.length || !likely()) return
     begun = true
     add()
   })
