@@ -128,12 +128,24 @@ func (s *Server) register() {
 	handle(s, "GET", "/comparison", "where two subjects differ in what they can do", func(r request, in compareIn) (wire.Comparison, error) {
 		return svc.Review.Compare(r.Caller, in.A, in.B, in.Below)
 	})
-	handle(s, "GET", "/findings", "findings: rights, subjects and policies to review", func(r request, in findingsIn) (wire.List[wire.Finding], error) {
-		return svc.Review.Findings(r.ctx, r.Caller, in.Administrators)
-	})
-	handle(s, "GET", "/vocabulary", "names that are the same on every platform: privileges, treatments, levels, actions", func(request, none) (wire.Vocabulary, error) {
-		return review.Vocabulary(), nil
-	})
+	handle(
+		s,
+		"GET",
+		"/findings",
+		"findings: rights, subjects and policies to review",
+		func(r request, in findingsIn) (wire.List[wire.Finding], error) {
+			return svc.Review.Findings(r.ctx, r.Caller, in.Administrators)
+		},
+	)
+	handle(
+		s,
+		"GET",
+		"/vocabulary",
+		"names that are the same on every platform: privileges, treatments, levels, actions",
+		func(request, none) (wire.Vocabulary, error) {
+			return review.Vocabulary(), nil
+		},
+	)
 	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {
 		return svc.Review.Search(r.Caller, in.Text, in.Standpoint)
 	})
@@ -158,9 +170,15 @@ func (s *Server) register() {
 		r.fiber.Locals(csvSafe, in.CSVSafe)
 		return svc.Review.Roster(r.Caller)
 	})
-	handle(s, "POST", "/roster", "import subjects and memberships: all of them, or none", func(r request, in wire.RosterRequest) (wire.Changed, error) {
-		return svc.Admin.TakeRoster(r.ctx, r.Caller, in)
-	})
+	handle(
+		s,
+		"POST",
+		"/roster",
+		"import subjects and memberships: all of them, or none",
+		func(r request, in wire.RosterRequest) (wire.Changed, error) {
+			return svc.Admin.TakeRoster(r.ctx, r.Caller, in)
+		},
+	)
 	handle(s, "POST", "/password", "change one's own password", func(r request, in wire.PasswordRequest) (wire.Changed, error) {
 		return svc.Identity.ChangePassword(r.ctx, r.Caller, in)
 	})
@@ -180,9 +198,15 @@ func (s *Server) register() {
 		return svc.Admin.Join(r.ctx, r.Caller, in, true)
 	})
 
-	handle(s, "GET", "/grants", "grants, and why they have no effect where they have none", func(r request, in grantsIn) (wire.List[wire.Grant], error) {
-		return svc.Review.Grants(r.Caller, review.GrantSearch(in))
-	})
+	handle(
+		s,
+		"GET",
+		"/grants",
+		"grants, and why they have no effect where they have none",
+		func(r request, in grantsIn) (wire.List[wire.Grant], error) {
+			return svc.Review.Grants(r.Caller, review.GrantSearch(in))
+		},
+	)
 	handle(s, "POST", "/grants", "grant privileges", func(r request, in wire.GrantRequest) (wire.Changed, error) {
 		return svc.Admin.Grant(r.ctx, r.Caller, in, false)
 	})
@@ -196,9 +220,15 @@ func (s *Server) register() {
 	handle(s, "GET", "/bundles", "named sets of privileges", func(r request, _ none) (wire.List[wire.Bundle], error) {
 		return svc.Review.Bundles(r.Caller)
 	})
-	handle(s, "POST", "/bundles", "add a bundle, or change what it and its grants give", func(r request, in wire.BundleRequest) (wire.Changed, error) {
-		return svc.Admin.PutBundle(r.ctx, r.Caller, in)
-	})
+	handle(
+		s,
+		"POST",
+		"/bundles",
+		"add a bundle, or change what it and its grants give",
+		func(r request, in wire.BundleRequest) (wire.Changed, error) {
+			return svc.Admin.PutBundle(r.ctx, r.Caller, in)
+		},
+	)
 	handle(s, "DELETE", "/bundles/{name}", "remove a bundle", func(r request, in removal) (wire.Changed, error) {
 		return svc.Admin.RemoveBundle(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
@@ -231,22 +261,46 @@ func (s *Server) register() {
 	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {
 		return svc.Admin.Scan(r.ctx, r.Caller, in.Name)
 	})
-	handle(s, "POST", "/queries", "run a governed query; rows come as JSON, CSV or JSON lines", func(r request, in wire.QueryRequest) (wire.Result, error) {
-		r.fiber.Locals(csvSafe, in.CSVSafe)
-		return svc.Gateway.Query(r.ctx, r.Caller, in)
-	})
-	handle(s, "POST", "/previews", "the rows of a table from one or more standpoints, side by side", func(r request, in wire.PreviewRequest) (wire.Preview, error) {
-		return svc.Review.Preview(r.ctx, r.Caller, in)
-	})
+	handle(
+		s,
+		"POST",
+		"/queries",
+		"run a governed query; rows come as JSON, CSV or JSON lines",
+		func(r request, in wire.QueryRequest) (wire.Result, error) {
+			r.fiber.Locals(csvSafe, in.CSVSafe)
+			return svc.Gateway.Query(r.ctx, r.Caller, in)
+		},
+	)
+	handle(
+		s,
+		"POST",
+		"/previews",
+		"the rows of a table from one or more standpoints, side by side",
+		func(r request, in wire.PreviewRequest) (wire.Preview, error) {
+			return svc.Review.Preview(r.ctx, r.Caller, in)
+		},
+	)
 	handle(s, "GET", "/records", "the record of who did what", func(r request, in recordsIn) (wire.List[wire.Record], error) {
 		return svc.Review.Records(r.ctx, r.Caller, review.RecordSearch(in))
 	})
-	handle(s, "GET", "/records/verification", "check that no entry of the record was altered or is gone", func(r request, _ none) (wire.Verification, error) {
-		return svc.Review.VerifyRecord(r.ctx, r.Caller)
-	})
-	handle(s, "GET", "/journal/verification", "check that no change in the journal was altered or is gone", func(r request, _ none) (wire.Verification, error) {
-		return svc.Review.VerifyJournal(r.ctx, r.Caller)
-	})
+	handle(
+		s,
+		"GET",
+		"/records/verification",
+		"check that no entry of the record was altered or is gone",
+		func(r request, _ none) (wire.Verification, error) {
+			return svc.Review.VerifyRecord(r.ctx, r.Caller)
+		},
+	)
+	handle(
+		s,
+		"GET",
+		"/journal/verification",
+		"check that no change in the journal was altered or is gone",
+		func(r request, _ none) (wire.Verification, error) {
+			return svc.Review.VerifyJournal(r.ctx, r.Caller)
+		},
+	)
 	handle(s, "GET", "/records/{ref}", "one line of the record, with the fixes for a refusal", func(r request, in refIn) (wire.Record, error) {
 		return svc.Review.Record(r.ctx, r.Caller, in.Ref)
 	})

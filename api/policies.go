@@ -39,18 +39,30 @@ func (s *Server) policies() {
 	handle(s, "POST", "/policies", "add or replace a policy", func(r request, in wire.PolicyRequest) (wire.Changed, error) {
 		return svc.Admin.PutPolicy(r.ctx, r.Caller, in)
 	})
-	handle(s, "POST", "/policies/trial", "what a policy would do if it were live, to whom, in rows and columns", func(r request, in wire.PolicyTrial) (wire.TrialResult, error) {
-		return svc.Admin.TryPolicy(r.ctx, r.Caller, in)
-	})
+	handle(
+		s,
+		"POST",
+		"/policies/trial",
+		"what a policy would do if it were live, to whom, in rows and columns",
+		func(r request, in wire.PolicyTrial) (wire.TrialResult, error) {
+			return svc.Admin.TryPolicy(r.ctx, r.Caller, in)
+		},
+	)
 	handle(s, "PATCH", "/policies/{name}", "publish or stop a policy", func(r request, in policyStatus) (wire.Changed, error) {
 		return svc.Admin.SetPolicyStatus(r.ctx, r.Caller, in.Name, in.PolicyStatus)
 	})
 	handle(s, "DELETE", "/policies/{name}", "remove a policy", func(r request, in removal) (wire.Changed, error) {
 		return svc.Admin.RemovePolicy(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
-	handle(s, "GET", "/matrix", "what users and services get of a table or column: rows, and how columns appear", func(r request, in objectIn) (wire.Matrix, error) {
-		return svc.Review.Matrix(r.ctx, r.Caller, in.Object)
-	})
+	handle(
+		s,
+		"GET",
+		"/matrix",
+		"what users and services get of a table or column: rows, and how columns appear",
+		func(r request, in objectIn) (wire.Matrix, error) {
+			return svc.Review.Matrix(r.ctx, r.Caller, in.Object)
+		},
+	)
 
 	handle(s, "GET", "/labels", "labels, what they are on, and what they do", func(r request, _ none) (wire.List[wire.Label], error) {
 		return svc.Review.Labels(r.Caller)
@@ -61,18 +73,42 @@ func (s *Server) policies() {
 	handle(s, "DELETE", "/labels/{name}", "remove a label", func(r request, in removal) (wire.Changed, error) {
 		return svc.Admin.RemoveLabel(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
-	handle(s, "POST", "/labels/{name}/placements", "put a label on objects, lift it off them, or dismiss it for them", func(r request, in labelPlacement) (wire.Changed, error) {
-		return svc.Admin.PlaceLabel(r.ctx, r.Caller, in.Name, in.LabelPlacement)
-	})
-	handle(s, "GET", "/labelled-columns", "columns that have labels, and whether a policy treats them", func(r request, in labelledIn) (wire.List[wire.LabelledColumn], error) {
-		return svc.Review.LabelledColumns(r.Caller, in.Label, in.Uncovered)
-	})
-	handle(s, "GET", "/label-suggestions", "suggested labels for columns, with the evidence", func(r request, in suggestIn) (wire.Suggestions, error) {
-		return svc.Review.SuggestLabels(r.ctx, r.Caller, in.Object, in.Again, in.Dismissed)
-	})
-	handle(s, "POST", "/label-suggestions", "accept suggestions: put the labels on their columns", func(r request, in wire.Acceptance) (wire.Changed, error) {
-		return svc.Admin.AcceptLabels(r.ctx, r.Caller, in)
-	})
+	handle(
+		s,
+		"POST",
+		"/labels/{name}/placements",
+		"put a label on objects, lift it off them, or dismiss it for them",
+		func(r request, in labelPlacement) (wire.Changed, error) {
+			return svc.Admin.PlaceLabel(r.ctx, r.Caller, in.Name, in.LabelPlacement)
+		},
+	)
+	handle(
+		s,
+		"GET",
+		"/labelled-columns",
+		"columns that have labels, and whether a policy treats them",
+		func(r request, in labelledIn) (wire.List[wire.LabelledColumn], error) {
+			return svc.Review.LabelledColumns(r.Caller, in.Label, in.Uncovered)
+		},
+	)
+	handle(
+		s,
+		"GET",
+		"/label-suggestions",
+		"suggested labels for columns, with the evidence",
+		func(r request, in suggestIn) (wire.Suggestions, error) {
+			return svc.Review.SuggestLabels(r.ctx, r.Caller, in.Object, in.Again, in.Dismissed)
+		},
+	)
+	handle(
+		s,
+		"POST",
+		"/label-suggestions",
+		"accept suggestions: put the labels on their columns",
+		func(r request, in wire.Acceptance) (wire.Changed, error) {
+			return svc.Admin.AcceptLabels(r.ctx, r.Caller, in)
+		},
+	)
 
 	handle(s, "POST", "/pseudonym-key", "replaced the key of pseudonyms", func(r request, in wire.Change) (wire.Changed, error) {
 		return svc.Admin.RotateKey(r.ctx, r.Caller, in)

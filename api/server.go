@@ -118,7 +118,10 @@ func (s *Server) headers(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "same-origin")
 	c.Set("X-Frame-Options", "DENY")
-	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	c.Set(
+		"Content-Security-Policy",
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+	)
 	if s.secure {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
@@ -181,7 +184,9 @@ func newMetrics() *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "gneiss_request_duration_seconds", Help: "Time to answer, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 2, 14),
 	}, []string{"method", "route", "status"}),
-		panics: prometheus.NewCounter(prometheus.CounterOpts{Name: "gneiss_panics_total", Help: "Requests that broke, which is a fault of the service; the log has the place."})}
+		panics: prometheus.NewCounter(
+			prometheus.CounterOpts{Name: "gneiss_panics_total", Help: "Requests that broke, which is a fault of the service; the log has the place."},
+		)}
 	m.registry.MustRegister(m.requests, m.panics, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }

@@ -63,25 +63,33 @@ func (a *app) twoPasswords() (old, next string, err error) {
 func (a *app) tokens() *cobra.Command {
 	parent := &cobra.Command{Use: "token", Short: "Sessions and tokens: for people, programs and services", GroupID: "session"}
 	var of string
-	list := &cobra.Command{Use: "list", Short: "List your sessions and tokens, or another account's", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
-		found, err := client.Get[wire.List[wire.Token]](c.Context(), a.connect(), "/tokens", query(wire.Standpoint{}, "subject", of))
-		if err != nil {
-			return err
-		}
-		g := grid{head: []string{"id", "account", "what for", "since", "until", "note"}}
-		for _, t := range found.Items {
-			note := map[bool]string{true: "session", false: "token"}[t.Session]
-			if t.Current {
-				note += ", this one"
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List your sessions and tokens, or another account's",
+		Args:  words(0, 0),
+		RunE: func(c *cobra.Command, _ []string) error {
+			found, err := client.Get[wire.List[wire.Token]](c.Context(), a.connect(), "/tokens", query(wire.Standpoint{}, "subject", of))
+			if err != nil {
+				return err
 			}
-			g.rows = append(g.rows, []string{t.ID, t.Subject, t.Name, t.Created.Local().Format(time.DateOnly), t.Expires.Local().Format("2006-01-02 15:04"), note})
-		}
-		if len(g.rows) == 0 && a.output == "table" {
-			fmt.Fprintln(a.out, "No sessions and no tokens.")
-			return nil
-		}
-		return a.show(found.Items, g)
-	}}
+			g := grid{head: []string{"id", "account", "what for", "since", "until", "note"}}
+			for _, t := range found.Items {
+				note := map[bool]string{true: "session", false: "token"}[t.Session]
+				if t.Current {
+					note += ", this one"
+				}
+				g.rows = append(
+					g.rows,
+					[]string{t.ID, t.Subject, t.Name, t.Created.Local().Format(time.DateOnly), t.Expires.Local().Format("2006-01-02 15:04"), note},
+				)
+			}
+			if len(g.rows) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "No sessions and no tokens.")
+				return nil
+			}
+			return a.show(found.Items, g)
+		},
+	}
 	var f changeFlags
 	add := &cobra.Command{Use: "add NAME", Short: "Make a token; it is printed once", Args: words(1, 1),
 		Example: "  gneiss token add nightly-export --of service:pumice --until 2027-01-31",
@@ -90,14 +98,32 @@ func (a *app) tokens() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := client.Send[wire.NewToken](c.Context(), a.connect(), "POST", "/tokens", wire.TokenRequest{Name: args[0], Subject: of, Expires: until})
+			t, err := client.Send[wire.NewToken](
+				c.Context(),
+				a.connect(),
+				"POST",
+				"/tokens",
+				wire.TokenRequest{Name: args[0], Subject: of, Expires: until},
+			)
 			if err != nil {
 				return err
 			}
 			if a.output != "table" {
-				return a.show(t, grid{head: []string{"id", "account", "what for", "until", "secret"}, rows: [][]string{{t.ID, t.Subject, t.Name, t.Expires.Format(time.RFC3339), t.Secret}}})
+				return a.show(
+					t,
+					grid{
+						head: []string{"id", "account", "what for", "until", "secret"},
+						rows: [][]string{{t.ID, t.Subject, t.Name, t.Expires.Format(time.RFC3339), t.Secret}},
+					},
+				)
 			}
-			fmt.Fprintf(a.err, "A token of %s for %s, until %s. It is shown only once; use it as GNEISS_TOKEN:\n", t.Subject, t.Name, t.Expires.Local().Format("2006-01-02 15:04"))
+			fmt.Fprintf(
+				a.err,
+				"A token of %s for %s, until %s. It is shown only once; use it as GNEISS_TOKEN:\n",
+				t.Subject,
+				t.Name,
+				t.Expires.Local().Format("2006-01-02 15:04"),
+			)
 			fmt.Fprintln(a.out, t.Secret)
 			return nil
 		}}
@@ -135,7 +161,8 @@ gneiss roster import reads: as JSON with -o json, or as CSV, which has the subje
 				return a.show(r, grid{})
 			}
 			part := map[bool]string{true: "memberships", false: "subjects"}[memberships]
-			body, err := a.connect().Raw(c.Context(), "GET", "/roster", url.Values{"part": {part}, "csv_safe": {strconv.FormatBool(safe)}}, nil, "text/csv")
+			body, err := a.connect().
+				Raw(c.Context(), "GET", "/roster", url.Values{"part": {part}, "csv_safe": {strconv.FormatBool(safe)}}, nil, "text/csv")
 			if err != nil {
 				return err
 			}

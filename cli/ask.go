@@ -53,7 +53,12 @@ func (a *app) ask(root *cobra.Command) {
 		Long:    "Why a subject may do something, by all paths; or what is missing, with the\nsmallest fix first. The exit code is 3 where the answer is no.",
 		Example: "  gneiss why user:marl select survey.assay.results", ValidArgsFunction: a.completeWhy,
 		RunE: func(c *cobra.Command, args []string) error {
-			w, err := client.Get[wire.Why](c.Context(), a.connect(), "/why", query(wire.Standpoint{Role: a.at.Role, Purpose: a.at.Purpose}, "subject", args[0], "privilege", args[1], "object", args[2]))
+			w, err := client.Get[wire.Why](
+				c.Context(),
+				a.connect(),
+				"/why",
+				query(wire.Standpoint{Role: a.at.Role, Purpose: a.at.Purpose}, "subject", args[0], "privilege", args[1], "object", args[2]),
+			)
 			if err != nil {
 				return err
 			}
@@ -73,7 +78,12 @@ func (a *app) ask(root *cobra.Command) {
 		Use: "compare SUBJECT SUBJECT", Short: "Where two subjects or roles differ in what they can do, and by which grants", GroupID: "look", Args: words(2, 2),
 		Example: "  gneiss compare user:flint user:garnet\n  gneiss compare role:regional_lead role:district_geologist --below survey.drilling", ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
-			list, err := client.Get[wire.Comparison](c.Context(), a.connect(), "/comparison", query(wire.Standpoint{}, "a", args[0], "b", args[1], "below", part))
+			list, err := client.Get[wire.Comparison](
+				c.Context(),
+				a.connect(),
+				"/comparison",
+				query(wire.Standpoint{}, "a", args[0], "b", args[1], "below", part),
+			)
 			if err != nil {
 				return err
 			}
@@ -114,7 +124,11 @@ func (a *app) showAccess(list wire.AccessList, of, paths bool) error {
 		g.rows = append(g.rows, []string{name, glyph(x.Bands), privilegesSay(x.Privileges), says})
 	}
 	if a.output == "table" && len(list.Items) == 0 {
-		fmt.Fprintf(a.out, "Nothing: %s\n", map[bool]string{true: list.About + " has no rights.", false: "nobody has a right on " + list.About + "."}[of])
+		fmt.Fprintf(
+			a.out,
+			"Nothing: %s\n",
+			map[bool]string{true: list.About + " has no rights.", false: "nobody has a right on " + list.About + "."}[of],
+		)
 		return nil
 	}
 	if err := a.show(list, g); err != nil || a.output != "table" {

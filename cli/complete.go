@@ -77,7 +77,21 @@ func (a *app) completeAny(c *cobra.Command, args []string, start string) ([]stri
 }
 
 // privileges are those of the service, in their usual order.
-var privileges = []string{"usage", "select", "insert", "update", "delete", "references", "execute", "create", "describe", "reveal", "manage", "audit", "all"}
+var privileges = []string{
+	"usage",
+	"select",
+	"insert",
+	"update",
+	"delete",
+	"references",
+	"execute",
+	"create",
+	"describe",
+	"reveal",
+	"manage",
+	"audit",
+	"all",
+}
 
 func (a *app) completeWhy(c *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
 	switch len(args) {

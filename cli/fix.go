@@ -50,7 +50,18 @@ func grantLine(verb string, g wire.GrantRequest, to string) string {
 	if g.Object != "" {
 		objects = append([]string{g.Object}, objects...)
 	}
-	return strings.Join([]string{"gneiss", verb, strings.ToLower(strings.Join(g.Privileges, ",")), "on", strings.Join(objects, " "), to, strings.Join(g.Subjects, " ")}, " ")
+	return strings.Join(
+		[]string{
+			"gneiss",
+			verb,
+			strings.ToLower(strings.Join(g.Privileges, ",")),
+			"on",
+			strings.Join(objects, " "),
+			to,
+			strings.Join(g.Subjects, " "),
+		},
+		" ",
+	)
 }
 
 // memberLine is the command for a membership of a role, or of a group.

@@ -111,14 +111,26 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 		fmt.Fprintf(a.out, "Owned by %s%s.\n", o.Owner, map[bool]string{false: ", the owner of what it is in"}[o.OwnOwner])
 	}
 	if o.Limits != nil {
-		fmt.Fprintf(a.out, "Limits: %d at once, %d seconds, %d rows, %d MiB.\n", o.Limits.Queries, o.Limits.Seconds, o.Limits.Rows, o.Limits.Bytes>>20)
+		fmt.Fprintf(
+			a.out,
+			"Limits: %d at once, %d seconds, %d rows, %d MiB.\n",
+			o.Limits.Queries,
+			o.Limits.Seconds,
+			o.Limits.Rows,
+			o.Limits.Bytes>>20,
+		)
 	}
 	if len(o.ReadBy) > 0 {
 		fmt.Fprintf(a.out, "Also read through %s: SELECT there gives what policies leave of it.\n", strings.Join(o.ReadBy, ", "))
 	}
 	if o.View != nil {
 		a.head("View")
-		fmt.Fprintf(a.out, "reads its tables with the rights of its %s\n%s\n", either(o.View.Rights, map[string]string{"owner": "owner " + o.View.Owner, "reader": "reader"}[o.View.Rights], ""), cmp.Or(o.View.Text, "its text is sealed"))
+		fmt.Fprintf(
+			a.out,
+			"reads its tables with the rights of its %s\n%s\n",
+			either(o.View.Rights, map[string]string{"owner": "owner " + o.View.Owner, "reader": "reader"}[o.View.Rights], ""),
+			cmp.Or(o.View.Text, "its text is sealed"),
+		)
 	}
 	if len(o.Columns) > 0 {
 		a.head("Columns")

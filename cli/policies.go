@@ -95,42 +95,71 @@ func (a *app) send(c *cobra.Command, in wire.PolicyRequest, f *scopeFlags) error
 }
 
 func (a *app) listPolicies(kind string) *cobra.Command {
-	return &cobra.Command{Use: "list [OBJECT]", Short: "List policies, as sentences", Args: words(0, 1), ValidArgsFunction: a.completeObjects, RunE: func(c *cobra.Command, args []string) error {
-		list, err := client.Get[wire.List[wire.Policy]](c.Context(), a.connect(), "/policies", query(wire.Standpoint{}, "table", strings.Join(args, "")))
-		if err != nil {
-			return err
-		}
-		items := slices.DeleteFunc(list.Items, func(p wire.Policy) bool { return kind != "" && p.Kind != kind })
-		g := grid{head: []string{"policy", "kind", "status", "says"}}
-		for _, p := range items {
-			says := p.Sentence
-			if p.Covers != 1 && strings.ContainsAny(p.Table, ":*") {
-				says += fmt.Sprintf(" (%d %s now)", p.Covers, map[string]string{"rows": "tables", "columns": "columns"}[p.Kind])
+	return &cobra.Command{
+		Use:               "list [OBJECT]",
+		Short:             "List policies, as sentences",
+		Args:              words(0, 1),
+		ValidArgsFunction: a.completeObjects,
+		RunE: func(c *cobra.Command, args []string) error {
+			list, err := client.Get[wire.List[wire.Policy]](
+				c.Context(),
+				a.connect(),
+				"/policies",
+				query(wire.Standpoint{}, "table", strings.Join(args, "")),
+			)
+			if err != nil {
+				return err
 			}
-			if p.Broken != "" {
-				says += " — BROKEN: " + p.Broken
+			items := slices.DeleteFunc(list.Items, func(p wire.Policy) bool { return kind != "" && p.Kind != kind })
+			g := grid{head: []string{"policy", "kind", "status", "says"}}
+			for _, p := range items {
+				says := p.Sentence
+				if p.Covers != 1 && strings.ContainsAny(p.Table, ":*") {
+					says += fmt.Sprintf(" (%d %s now)", p.Covers, map[string]string{"rows": "tables", "columns": "columns"}[p.Kind])
+				}
+				if p.Broken != "" {
+					says += " — BROKEN: " + p.Broken
+				}
+				g.rows = append(g.rows, []string{p.Name, p.Kind, p.Status, says})
 			}
-			g.rows = append(g.rows, []string{p.Name, p.Kind, p.Status, says})
-		}
-		if len(items) == 0 && a.output == "table" {
-			fmt.Fprintln(a.out, "There are no such policies. Add one: gneiss policy rows add --help")
-			return nil
-		}
-		return a.show(items, g)
-	}}
+			if len(items) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "There are no such policies. Add one: gneiss policy rows add --help")
+				return nil
+			}
+			return a.show(items, g)
+		},
+	}
 }
 
 func (a *app) policyStatus(verb, status, short string) *cobra.Command {
-	return &cobra.Command{Use: verb + " NAME", Short: short, Args: words(1, 1), ValidArgsFunction: a.completePolicies, RunE: func(c *cobra.Command, args []string) error {
-		change := func(dry bool) (wire.Changed, error) {
-			return client.Send[wire.Changed](c.Context(), a.connect(), "PATCH", "/policies/"+url.PathEscape(args[0]), wire.PolicyStatus{Status: status, Change: wire.Change{DryRun: dry}})
-		}
-		return a.twice(c, change)
-	}}
+	return &cobra.Command{
+		Use:               verb + " NAME",
+		Short:             short,
+		Args:              words(1, 1),
+		ValidArgsFunction: a.completePolicies,
+		RunE: func(c *cobra.Command, args []string) error {
+			change := func(dry bool) (wire.Changed, error) {
+				return client.Send[wire.Changed](
+					c.Context(),
+					a.connect(),
+					"PATCH",
+					"/policies/"+url.PathEscape(args[0]),
+					wire.PolicyStatus{Status: status, Change: wire.Change{DryRun: dry}},
+				)
+			}
+			return a.twice(c, change)
+		},
+	}
 }
 
 func (a *app) removePolicy() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a policy", Args: words(1, 1), ValidArgsFunction: a.completePolicies, RunE: func(c *cobra.Command, args []string) error {
-		return a.remove(c, "/policies/"+url.PathEscape(args[0]))
-	}}
+	return &cobra.Command{
+		Use:               "remove NAME",
+		Short:             "Remove a policy",
+		Args:              words(1, 1),
+		ValidArgsFunction: a.completePolicies,
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.remove(c, "/policies/"+url.PathEscape(args[0]))
+		},
+	}
 }

@@ -66,7 +66,11 @@ func (f *rowFlags) phrase() (*wire.Phrase, error) {
 	}
 	switch {
 	case len(found) == 0 && f.column != "":
-		return nil, usageError{errors.New("--column needs what it is compared with: --is-attribute NAME, --is-group, --is-team, --is-reader, --has-come, or --listed-in TABLE.COLUMN --listed-for COLUMN")}
+		return nil, usageError{
+			errors.New(
+				"--column needs what it is compared with: --is-attribute NAME, --is-group, --is-team, --is-reader, --has-come, or --listed-in TABLE.COLUMN --listed-for COLUMN",
+			),
+		}
 	case len(found) == 0:
 		return nil, nil
 	case len(found) > 1 || f.rule != "":
@@ -96,7 +100,9 @@ func (f *rowFlags) apply(p *wire.Policy) error {
 		p.Rule, p.Phrases, p.Follow, p.Via = f.rule, nil, "", nil
 	}
 	if p.Table == "" || p.Rule == "" && len(p.Phrases) == 0 && p.Follow == "" {
-		return usageError{errors.New("a row policy needs --on TABLE, and --where CONDITION, --column with what it is compared with, or --follow TABLE")}
+		return usageError{
+			errors.New("a row policy needs --on TABLE, and --where CONDITION, --column with what it is compared with, or --follow TABLE"),
+		}
 	}
 	return nil
 }
@@ -244,7 +250,11 @@ treated value. With --when, only the rows that a condition is true for are treat
 
 // tryPolicy shows what a policy, above all a draft, would do if it were live.
 func (a *app) tryPolicy() *cobra.Command {
-	return &cobra.Command{Use: "try NAME", Short: "Say what a policy would do if it were live: whose rows and columns would change", Args: words(1, 1), ValidArgsFunction: a.completePolicies,
+	return &cobra.Command{
+		Use:               "try NAME",
+		Short:             "Say what a policy would do if it were live: whose rows and columns would change",
+		Args:              words(1, 1),
+		ValidArgsFunction: a.completePolicies,
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, kind := range []string{"rows", "columns"} {
 				in, err := a.start(c, "edit", kind, args[0])
@@ -256,7 +266,8 @@ func (a *app) tryPolicy() *cobra.Command {
 				}
 			}
 			return usageError{fmt.Errorf("there is no policy %s; gneiss policy list has them", args[0])}
-		}}
+		},
+	}
 }
 
 // trial asks what a policy would do, as whom --as names or to all whom it
@@ -276,7 +287,10 @@ func (a *app) trial(c *cobra.Command, p wire.Policy) error {
 			g.rows = append(g.rows, []string{n.Standpoint, n.Table, "", "", "", n.Problem})
 			continue
 		}
-		g.rows = append(g.rows, []string{n.Standpoint, n.Table, fmt.Sprint(n.Now), fmt.Sprint(n.Then), fmt.Sprint(n.Total), strings.Join(n.Columns, ", ")})
+		g.rows = append(
+			g.rows,
+			[]string{n.Standpoint, n.Table, fmt.Sprint(n.Now), fmt.Sprint(n.Then), fmt.Sprint(n.Total), strings.Join(n.Columns, ", ")},
+		)
 	}
 	if a.output != "table" {
 		return a.show(out, g)
@@ -299,8 +313,12 @@ func (a *app) trial(c *cobra.Command, p wire.Policy) error {
 
 // matrix shows what everybody gets of a table or a column.
 func (a *app) matrix() *cobra.Command {
-	return &cobra.Command{Use: "matrix TABLE-OR-COLUMN", Short: "Who gets how many rows of a table, and how its columns appear to them", Args: words(1, 1), ValidArgsFunction: a.completeObjects,
-		Example: "  gneiss policy matrix survey.drilling.boreholes\n  gneiss policy matrix survey.licensing.holders.email",
+	return &cobra.Command{
+		Use:               "matrix TABLE-OR-COLUMN",
+		Short:             "Who gets how many rows of a table, and how its columns appear to them",
+		Args:              words(1, 1),
+		ValidArgsFunction: a.completeObjects,
+		Example:           "  gneiss policy matrix survey.drilling.boreholes\n  gneiss policy matrix survey.licensing.holders.email",
 		RunE: func(c *cobra.Command, args []string) error {
 			m, err := client.Get[wire.Matrix](c.Context(), a.connect(), "/matrix", url.Values{"object": {args[0]}})
 			if err != nil {
@@ -328,5 +346,6 @@ func (a *app) matrix() *cobra.Command {
 				fmt.Fprintf(a.out, "and %d more.\n", m.More)
 			}
 			return nil
-		}}
+		},
+	}
 }

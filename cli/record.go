@@ -25,7 +25,23 @@ func (a *app) record(root *cobra.Command) {
 			if len(args) == 1 {
 				return a.showRecord(c, args[0])
 			}
-			q := query(wire.Standpoint{}, "actor", actor, "action", action, "decision", decision, "contains", contains, "label", label, "before", before, "limit", strconv.Itoa(limit))
+			q := query(
+				wire.Standpoint{},
+				"actor",
+				actor,
+				"action",
+				action,
+				"decision",
+				decision,
+				"contains",
+				contains,
+				"label",
+				label,
+				"before",
+				before,
+				"limit",
+				strconv.Itoa(limit),
+			)
 			list, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", q)
 			if err != nil {
 				return err
@@ -36,7 +52,19 @@ func (a *app) record(root *cobra.Command) {
 				if r.Reason != "" && r.Decision != "allowed" {
 					what += " — " + r.Reason
 				}
-				g.rows = append(g.rows, []string{r.Reference, r.At.Local().Format("01-02 15:04:05"), r.Actor, r.Standpoint, r.Action, r.Decision, fmt.Sprint(r.Rows), what})
+				g.rows = append(
+					g.rows,
+					[]string{
+						r.Reference,
+						r.At.Local().Format("01-02 15:04:05"),
+						r.Actor,
+						r.Standpoint,
+						r.Action,
+						r.Decision,
+						fmt.Sprint(r.Rows),
+						what,
+					},
+				)
 			}
 			if len(g.rows) == 0 && a.output == "table" {
 				fmt.Fprintln(a.out, "No such records.")
@@ -67,7 +95,12 @@ func (a *app) record(root *cobra.Command) {
 
 // verify is a command that checks a chain.
 func (a *app) verify(short, path string) *cobra.Command {
-	return &cobra.Command{Use: "verify", Short: short, Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error { return a.verified(c, path) }}
+	return &cobra.Command{
+		Use:   "verify",
+		Short: short,
+		Args:  words(0, 0),
+		RunE:  func(c *cobra.Command, _ []string) error { return a.verified(c, path) },
+	}
 }
 
 // verified says whether a chain holds. The exit code is 4 where it does not.
@@ -97,7 +130,10 @@ func (a *app) showRecord(c *cobra.Command, ref string) error {
 	}
 	g := grid{head: []string{"what", "value"}, rows: [][]string{{"record", r.Reference}, {"at", r.At.Local().Format("2006-01-02 15:04:05.000")},
 		{"who", r.Actor + either(r.Standpoint, " as "+r.Standpoint, "")}, {"did", r.Action}, {"decision", r.Decision}, {"reason", r.Reason},
-		{"missing", strings.Join(r.Missing, ", ")}, {"objects", strings.Join(r.Objects, ", ")}, {"labels", strings.Join(r.Labels, ", ")}, {"rows", fmt.Sprint(r.Rows)},
+		{
+			"missing",
+			strings.Join(r.Missing, ", "),
+		}, {"objects", strings.Join(r.Objects, ", ")}, {"labels", strings.Join(r.Labels, ", ")}, {"rows", fmt.Sprint(r.Rows)},
 		{"took", fmt.Sprintf("%.1f ms", r.TookMS)}, {"from", r.Address}, {"text", r.Text}}}
 	if err := a.show(r, g); err != nil || a.output != "table" {
 		return err

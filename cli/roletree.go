@@ -13,14 +13,22 @@ import (
 
 // roleTree shows which roles include which, and who holds them.
 func (a *app) roleTree() *cobra.Command {
-	return &cobra.Command{Use: "tree [ROLE]", Short: "Show which roles include which, and who holds them", Args: words(0, 1), ValidArgsFunction: a.completeSubjects("role"),
-		Long: "Each role stands above those that it includes: who holds it has all that they have.\nA role that stands in several places is shown whole at the first.",
+	return &cobra.Command{
+		Use:               "tree [ROLE]",
+		Short:             "Show which roles include which, and who holds them",
+		Args:              words(0, 1),
+		ValidArgsFunction: a.completeSubjects("role"),
+		Long:              "Each role stands above those that it includes: who holds it has all that they have.\nA role that stands in several places is shown whole at the first.",
 		RunE: func(c *cobra.Command, args []string) error {
 			list, err := client.All[wire.Subject](c.Context(), a.connect(), "/subjects", nil)
 			if err != nil {
 				return err
 			}
-			t := &roleTree{by: map[string]wire.Subject{}, shown: map[string]bool{}, grid: grid{head: []string{"role", "grants", "held by", "note"}, right: map[int]bool{1: true}}}
+			t := &roleTree{
+				by:    map[string]wire.Subject{},
+				shown: map[string]bool{},
+				grid:  grid{head: []string{"role", "grants", "held by", "note"}, right: map[int]bool{1: true}},
+			}
 			var roots []string
 			for _, s := range list {
 				t.by[s.Ref] = s
@@ -43,7 +51,8 @@ func (a *app) roleTree() *cobra.Command {
 				return nil
 			}
 			return a.show(list, t.grid)
-		}}
+		},
+	}
 }
 
 type roleTree struct {
@@ -71,7 +80,10 @@ func (t *roleTree) add(ref string, depth int) {
 		notes = append(notes, "as above")
 	}
 	t.shown[ref] = true
-	t.grid.rows = append(t.grid.rows, []string{strings.Repeat("  ", depth) + s.Name, fmt.Sprint(s.Grants), strings.Join(held, ", "), strings.Join(notes, "; ")})
+	t.grid.rows = append(
+		t.grid.rows,
+		[]string{strings.Repeat("  ", depth) + s.Name, fmt.Sprint(s.Grants), strings.Join(held, ", "), strings.Join(notes, "; ")},
+	)
 	if again {
 		return
 	}

@@ -97,7 +97,13 @@ func (a *app) session(root *cobra.Command) {
 			if err != nil {
 				return err
 			}
-			s, err := client.Send[wire.Session](c.Context(), client.New(a.server, ""), "POST", "/session", wire.SignIn{User: user, Password: password, Token: true, Name: name})
+			s, err := client.Send[wire.Session](
+				c.Context(),
+				client.New(a.server, ""),
+				"POST",
+				"/session",
+				wire.SignIn{User: user, Password: password, Token: true, Name: name},
+			)
 			if err != nil {
 				return err
 			}
@@ -137,7 +143,10 @@ func (a *app) session(root *cobra.Command) {
 			}
 			s.CSRF = ""
 			return a.show(s, grid{head: []string{"what", "value"}, rows: [][]string{
-				{"signed in as", s.User + either(s.Title, "  ("+s.Title+")", "")}, {"viewing as", s.Standpoint}, {"roles", strings.Join(s.Roles, ", ")},
+				{
+					"signed in as",
+					s.User + either(s.Title, "  ("+s.Title+")", ""),
+				}, {"viewing as", s.Standpoint}, {"roles", strings.Join(s.Roles, ", ")},
 				{"groups", strings.Join(s.Groups, ", ")}, {"until", s.Expires.Local().Format(time.DateTime)}, {"server", a.server}}})
 		},
 	}

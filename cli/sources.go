@@ -43,7 +43,10 @@ service can read, and name the file in the URL.`,
 			}
 			g := grid{head: []string{"source", "kind", "tables", "available", "location", "note"}, right: map[int]bool{2: true}}
 			for _, s := range list.Items {
-				g.rows = append(g.rows, []string{s.Name, s.Kind, fmt.Sprint(s.Tables), map[bool]string{true: "yes", false: "NO"}[s.Available], s.Location, s.Problem})
+				g.rows = append(
+					g.rows,
+					[]string{s.Name, s.Kind, fmt.Sprint(s.Tables), map[bool]string{true: "yes", false: "NO"}[s.Available], s.Location, s.Problem},
+				)
 			}
 			if len(g.rows) == 0 && a.output == "table" {
 				fmt.Fprintln(a.out, "No source is connected, or none is yours to see. Connect one: gneiss source add NAME LOCATION")

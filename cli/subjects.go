@@ -19,12 +19,19 @@ import (
 // subjects adds user, service, group and role, which share their verbs.
 func (a *app) subjects(root *cobra.Command) {
 	for _, kind := range []string{"user", "service", "group", "role"} {
-		parent := &cobra.Command{Use: kind, Short: map[string]string{"user": "People: add, list, set, remove", "service": "Accounts that no person signs in with",
-			"group": "Groups, and who is in them", "role": "Roles, who holds them and what they include"}[kind], GroupID: "change"}
+		parent := &cobra.Command{
+			Use: kind,
+			Short: map[string]string{"user": "People: add, list, set, remove", "service": "Accounts that no person signs in with",
+				"group": "Groups, and who is in them", "role": "Roles, who holds them and what they include"}[kind],
+			GroupID: "change",
+		}
 		parent.AddCommand(a.addSubject(kind), a.listSubjects(kind), a.setSubject(kind), a.removeSubject(kind))
 		switch kind {
 		case "group":
-			parent.AddCommand(a.join("put SUBJECT… in GROUP", "Put subjects in a group", "in", "group"), a.leave("take SUBJECT… from GROUP", "Take subjects out of a group", "group"))
+			parent.AddCommand(
+				a.join("put SUBJECT… in GROUP", "Put subjects in a group", "in", "group"),
+				a.leave("take SUBJECT… from GROUP", "Take subjects out of a group", "group"),
+			)
 		case "role":
 			parent.AddCommand(a.giveRole(), a.takeRole(), a.roleTree())
 		}
@@ -107,17 +114,23 @@ func (a *app) addSubject(kind string) *cobra.Command {
 
 func (a *app) setSubject(kind string) *cobra.Command {
 	var f subjectFlags
-	c := &cobra.Command{Use: "set NAME", Short: "Change a " + kind, Args: words(1, 1), ValidArgsFunction: a.completeSubjects(kind), RunE: func(c *cobra.Command, args []string) error {
-		in, err := f.request(a, c, refOf(kind, args[0]))
-		if err != nil {
-			return err
-		}
-		out, err := client.Send[wire.Changed](c.Context(), a.connect(), "PATCH", "/subjects/"+url.PathEscape(in.Subject), in)
-		if err != nil {
-			return err
-		}
-		return a.done(out)
-	}}
+	c := &cobra.Command{
+		Use:               "set NAME",
+		Short:             "Change a " + kind,
+		Args:              words(1, 1),
+		ValidArgsFunction: a.completeSubjects(kind),
+		RunE: func(c *cobra.Command, args []string) error {
+			in, err := f.request(a, c, refOf(kind, args[0]))
+			if err != nil {
+				return err
+			}
+			out, err := client.Send[wire.Changed](c.Context(), a.connect(), "PATCH", "/subjects/"+url.PathEscape(in.Subject), in)
+			if err != nil {
+				return err
+			}
+			return a.done(out)
+		},
+	}
 	f.register(c, kind)
 	c.Flags().StringVar(&f.rename, "rename", "", "another name; its grants and memberships are unchanged")
 	if kind == "user" || kind == "service" {
@@ -179,9 +192,15 @@ func attributesSay(attributes map[string][]string) string {
 }
 
 func (a *app) removeSubject(kind string) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a " + kind + " and the grants to it", Args: words(1, 1), ValidArgsFunction: a.completeSubjects(kind), RunE: func(c *cobra.Command, args []string) error {
-		return a.remove(c, "/subjects/"+url.PathEscape(refOf(kind, args[0])))
-	}}
+	return &cobra.Command{
+		Use:               "remove NAME",
+		Short:             "Remove a " + kind + " and the grants to it",
+		Args:              words(1, 1),
+		ValidArgsFunction: a.completeSubjects(kind),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.remove(c, "/subjects/"+url.PathEscape(refOf(kind, args[0])))
+		},
+	}
 }
 
 // remove takes away what a path of the API names.
@@ -264,13 +283,20 @@ func (a *app) members(c *cobra.Command, f *changeFlags, option bool, of string, 
 
 func (a *app) join(use, short, word, kind string) *cobra.Command {
 	var f changeFlags
-	c := &cobra.Command{Use: use, Short: short, Example: "  gneiss group put user:marl in north", Args: words(3, -1), ValidArgsFunction: a.completeSubjects(""), RunE: func(c *cobra.Command, args []string) error {
-		members, of, err := split(c, args, word)
-		if err != nil {
-			return err
-		}
-		return a.members(c, &f, false, refOf(kind, of[0]), members)
-	}}
+	c := &cobra.Command{
+		Use:               use,
+		Short:             short,
+		Example:           "  gneiss group put user:marl in north",
+		Args:              words(3, -1),
+		ValidArgsFunction: a.completeSubjects(""),
+		RunE: func(c *cobra.Command, args []string) error {
+			members, of, err := split(c, args, word)
+			if err != nil {
+				return err
+			}
+			return a.members(c, &f, false, refOf(kind, of[0]), members)
+		},
+	}
 	f.register(c)
 	return c
 }
@@ -298,14 +324,19 @@ func (a *app) giveRole() *cobra.Command {
 }
 
 func (a *app) takeRole() *cobra.Command {
-	c := &cobra.Command{Use: "take ROLE from SUBJECT…", Short: "Take a role from who holds it", Args: words(3, -1), ValidArgsFunction: a.completeSubjects(""),
+	c := &cobra.Command{
+		Use:               "take ROLE from SUBJECT…",
+		Short:             "Take a role from who holds it",
+		Args:              words(3, -1),
+		ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
 			roles, from, err := split(c, args, "from")
 			if err != nil {
 				return err
 			}
 			return a.leaveAll(c, "role", roles[0], from)
-		}}
+		},
+	}
 	leaveFlags(c)
 	return c
 }
@@ -317,13 +348,19 @@ func leaveFlags(c *cobra.Command) {
 }
 
 func (a *app) leave(use, short, kind string) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: words(3, -1), ValidArgsFunction: a.completeSubjects(""), RunE: func(c *cobra.Command, args []string) error {
-		members, of, err := split(c, args, "from")
-		if err != nil {
-			return err
-		}
-		return a.leaveAll(c, kind, of[0], members)
-	}}
+	c := &cobra.Command{
+		Use:               use,
+		Short:             short,
+		Args:              words(3, -1),
+		ValidArgsFunction: a.completeSubjects(""),
+		RunE: func(c *cobra.Command, args []string) error {
+			members, of, err := split(c, args, "from")
+			if err != nil {
+				return err
+			}
+			return a.leaveAll(c, kind, of[0], members)
+		},
+	}
 	leaveFlags(c)
 	return c
 }
@@ -334,7 +371,13 @@ func (a *app) leaveAll(c *cobra.Command, kind, of string, members []string) erro
 	var errs []error
 	for _, member := range members {
 		errs = append(errs, a.twice(c, func(dry bool) (wire.Changed, error) {
-			return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/memberships/end", wire.Member{Member: member, Of: refOf(kind, of), By: by, Cascade: cascade, Change: wire.Change{DryRun: dry}})
+			return client.Send[wire.Changed](
+				c.Context(),
+				a.connect(),
+				"POST",
+				"/memberships/end",
+				wire.Member{Member: member, Of: refOf(kind, of), By: by, Cascade: cascade, Change: wire.Change{DryRun: dry}},
+			)
 		}))
 	}
 	return errors.Join(errs...)

@@ -42,7 +42,10 @@ func (a *app) version() *cobra.Command {
 		Use: "version", Short: "Show the version, and how it was built", GroupID: "session", Args: words(0, 0),
 		RunE: func(*cobra.Command, []string) error {
 			b := thisBuild()
-			g := grid{head: []string{"what", "value"}, rows: [][]string{{"version", b.Version}, {"revision", b.Revision}, {"built from", b.Time}, {"go", b.Go}, {"platform", b.Platform}}}
+			g := grid{
+				head: []string{"what", "value"},
+				rows: [][]string{{"version", b.Version}, {"revision", b.Revision}, {"built from", b.Time}, {"go", b.Go}, {"platform", b.Platform}},
+			}
 			if b.Modified {
 				g.rows = append(g.rows, []string{"modified", "yes: the revision had changes that are not committed"})
 			}

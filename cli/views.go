@@ -27,8 +27,12 @@ grant option, or MANAGE, on what the view reads.`}
 func (a *app) addView() *cobra.Command {
 	var in wire.ViewRequest
 	var file, names string
-	c := &cobra.Command{Use: "add PATH [SELECT…]", Short: "Make a view, or with --replace replace one", Args: words(1, -1), ValidArgsFunction: a.completeObjects,
-		Example: "  gneiss view add survey.drilling.deep 'SELECT id, name, depth_m FROM drilling.boreholes WHERE depth_m > 500'\n  gneiss view add survey.drilling.deep --file deep.sql --rights reader --sealed --replace",
+	c := &cobra.Command{
+		Use:               "add PATH [SELECT…]",
+		Short:             "Make a view, or with --replace replace one",
+		Args:              words(1, -1),
+		ValidArgsFunction: a.completeObjects,
+		Example:           "  gneiss view add survey.drilling.deep 'SELECT id, name, depth_m FROM drilling.boreholes WHERE depth_m > 500'\n  gneiss view add survey.drilling.deep --file deep.sql --rights reader --sealed --replace",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Path, in.Text = args[0], strings.Join(args[1:], " ")
 			if file != "" {
@@ -45,7 +49,8 @@ func (a *app) addView() *cobra.Command {
 				in.Columns = commas([]string{names})
 			}
 			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/views", in))
-		}}
+		},
+	}
 	c.Flags().StringVar(&file, "file", "", "a file with the SELECT")
 	c.Flags().StringVar(&names, "columns", "", "names of its columns, with commas between them, in place of those of the text")
 	c.Flags().StringVar(&in.Rights, "rights", "", "owner or reader: whose privileges it reads its tables with; the owner's when not given")
@@ -60,21 +65,40 @@ func (a *app) addView() *cobra.Command {
 }
 
 func (a *app) listViews() *cobra.Command {
-	return &cobra.Command{Use: "list [BELOW]", Short: "List the views that you see", Args: words(0, 1), ValidArgsFunction: a.completeObjects, RunE: func(c *cobra.Command, args []string) error {
-		list, err := client.Get[wire.List[wire.View]](c.Context(), a.connect(), "/views", query(wire.Standpoint{}, "below", strings.Join(args, "")))
-		if err != nil {
-			return err
-		}
-		if len(list.Items) == 0 && a.output == "table" {
-			fmt.Fprintln(a.out, "There are no views, or none is yours to see. Make one: gneiss view add SOURCE.SCHEMA.NAME 'SELECT …'")
-			return nil
-		}
-		g := grid{head: []string{"view", "columns", "rights of", "text"}}
-		for _, v := range list.Items {
-			g.rows = append(g.rows, []string{v.Path, strings.Join(v.Columns, ", "), either(v.Rights, map[string]string{"owner": "its owner " + v.Owner, "reader": "its reader"}[v.Rights], ""), viewText(v)})
-		}
-		return a.show(list.Items, g)
-	}}
+	return &cobra.Command{
+		Use:               "list [BELOW]",
+		Short:             "List the views that you see",
+		Args:              words(0, 1),
+		ValidArgsFunction: a.completeObjects,
+		RunE: func(c *cobra.Command, args []string) error {
+			list, err := client.Get[wire.List[wire.View]](
+				c.Context(),
+				a.connect(),
+				"/views",
+				query(wire.Standpoint{}, "below", strings.Join(args, "")),
+			)
+			if err != nil {
+				return err
+			}
+			if len(list.Items) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "There are no views, or none is yours to see. Make one: gneiss view add SOURCE.SCHEMA.NAME 'SELECT …'")
+				return nil
+			}
+			g := grid{head: []string{"view", "columns", "rights of", "text"}}
+			for _, v := range list.Items {
+				g.rows = append(
+					g.rows,
+					[]string{
+						v.Path,
+						strings.Join(v.Columns, ", "),
+						either(v.Rights, map[string]string{"owner": "its owner " + v.Owner, "reader": "its reader"}[v.Rights], ""),
+						viewText(v),
+					},
+				)
+			}
+			return a.show(list.Items, g)
+		},
+	}
 }
 
 // viewText is a view's text in one line.
@@ -86,7 +110,13 @@ func viewText(v wire.View) string {
 }
 
 func (a *app) removeView() *cobra.Command {
-	return &cobra.Command{Use: "remove PATH", Short: "Remove a view", Args: words(1, 1), ValidArgsFunction: a.completeObjects, RunE: func(c *cobra.Command, args []string) error {
-		return a.remove(c, "/views/"+url.PathEscape(args[0]))
-	}}
+	return &cobra.Command{
+		Use:               "remove PATH",
+		Short:             "Remove a view",
+		Args:              words(1, 1),
+		ValidArgsFunction: a.completeObjects,
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.remove(c, "/views/"+url.PathEscape(args[0]))
+		},
+	}
 }

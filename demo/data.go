@@ -150,18 +150,34 @@ func drilling(g *generator) {
 		if r.IntN(30) == 0 {
 			cost, contractor = nil, nil
 		}
-		return []any{i, fmt.Sprintf("%s-%04d", strings.ToUpper(d[:2]), i), d, 1 + r.IntN(licences), round(54+r.Float64()*6, 5), round(-7+r.Float64()*6, 5),
-			round(30+r.ExpFloat64()*180, 1), day("2016-01-04", drilled), release, pick(r, statuses), contractor, cost}
+		return []any{
+			i,
+			fmt.Sprintf("%s-%04d", strings.ToUpper(d[:2]), i),
+			d,
+			1 + r.IntN(licences),
+			round(54+r.Float64()*6, 5),
+			round(-7+r.Float64()*6, 5),
+			round(30+r.ExpFloat64()*180, 1),
+			day("2016-01-04", drilled),
+			release,
+			pick(r, statuses),
+			contractor,
+			cost,
+		}
 	})
 	g.exec(`CREATE INDEX boreholes_district ON boreholes (district, drilled_on)`)
 	g.exec(`CREATE INDEX boreholes_licence ON boreholes (licence_id)`)
-	g.exec(`CREATE TABLE core_boxes (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id), box_no INTEGER NOT NULL, shelf TEXT NOT NULL, from_m REAL NOT NULL, to_m REAL NOT NULL)`)
+	g.exec(
+		`CREATE TABLE core_boxes (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id), box_no INTEGER NOT NULL, shelf TEXT NOT NULL, from_m REAL NOT NULL, to_m REAL NOT NULL)`,
+	)
 	g.fill("core_boxes", 4*Boreholes, func(i int) []any {
 		n := (i - 1) % 4
 		return []any{i, 1 + (i-1)/4, n + 1, fmt.Sprintf("%c%02d", 'A'+g.r.IntN(12), 1+g.r.IntN(40)), float64(n) * 3, float64(n)*3 + 3}
 	})
 	g.exec(`CREATE INDEX core_boxes_borehole ON core_boxes (borehole_id)`)
-	g.exec(`CREATE TABLE lithology (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id), from_m REAL NOT NULL, to_m REAL NOT NULL, rock TEXT NOT NULL, weathered BOOLEAN)`)
+	g.exec(
+		`CREATE TABLE lithology (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id), from_m REAL NOT NULL, to_m REAL NOT NULL, rock TEXT NOT NULL, weathered BOOLEAN)`,
+	)
 	g.fill("lithology", 3*Boreholes, func(i int) []any {
 		top := float64((i-1)%3) * 25
 		return []any{i, 1 + (i-1)/3, top, top + 25, pick(g.r, rocks), g.r.IntN(3) == 0}
@@ -174,25 +190,39 @@ func assay(g *generator) {
 	g.fill("batches", batches, func(i int) []any {
 		return []any{i, pick(g.r, []string{"Northmark Central", "Tarn Street"}), day("2017-02-01", i*5), g.r.IntN(12) > 0}
 	})
-	g.exec(`CREATE TABLE samples (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL, from_m REAL NOT NULL, to_m REAL NOT NULL, taken_on DATE NOT NULL, mass_g REAL)`)
+	g.exec(
+		`CREATE TABLE samples (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL, from_m REAL NOT NULL, to_m REAL NOT NULL, taken_on DATE NOT NULL, mass_g REAL)`,
+	)
 	g.fill("samples", Samples, func(i int) []any {
 		top := round(g.r.Float64()*150, 1)
 		return []any{i, 1 + g.r.IntN(Boreholes), top, top + 1, day("2016-03-01", g.r.IntN(3600)), round(200+g.r.Float64()*1800, 1)}
 	})
 	g.exec(`CREATE INDEX samples_borehole ON samples (borehole_id)`)
-	g.exec(`CREATE TABLE results (id INTEGER PRIMARY KEY, sample_id INTEGER NOT NULL REFERENCES samples (id), element TEXT NOT NULL, ppm REAL, method TEXT NOT NULL, batch_id INTEGER NOT NULL, analyst TEXT NOT NULL)`)
+	g.exec(
+		`CREATE TABLE results (id INTEGER PRIMARY KEY, sample_id INTEGER NOT NULL REFERENCES samples (id), element TEXT NOT NULL, ppm REAL, method TEXT NOT NULL, batch_id INTEGER NOT NULL, analyst TEXT NOT NULL)`,
+	)
 	g.fill("results", Results, func(i int) []any {
 		var ppm any = round(g.r.ExpFloat64()*40, 3)
 		if g.r.IntN(25) == 0 {
 			ppm = nil // below detection
 		}
-		return []any{i, 1 + (i-1)/5, elements[(i-1)%5+g.r.IntN(4)], ppm, pick(g.r, methods), 1 + g.r.IntN(batches), pick(g.r, []string{"beryl", "topaz", "zircon"})}
+		return []any{
+			i,
+			1 + (i-1)/5,
+			elements[(i-1)%5+g.r.IntN(4)],
+			ppm,
+			pick(g.r, methods),
+			1 + g.r.IntN(batches),
+			pick(g.r, []string{"beryl", "topaz", "zircon"}),
+		}
 	})
 	g.exec(`CREATE INDEX results_sample ON results (sample_id)`)
 }
 
 func licensing(g *generator) {
-	g.exec(`CREATE TABLE holders (id INTEGER PRIMARY KEY, company TEXT NOT NULL, contact_name TEXT NOT NULL, email TEXT NOT NULL, phone TEXT, bank_account TEXT, tax_number TEXT)`)
+	g.exec(
+		`CREATE TABLE holders (id INTEGER PRIMARY KEY, company TEXT NOT NULL, contact_name TEXT NOT NULL, email TEXT NOT NULL, phone TEXT, bank_account TEXT, tax_number TEXT)`,
+	)
 	g.fill("holders", Holders, func(i int) []any {
 		r := g.r
 		first, last := pick(r, given), pick(r, family)
@@ -201,10 +231,19 @@ func licensing(g *generator) {
 		if r.IntN(15) == 0 {
 			phone = nil
 		}
-		return []any{i, company, first + " " + last, strings.ToLower(first + "." + last + "@" + strings.ReplaceAll(company, " ", "-") + ".example"), phone,
-			fmt.Sprintf("ZZ%02d%016d", r.IntN(100), r.Int64N(1e16)), fmt.Sprintf("T-%08d", r.IntN(1e8))}
+		return []any{
+			i,
+			company,
+			first + " " + last,
+			strings.ToLower(first + "." + last + "@" + strings.ReplaceAll(company, " ", "-") + ".example"),
+			phone,
+			fmt.Sprintf("ZZ%02d%016d", r.IntN(100), r.Int64N(1e16)),
+			fmt.Sprintf("T-%08d", r.IntN(1e8)),
+		}
 	})
-	g.exec(`CREATE TABLE licences (id INTEGER PRIMARY KEY, holder_id INTEGER NOT NULL REFERENCES holders (id), district TEXT NOT NULL, granted_on DATE NOT NULL, ends_on DATE NOT NULL, portal_user TEXT)`)
+	g.exec(
+		`CREATE TABLE licences (id INTEGER PRIMARY KEY, holder_id INTEGER NOT NULL REFERENCES holders (id), district TEXT NOT NULL, granted_on DATE NOT NULL, ends_on DATE NOT NULL, portal_user TEXT)`,
+	)
 	g.fill("licences", licences, func(i int) []any {
 		var user any
 		if i%40 == 7 {
@@ -214,7 +253,9 @@ func licensing(g *generator) {
 		return []any{i, 1 + g.r.IntN(Holders), district(g.r), day("2015-01-01", start), day("2015-01-01", start+365*(3+g.r.IntN(8))), user}
 	})
 	g.exec(`CREATE INDEX licences_user ON licences (portal_user)`)
-	g.exec(`CREATE TABLE payments (id INTEGER PRIMARY KEY, licence_id INTEGER NOT NULL REFERENCES licences (id), paid_on DATE NOT NULL, amount REAL NOT NULL, settled BOOLEAN NOT NULL)`)
+	g.exec(
+		`CREATE TABLE payments (id INTEGER PRIMARY KEY, licence_id INTEGER NOT NULL REFERENCES licences (id), paid_on DATE NOT NULL, amount REAL NOT NULL, settled BOOLEAN NOT NULL)`,
+	)
 	g.fill("payments", payments, func(i int) []any {
 		return []any{i, 1 + g.r.IntN(licences), day("2015-06-01", g.r.IntN(4000)), round(500+g.r.Float64()*24_500, 2), g.r.IntN(10) > 0}
 	})
@@ -226,12 +267,16 @@ func monitoring(g *generator) {
 	g.fill("stations", stations, func(i int) []any {
 		return []any{i, pick(g.r, stems) + " station", Districts[i%5], round(g.r.Float64()*900, 1)}
 	})
-	g.exec(`CREATE TABLE wells (id INTEGER PRIMARY KEY, station_id INTEGER NOT NULL REFERENCES stations (id), district TEXT NOT NULL, depth_m REAL NOT NULL)`)
+	g.exec(
+		`CREATE TABLE wells (id INTEGER PRIMARY KEY, station_id INTEGER NOT NULL REFERENCES stations (id), district TEXT NOT NULL, depth_m REAL NOT NULL)`,
+	)
 	g.fill("wells", wells, func(i int) []any {
 		home[i] = Districts[i%5]
 		return []any{i, 1 + (i-1)%stations, home[i], round(8+g.r.Float64()*70, 1)}
 	})
-	g.exec(`CREATE TABLE readings (id INTEGER PRIMARY KEY, well_id INTEGER NOT NULL REFERENCES wells (id), district TEXT NOT NULL, day DATE NOT NULL, level_m REAL NOT NULL, conductivity REAL)`)
+	g.exec(
+		`CREATE TABLE readings (id INTEGER PRIMARY KEY, well_id INTEGER NOT NULL REFERENCES wells (id), district TEXT NOT NULL, day DATE NOT NULL, level_m REAL NOT NULL, conductivity REAL)`,
+	)
 	g.fill("readings", Readings, func(i int) []any {
 		well := 1 + (i-1)%wells
 		n := (i - 1) / wells
@@ -250,7 +295,9 @@ func field(g *generator) {
 	g.fill("crews", crews, func(i int) []any {
 		return []any{i, fmt.Sprintf("%s crew %d", Districts[i%5], 1+i/5), Districts[i%5]}
 	})
-	g.exec(`CREATE TABLE visits (id INTEGER PRIMARY KEY, crew_id INTEGER NOT NULL REFERENCES crews (id), borehole_id INTEGER NOT NULL, visited_on DATE NOT NULL, note TEXT)`)
+	g.exec(
+		`CREATE TABLE visits (id INTEGER PRIMARY KEY, crew_id INTEGER NOT NULL REFERENCES crews (id), borehole_id INTEGER NOT NULL, visited_on DATE NOT NULL, note TEXT)`,
+	)
 	g.fill("visits", visits, func(i int) []any {
 		var note any = pick(g.r, []string{"collar capped", "casing lifted", "water sampled", "site restored", "access track flooded"})
 		if g.r.IntN(3) == 0 {
@@ -258,10 +305,19 @@ func field(g *generator) {
 		}
 		return []any{i, 1 + g.r.IntN(crews), 1 + g.r.IntN(Boreholes), day("2022-01-03", g.r.IntN(1700)), note}
 	})
-	g.exec(`CREATE TABLE reports (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL, author TEXT NOT NULL, written_on DATE NOT NULL, hours REAL NOT NULL, cost REAL NOT NULL)`)
+	g.exec(
+		`CREATE TABLE reports (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL, author TEXT NOT NULL, written_on DATE NOT NULL, hours REAL NOT NULL, cost REAL NOT NULL)`,
+	)
 	g.fill("reports", Reports, func(i int) []any {
 		hours := round(2+g.r.ExpFloat64()*9, 1)
-		return []any{i, 1 + g.r.IntN(Boreholes), pick(g.r, []string{"flint", "jasper", "slate", "chert"}), day("2023-01-09", g.r.IntN(1300)), hours, round(hours*(60+g.r.Float64()*35), 2)}
+		return []any{
+			i,
+			1 + g.r.IntN(Boreholes),
+			pick(g.r, []string{"flint", "jasper", "slate", "chert"}),
+			day("2023-01-09", g.r.IntN(1300)),
+			hours,
+			round(hours*(60+g.r.Float64()*35), 2),
+		}
 	})
 	g.exec(`CREATE INDEX reports_author ON reports (author, written_on)`)
 	g.exec(`CREATE TABLE district_officers (officer TEXT NOT NULL, district TEXT NOT NULL, since DATE NOT NULL, PRIMARY KEY (officer, district))`)

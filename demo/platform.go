@@ -145,7 +145,12 @@ func (m *maker) give(of string, members ...string) {
 
 func (m *maker) grant(privilege, object, ticket string, subjects ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.Admin.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{privilege}, Object: m.at(object), Subjects: subjects, Ticket: ticket}, false)
+		_, m.err = m.svc.Admin.Grant(
+			m.ctx,
+			m.as,
+			wire.GrantRequest{Privileges: []string{privilege}, Object: m.at(object), Subjects: subjects, Ticket: ticket},
+			false,
+		)
 	}
 }
 
@@ -184,7 +189,13 @@ func (m *maker) chain() {
 	if m.err != nil {
 		return
 	}
-	option := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Subjects: []string{"role:licensing_officer"}, Option: true, Ticket: "GS-23"}
+	option := wire.GrantRequest{
+		Privileges: []string{"SELECT"},
+		Object:     "survey.licensing.licences",
+		Subjects:   []string{"role:licensing_officer"},
+		Option:     true,
+		Ticket:     "GS-23",
+	}
 	if _, m.err = m.svc.Admin.Grant(m.ctx, m.as, option, false); m.err != nil {
 		return
 	}
@@ -192,20 +203,35 @@ func (m *maker) chain() {
 	if m.err = err; err != nil {
 		return
 	}
-	_, m.err = m.svc.Admin.Grant(m.ctx, garnet, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Columns: []string{"id", "district"},
-		Subjects: []string{"user:tuff"}, Ticket: "GS-24", Change: wire.Change{Reason: "to look up own licences"}}, false)
+	_, m.err = m.svc.Admin.Grant(
+		m.ctx,
+		garnet,
+		wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Columns: []string{"id", "district"},
+			Subjects: []string{"user:tuff"}, Ticket: "GS-24", Change: wire.Change{Reason: "to look up own licences"}},
+		false,
+	)
 }
 
 func (m *maker) rows(name, table, rule, comment string, to ...string) {
 	if m.err == nil {
-		_, m.err = m.svc.Admin.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Rule: rule, For: to, Comment: comment}})
+		_, m.err = m.svc.Admin.PutPolicy(
+			m.ctx,
+			m.as,
+			wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Rule: rule, For: to, Comment: comment}},
+		)
 	}
 }
 
 // follow shows the rows whose row in another table is shown.
 func (m *maker) follow(name, table, parent string) {
 	if m.err == nil {
-		_, m.err = m.svc.Admin.PutPolicy(m.ctx, m.as, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Follow: m.at(parent), Comment: "along a relationship"}})
+		_, m.err = m.svc.Admin.PutPolicy(
+			m.ctx,
+			m.as,
+			wire.PolicyRequest{
+				Policy: wire.Policy{Kind: "rows", Name: m.named(name), Table: m.at(table), Follow: m.at(parent), Comment: "along a relationship"},
+			},
+		)
 	}
 }
 
@@ -324,8 +350,20 @@ func (m *maker) survey() {
 
 	boreholes := "survey.drilling.boreholes"
 	m.rows("boreholes-of-districts", boreholes, "district IN (attribute('districts'))", "an attribute of the reader", "role:district_geologist")
-	m.rows("boreholes-covered", boreholes, "district IN (SELECT district FROM field.district_officers WHERE officer = CURRENT_USER)", "an entitlement table", "role:regional_lead")
-	m.rows("boreholes-of-own-licences", boreholes, "licence_id IN (SELECT id FROM licensing.licences WHERE portal_user = CURRENT_USER)", "", "role:partner")
+	m.rows(
+		"boreholes-covered",
+		boreholes,
+		"district IN (SELECT district FROM field.district_officers WHERE officer = CURRENT_USER)",
+		"an entitlement table",
+		"role:regional_lead",
+	)
+	m.rows(
+		"boreholes-of-own-licences",
+		boreholes,
+		"licence_id IN (SELECT id FROM licensing.licences WHERE portal_user = CURRENT_USER)",
+		"",
+		"role:partner",
+	)
 	m.rows("boreholes-released", boreholes, "release_on <= CURRENT_DATE", "a date", "role:public_portal", "role:licensing_officer")
 	m.rows("boreholes-curated", boreholes, "true", "all rows", "role:data_curator")
 	m.relate("survey.assay.samples.borehole_id", boreholes+".id")
@@ -347,10 +385,35 @@ func (m *maker) survey() {
 	if m.source == "survey" { // a label's policy covers what has it in any source
 		m.columns("finance-data", "label:finance", nil, wire.Treatment{Kind: "suppress"}, "role:licensing_officer")
 	}
-	m.columns("report-cost", "survey.field.reports", []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
+	m.columns(
+		"report-cost",
+		"survey.field.reports",
+		[]string{"cost"},
+		wire.Treatment{Kind: "withhold blank"},
+		"role:regional_lead",
+		"role:data_curator",
+	)
 	m.columns("borehole-cost", boreholes, []string{"cost"}, wire.Treatment{Kind: "withhold blank"}, "role:regional_lead", "role:data_curator")
-	m.treat(wire.Policy{Name: "borehole-position", Table: boreholes, Columns: []string{"latitude", "longitude"}, Treatment: &wire.Treatment{Kind: "round", Decimals: 1},
-		When: "release_on > CURRENT_DATE OR release_on IS NULL", Except: []string{"role:district_geologist", "role:data_curator"}, Comment: "blurred until the release"})
-	m.treat(wire.Policy{Name: "notes-in-short", Table: "survey.field.visits", Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "generalize", Prefix: 6},
-		Except: []string{"role:regional_lead", "role:data_curator"}, Status: "draft", Comment: "to be talked about"})
+	m.treat(
+		wire.Policy{
+			Name:      "borehole-position",
+			Table:     boreholes,
+			Columns:   []string{"latitude", "longitude"},
+			Treatment: &wire.Treatment{Kind: "round", Decimals: 1},
+			When:      "release_on > CURRENT_DATE OR release_on IS NULL",
+			Except:    []string{"role:district_geologist", "role:data_curator"},
+			Comment:   "blurred until the release",
+		},
+	)
+	m.treat(
+		wire.Policy{
+			Name:      "notes-in-short",
+			Table:     "survey.field.visits",
+			Columns:   []string{"note"},
+			Treatment: &wire.Treatment{Kind: "generalize", Prefix: 6},
+			Except:    []string{"role:regional_lead", "role:data_curator"},
+			Status:    "draft",
+			Comment:   "to be talked about",
+		},
+	)
 }

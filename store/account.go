@@ -39,7 +39,15 @@ func HashPassword(password string) string {
 	rand.Read(salt)
 	sum := hashed([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
 	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(sum))
+	return fmt.Sprintf(
+		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s",
+		argon2.Version,
+		argonMemory,
+		argonTime,
+		argonThreads,
+		b64.EncodeToString(salt),
+		b64.EncodeToString(sum),
+	)
 }
 
 // passwordMatches compares a password with a hash of HashPassword.
@@ -82,7 +90,11 @@ func setPassword(subject uint32, hash, keep string) Write {
 		if _, err := tx.Exec(`DELETE FROM token WHERE subject = ? AND kind = 'session' AND hash <> ?`, subject, keep); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`INSERT INTO password (subject, hash) VALUES (?, ?) ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash`, subject, hash)
+		_, err := tx.Exec(
+			`INSERT INTO password (subject, hash) VALUES (?, ?) ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash`,
+			subject,
+			hash,
+		)
 		return err
 	}}
 }
@@ -132,7 +144,13 @@ func tokenHash(secret string) string {
 }
 
 // NewToken makes a token and returns its secret, which is not kept.
-func (s *Store) NewToken(ctx context.Context, subject uint32, kind, name string, now, expires time.Time, csrf bool) (secret string, t Token, err error) {
+func (s *Store) NewToken(
+	ctx context.Context,
+	subject uint32,
+	kind, name string,
+	now, expires time.Time,
+	csrf bool,
+) (secret string, t Token, err error) {
 	secret = "gneiss_" + rand.Text()
 	t = Token{Hash: tokenHash(secret), Subject: subject, Kind: kind, Name: name,
 		Created: now.UTC().Format(time.RFC3339), Expires: expires.UTC().Format(time.RFC3339)}
@@ -196,7 +214,12 @@ func (s *Store) Tokens(ctx context.Context, subject uint32, now time.Time) ([]To
 // CanSignIn is the set of subjects with a password or a token that has not ended.
 func (s *Store) CanSignIn(ctx context.Context, now time.Time) (map[uint32]bool, error) {
 	var ids []uint32
-	err := s.db.SelectContext(ctx, &ids, `SELECT subject FROM password UNION SELECT subject FROM token WHERE expires > ?`, now.UTC().Format(time.RFC3339))
+	err := s.db.SelectContext(
+		ctx,
+		&ids,
+		`SELECT subject FROM password UNION SELECT subject FROM token WHERE expires > ?`,
+		now.UTC().Format(time.RFC3339),
+	)
 	out := make(map[uint32]bool, len(ids))
 	for _, id := range ids {
 		out[id] = true

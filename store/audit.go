@@ -38,7 +38,25 @@ type Record struct {
 // digest is the SHA-256 of the record's fields as a JSON array, so that no two
 // records write the same bytes.
 func (r *Record) digest() string {
-	fields, err := json.Marshal([]any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Rows, r.TookUS, r.Address, r.Previous})
+	fields, err := json.Marshal(
+		[]any{
+			r.ID,
+			r.At,
+			r.Actor,
+			r.Standpoint,
+			r.Action,
+			r.Decision,
+			r.Text,
+			r.Objects,
+			r.Labels,
+			r.Missing,
+			r.Reason,
+			r.Rows,
+			r.TookUS,
+			r.Address,
+			r.Previous,
+		},
+	)
 	if err != nil {
 		panic(err) // strings and numbers always marshal
 	}
@@ -206,7 +224,13 @@ func (a *Audit) insert(batch []entry) error {
 // SignedIn reports whether an account has signed in from an address.
 func (a *Audit) SignedIn(ctx context.Context, actor, address string) bool {
 	var n int
-	err := a.db.GetContext(ctx, &n, "SELECT count(*) FROM (SELECT 1 FROM record WHERE actor = ? AND action = 'sign-in' AND decision = 'allowed' AND address = ? LIMIT 1)", actor, address)
+	err := a.db.GetContext(
+		ctx,
+		&n,
+		"SELECT count(*) FROM (SELECT 1 FROM record WHERE actor = ? AND action = 'sign-in' AND decision = 'allowed' AND address = ? LIMIT 1)",
+		actor,
+		address,
+	)
 	return err == nil && n > 0
 }
 
@@ -254,6 +278,10 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 		return nil, errors.New("a search of the record needs a limit")
 	}
 	var out []Record
-	err := a.db.SelectContext(ctx, &out, "SELECT * FROM record WHERE "+strings.Join(where, " AND ")+" ORDER BY id DESC LIMIT ?", append(args, s.Limit)...)
+	err := a.db.SelectContext(
+		ctx,
+		&out,
+		"SELECT * FROM record WHERE "+strings.Join(where, " AND ")+" ORDER BY id DESC LIMIT ?",
+		append(args, s.Limit)...)
 	return out, err
 }

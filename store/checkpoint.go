@@ -55,7 +55,11 @@ func (s *Store) Checkpoint(ctx context.Context, read func(io.Reader) error) (rev
 		Revision     int64
 		Hash, Digest string
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash ORDER BY c.revision DESC LIMIT 1`)
+	err = s.db.GetContext(
+		ctx,
+		&row,
+		`SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash ORDER BY c.revision DESC LIMIT 1`,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, "", nil
 	}

@@ -65,7 +65,8 @@ func (s *Store) Append(ctx context.Context, e Entry, also ...Write) (Entry, erro
 		return e, nil
 	}
 	var full sqlite3.Error
-	if errors.As(err, &full) && (full.Code == sqlite3.ErrFull || full.Code == sqlite3.ErrIoErr || full.Code == sqlite3.ErrCantOpen || full.Code == sqlite3.ErrReadonly) {
+	if errors.As(err, &full) &&
+		(full.Code == sqlite3.ErrFull || full.Code == sqlite3.ErrIoErr || full.Code == sqlite3.ErrCantOpen || full.Code == sqlite3.ErrReadonly) {
 		err = fmt.Errorf("%w: %v", ErrUnwritable, err)
 	}
 	return e, err
@@ -105,7 +106,11 @@ func (s *Store) Replay(ctx context.Context, after int64, hash string, f func(Ent
 			return err
 		}
 		if e.Revision != last.Revision+1 || e.Previous != last.Hash || e.Hash != e.digest() {
-			return fmt.Errorf("%w: the journal has been altered at revision %d: its hash does not follow from the entries before; restore the data folder from a backup", ErrAltered, e.Revision)
+			return fmt.Errorf(
+				"%w: the journal has been altered at revision %d: its hash does not follow from the entries before; restore the data folder from a backup",
+				ErrAltered,
+				e.Revision,
+			)
 		}
 		if err := f(e); err != nil {
 			return fmt.Errorf("revision %d: %w", e.Revision, err)

@@ -124,7 +124,10 @@ func (s *Store) Close() error {
 func (s *Store) Audit() *Audit { return s.audit }
 
 func open(path, folder string) (*sqlx.DB, error) {
-	db, err := sqlx.Open("sqlite3", "file:"+(&url.URL{Path: path}).EscapedPath()+"?_journal_mode=WAL&_synchronous=FULL&_foreign_keys=on&_busy_timeout=5000&_txlock=immediate")
+	db, err := sqlx.Open(
+		"sqlite3",
+		"file:"+(&url.URL{Path: path}).EscapedPath()+"?_journal_mode=WAL&_synchronous=FULL&_foreign_keys=on&_busy_timeout=5000&_txlock=immediate",
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -33,10 +33,18 @@ func newConfig(c *cobra.Command) *config {
 		{name: "data", value: "gneiss-data", help: "the data folder"},
 		{name: "listen", value: "127.0.0.1:7464", help: "the address to listen on"},
 		{name: "log-level", value: "info", help: "debug, info, warn or error"},
-		{name: "source-roots", value: "", help: "folders below which folders of SQLite files can be sources, with : between them; DATA/sources when empty"},
+		{
+			name:  "source-roots",
+			value: "",
+			help:  "folders below which folders of SQLite files can be sources, with : between them; DATA/sources when empty",
+		},
 		{name: "trusted-proxies", value: "", help: "addresses or ranges of proxies whose X-Forwarded-For is believed, with commas"},
 		{name: "metrics-listen", value: "", help: "an address for /metrics without a token; on the main address it needs one"},
-		{name: "accept-loss", value: "false", help: "true: open a platform whose record or key is gone, or whose chains do not hold, with what is left; once"},
+		{
+			name:  "accept-loss",
+			value: "false",
+			help:  "true: open a platform whose record or key is gone, or whose chains do not hold, with what is left; once",
+		},
 		{name: "tls-cert", value: "", help: "a certificate file, to serve TLS"},
 		{name: "tls-key", value: "", help: "its key file"},
 	}}

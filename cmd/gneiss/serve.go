@@ -117,7 +117,10 @@ func loopback(address string) error {
 	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("the demo listens on loopback only, for its password is known; to listen on %s, set one of your own in GNEISS_DEMO_PASSWORD", host)
+	return fmt.Errorf(
+		"the demo listens on loopback only, for its password is known; to listen on %s, set one of your own in GNEISS_DEMO_PASSWORD",
+		host,
+	)
 }
 
 func welcome(w io.Writer, address, password string) {
@@ -154,7 +157,12 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 	if err != nil {
 		return err
 	}
-	svc, err := service.Open(ctx, cfg.get("data"), log, service.Options{Roots: filepath.SplitList(cfg.get("source-roots")), AcceptLoss: cfg.get("accept-loss") == "true"})
+	svc, err := service.Open(
+		ctx,
+		cfg.get("data"),
+		log,
+		service.Options{Roots: filepath.SplitList(cfg.get("source-roots")), AcceptLoss: cfg.get("accept-loss") == "true"},
+	)
 	if err != nil {
 		listener.Close()
 		return err

@@ -82,7 +82,8 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 		}
 	}
 	kind, name := parseObjectKind(c.Kind), parts[len(parts)-1]
-	if kind <= Platform || childKind(parent.Kind) != kind.String() && !(parent.Kind == Schema && (kind == View || kind == Routine)) || parent.Kind == Column {
+	if kind <= Platform || childKind(parent.Kind) != kind.String() && !(parent.Kind == Schema && (kind == View || kind == Routine)) ||
+		parent.Kind == Column {
 		return invalid("bad_object", "a %s cannot stand below the %s %s", c.Kind, parent.Kind, m.Path(parent.ID))
 	}
 	if old := m.Child(parent, name); old != nil {
@@ -94,7 +95,17 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 		m.setObject(found)
 		return nil
 	}
-	o := &Object{ID: ObjectID(m.objects.size()), Kind: kind, Name: name, Parent: parent.ID, Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared}
+	o := &Object{
+		ID:       ObjectID(m.objects.size()),
+		Kind:     kind,
+		Name:     name,
+		Parent:   parent.ID,
+		Type:     c.Type,
+		NotNull:  c.NotNull,
+		Key:      c.Key,
+		Unique:   c.Unique,
+		Declared: c.Declared,
+	}
 	m.objects.push(m.edit, o)
 	if kind == View {
 		m.views = append(m.views[:len(m.views):len(m.views)], o.ID)

@@ -37,7 +37,13 @@ func (c AddGrant) apply(m *Model, at time.Time) error {
 	if g.Grantor != 0 {
 		basis = m.basisFor(&g, old, at)
 		if basis == nil {
-			return invalid("no_basis", "%s can't grant %s on %s: that takes MANAGE at or above it, or the privilege with grant option", c.Grantor, m.GrantName(&g), m.Target(g.Target))
+			return invalid(
+				"no_basis",
+				"%s can't grant %s on %s: that takes MANAGE at or above it, or the privilege with grant option",
+				c.Grantor,
+				m.GrantName(&g),
+				m.Target(g.Target),
+			)
 		}
 	}
 	m.rest(&g, basis)
@@ -69,7 +75,14 @@ func (m *Model) checkLevel(g *Grant) error {
 	kind := m.kind(g.Target)
 	if g.Bundle == 0 {
 		if !g.Privilege.AppliesTo(kind) {
-			return invalid("wrong_level", "%s cannot be granted on the %s %s: it applies to %s", g.Privilege, kind, m.Target(g.Target), kindList(levels[g.Privilege]))
+			return invalid(
+				"wrong_level",
+				"%s cannot be granted on the %s %s: it applies to %s",
+				g.Privilege,
+				kind,
+				m.Target(g.Target),
+				kindList(levels[g.Privilege]),
+			)
 		}
 		return nil
 	}
@@ -261,7 +274,11 @@ func (m *Model) checkAdministrator() error {
 	if !m.administered {
 		return nil
 	}
-	return invalid("last_administrator", "that would leave the platform without an administrator; first give %s to another user, without an end date", Administrator)
+	return invalid(
+		"last_administrator",
+		"that would leave the platform without an administrator; first give %s to another user, without an end date",
+		Administrator,
+	)
 }
 
 // endOfTime lies past every end date that can be given.

@@ -235,7 +235,12 @@ func ParsePath(path string) ([]string, error) {
 	for {
 		part, tail, err := parsePart(rest)
 		if err != nil {
-			return nil, invalid("bad_path", "%q is not a path: %s; write source.schema.table, with \"double quotes\" round a part that is no plain name", path, err)
+			return nil, invalid(
+				"bad_path",
+				"%q is not a path: %s; write source.schema.table, with \"double quotes\" round a part that is no plain name",
+				path,
+				err,
+			)
 		}
 		parts = append(parts, part)
 		if tail == "" {

@@ -94,7 +94,12 @@ func (m *Model) stand(s Standpoint, now time.Time) (*Rights, error) {
 	st.holds = st.counts
 	if s.Role != 0 {
 		if !st.Counts(s.Role) {
-			return nil, invalid("role_not_held", "%s does not have %s; to see what the role alone gives, use the role itself as the standpoint", subject.Ref(), m.Ref(s.Role))
+			return nil, invalid(
+				"role_not_held",
+				"%s does not have %s; to see what the role alone gives, use the role itself as the standpoint",
+				subject.Ref(),
+				m.Ref(s.Role),
+			)
 		}
 		st.begin()
 		st.climb(s.Subject, func(id SubjectID) bool { return m.Subject(id).Kind == Group })

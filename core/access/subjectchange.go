@@ -265,7 +265,10 @@ func (c Join) apply(m *Model, at time.Time) error {
 		}
 		c.Until = earliest(c.Until, until)
 	}
-	m.putMembership(member, Membership{Of: of.ID, By: by, At: at, Until: c.Until, Option: c.Option, Passed: c.Passed, Reason: c.Reason, Ticket: c.Ticket})
+	m.putMembership(
+		member,
+		Membership{Of: of.ID, By: by, At: at, Until: c.Until, Option: c.Option, Passed: c.Passed, Reason: c.Reason, Ticket: c.Ticket},
+	)
 	if err := m.settlePassed(at, false); err != nil {
 		return err
 	}

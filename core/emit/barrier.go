@@ -49,7 +49,13 @@ type columnKey struct {
 }
 
 func newBarriers() barriers {
-	return barriers{plainDef: map[columnKey]bool{}, barred: map[*query.Query]bool{}, hardIn: map[*query.Query]bool{}, heavyIn: map[*query.Query]bool{}, riskyAt: map[*query.Query]bool{}}
+	return barriers{
+		plainDef: map[columnKey]bool{},
+		barred:   map[*query.Query]bool{},
+		hardIn:   map[*query.Query]bool{},
+		heavyIn:  map[*query.Query]bool{},
+		riskyAt:  map[*query.Query]bool{},
+	}
 }
 
 // plain reports whether a condition, or a part of one, can neither fail nor take

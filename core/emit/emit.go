@@ -269,7 +269,20 @@ func (e *emitter) selectBody(s *query.Select, q *query.Query) {
 		if i == 0 && s.Having != nil && len(s.GroupBy) == 0 && !aggregated {
 			// All rows, or none, are one group. SQLite takes HAVING only where
 			// something is aggregated, so something is.
-			item = &query.Case{Whens: []query.When{{If: &query.Binary{Op: ">=", L: &query.Call{Fn: query.Functions["count"], Star: true, T: query.Bigint}, R: &query.Literal{T: query.Bigint, Value: int64(0)}, T: query.Boolean}, Then: item}}, T: item.Type()}
+			item = &query.Case{
+				Whens: []query.When{
+					{
+						If: &query.Binary{
+							Op: ">=",
+							L:  &query.Call{Fn: query.Functions["count"], Star: true, T: query.Bigint},
+							R:  &query.Literal{T: query.Bigint, Value: int64(0)},
+							T:  query.Boolean,
+						},
+						Then: item,
+					},
+				},
+				T: item.Type(),
+			}
 		}
 		e.item(item)
 		e.write(" AS ", quoteName(names[i]))

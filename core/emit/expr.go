@@ -201,7 +201,13 @@ func (e *emitter) mapped(x *query.Treated) {
 	groups := x.Treatment.Mapping.Groups()
 	out := &query.Case{T: query.Text}
 	for _, v := range x.Treatment.Mapping.Values() {
-		out.Whens = append(out.Whens, query.When{If: &query.Binary{Op: "=", L: x.X, R: &query.Literal{T: query.Text, Value: v}, T: query.Boolean}, Then: &query.Literal{T: query.Text, Value: groups[v]}})
+		out.Whens = append(
+			out.Whens,
+			query.When{
+				If:   &query.Binary{Op: "=", L: x.X, R: &query.Literal{T: query.Text, Value: v}, T: query.Boolean},
+				Then: &query.Literal{T: query.Text, Value: groups[v]},
+			},
+		)
 	}
 	if rest, ok := groups["*"]; ok {
 		out.Whens = append(out.Whens, query.When{If: &query.IsNull{X: x.X, Not: true}, Then: &query.Literal{T: query.Text, Value: rest}})

@@ -324,7 +324,10 @@ func (e postgres) cast(x *query.Cast) {
 	from := x.X.Type()
 	switch {
 	case from == query.Text && x.To != query.Text:
-		e.apply(own+map[query.Type]string{query.Bigint: "bigint", query.Double: "double", query.Boolean: "boolean", query.Date: "date", query.Timestamp: "timestamp"}[x.To], x.X)
+		e.apply(
+			own+map[query.Type]string{query.Bigint: "bigint", query.Double: "double", query.Boolean: "boolean", query.Date: "date", query.Timestamp: "timestamp"}[x.To],
+			x.X,
+		)
 	case from == query.Double && x.To == query.Bigint:
 		e.apply(own+"whole", x.X)
 	case x.To == query.Text && (from == query.Timestamp || from == query.Double):

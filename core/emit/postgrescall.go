@@ -12,7 +12,17 @@ var renamed = map[string]string{"position": "strpos", "substring": "substr"}
 
 // guarded are those that fail on some values there, and are written by a function
 // of Gneiss's own which gives NULL instead.
-var guarded = map[string]bool{"sqrt": true, "exp": true, "ln": true, "log": true, "power": true, "to_char": true, "make_date": true, "shift": true, "abs": true}
+var guarded = map[string]bool{
+	"sqrt":      true,
+	"exp":       true,
+	"ln":        true,
+	"log":       true,
+	"power":     true,
+	"to_char":   true,
+	"make_date": true,
+	"shift":     true,
+	"abs":       true,
+}
 
 func (e postgres) call(c *query.Call) {
 	switch c.Fn.Kind {

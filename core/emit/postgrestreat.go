@@ -25,7 +25,15 @@ func (e postgres) treated(x *query.Treated) {
 	case policy.Generalize:
 		e.generalized(x)
 	case policy.Noise:
-		e.operands(own+"noise(", x.X, t.Range, Arg{Key: t.Stable, Nonce: !t.Stable, Pad: innerPad}, Arg{Key: t.Stable, Nonce: !t.Stable, Pad: outerPad}, int64(x.Of), x.Row)
+		e.operands(
+			own+"noise(",
+			x.X,
+			t.Range,
+			Arg{Key: t.Stable, Nonce: !t.Stable, Pad: innerPad},
+			Arg{Key: t.Stable, Nonce: !t.Stable, Pad: outerPad},
+			int64(x.Of),
+			x.Row,
+		)
 	default:
 		e.null(x.Type())
 	}
@@ -65,7 +73,9 @@ func (e postgres) generalized(x *query.Treated) {
 			e.mapped(x)
 			return
 		}
-		e.expr(&query.Call{Fn: query.Functions["left"], Args: []query.Expr{x.X, &query.Literal{T: query.Bigint, Value: int64(t.Prefix)}}, T: query.Text})
+		e.expr(
+			&query.Call{Fn: query.Functions["left"], Args: []query.Expr{x.X, &query.Literal{T: query.Bigint, Value: int64(t.Prefix)}}, T: query.Text},
+		)
 	default:
 		e.operands(own+"bucket(", x.X, t.Bucket)
 	}

@@ -56,7 +56,13 @@ func (e sqlite) number(x query.Expr) {
 func (e sqlite) generalized(x *query.Treated) {
 	switch x.Type() {
 	case query.Date, query.Timestamp:
-		e.expr(&query.Call{Fn: query.Functions["date_trunc"], Args: []query.Expr{&query.Literal{T: query.Text, Value: x.Treatment.Unit}, x.X}, T: x.Type()})
+		e.expr(
+			&query.Call{
+				Fn:   query.Functions["date_trunc"],
+				Args: []query.Expr{&query.Literal{T: query.Text, Value: x.Treatment.Unit}, x.X},
+				T:    x.Type(),
+			},
+		)
 	case query.Text:
 		if x.Treatment.Mapping != "" {
 			e.mapped(x)

@@ -109,7 +109,11 @@ func (c PutColumnPolicy) apply(s *Set, m *access.Model) (*Set, error) {
 		return nil, err
 	}
 	if p.When != "" && p.Treatment.Kind.Withheld() {
-		return nil, invalid("bad_treatment", "%s takes no condition: a column is there for all rows or for none; use withhold blank", p.Treatment.Kind)
+		return nil, invalid(
+			"bad_treatment",
+			"%s takes no condition: a column is there for all rows or for none; use withhold blank",
+			p.Treatment.Kind,
+		)
 	}
 	for _, column := range s.Treated(p, m) {
 		if err := p.Treatment.Fits(m.Object(column).Type); err != nil {
@@ -155,10 +159,18 @@ func (p *ColumnPolicy) place(m *access.Model, c PutColumnPolicy) error {
 			return invalid("wrong_level", "a column policy belongs to columns; %s is a %s", path, column.Kind)
 		}
 		if m.Object(column.Parent).Kind == access.View {
-			return invalid("wrong_level", "a column policy belongs to a table's columns; %s is a view's, and shows what its tables' policies leave", path)
+			return invalid(
+				"wrong_level",
+				"a column policy belongs to a table's columns; %s is a view's, and shows what its tables' policies leave",
+				path,
+			)
 		}
 		if p.Table != 0 && column.Parent != p.Table {
-			return invalid("two_tables", "one column policy treats columns of one table; write another for %s, or put a label on the columns and write one for the label", m.Path(column.Parent))
+			return invalid(
+				"two_tables",
+				"one column policy treats columns of one table; write another for %s, or put a label on the columns and write one for the label",
+				m.Path(column.Parent),
+			)
 		}
 		p.Table = column.Parent
 		p.Columns = append(p.Columns, column.ID)

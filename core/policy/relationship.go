@@ -57,7 +57,12 @@ func (c PutRelationship) apply(s *Set, m *access.Model) (*Set, error) {
 
 func (c PutRelationship) resolve(m *access.Model) (*Relationship, error) {
 	if len(c.From) == 0 || len(c.From) != len(c.To) {
-		return nil, invalid("bad_relationship", "a relationship pairs each column of one table with a column of another; here are %d and %d", len(c.From), len(c.To))
+		return nil, invalid(
+			"bad_relationship",
+			"a relationship pairs each column of one table with a column of another; here are %d and %d",
+			len(c.From),
+			len(c.To),
+		)
 	}
 	r := &Relationship{Declared: c.Declared}
 	side := func(paths []string) (table access.ObjectID, columns []access.ObjectID, err error) {

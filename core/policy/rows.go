@@ -148,9 +148,19 @@ func findPlace(m *access.Model, path string) (Place, error) {
 	case o.Kind == access.Label:
 		return Place{Label: o.ID}, nil
 	case target.Pattern == "" && o.Kind != access.Table:
-		return Place{}, invalid("wrong_level", "a row policy belongs to a table, a pattern such as %s, or a label; %s is a %s", "survey.drilling.*", path, o.Kind)
+		return Place{}, invalid(
+			"wrong_level",
+			"a row policy belongs to a table, a pattern such as %s, or a label; %s is a %s",
+			"survey.drilling.*",
+			path,
+			o.Kind,
+		)
 	case o.Kind == access.Source:
-		return Place{}, invalid("wrong_level", "the pattern %s names schemas; a row policy takes a pattern of tables, such as survey.drilling.*", path)
+		return Place{}, invalid(
+			"wrong_level",
+			"the pattern %s names schemas; a row policy takes a pattern of tables, such as survey.drilling.*",
+			path,
+		)
 	}
 	return Place{Target: target}, nil
 }
@@ -178,13 +188,27 @@ func (s *Set) follow(m *access.Model, p *RowPolicy, c PutRowPolicy) error {
 	case len(found) == 0 && len(c.Via) > 0:
 		return invalid("no_relationship", "no relationship leads from %s by %s to %s", table, strings.Join(c.Via, ", "), c.Follow)
 	case len(found) == 0:
-		return invalid("no_relationship", "no relationship leads from %s to %s; declare one: gneiss relationship add %s.COLUMN to %s.COLUMN", table, c.Follow, table, c.Follow)
+		return invalid(
+			"no_relationship",
+			"no relationship leads from %s to %s; declare one: gneiss relationship add %s.COLUMN to %s.COLUMN",
+			table,
+			c.Follow,
+			table,
+			c.Follow,
+		)
 	case len(found) > 1:
 		ways := make([]string, len(found))
 		for i, r := range found {
 			ways[i] = strings.Join(columnNames(m, r.From), ", ")
 		}
-		return invalid("several_relationships", "%d relationships lead from %s to %s; say by which columns: %s", len(found), table, c.Follow, strings.Join(ways, "; or "))
+		return invalid(
+			"several_relationships",
+			"%d relationships lead from %s to %s; say by which columns: %s",
+			len(found),
+			table,
+			c.Follow,
+			strings.Join(ways, "; or "),
+		)
 	}
 	p.Follow = found[0]
 	return s.checkLoop(m, p)

@@ -113,7 +113,10 @@ func NewTreatment(kind string, args Treatment) (Treatment, error) {
 	case t.Unit != "" && !slices.Contains(units, t.Unit):
 		return t, &access.NotFound{Kind: "period", Name: t.Unit, Known: units}
 	case t.Kind == Generalize && t.Bucket == 0 && t.Unit == "" && t.Prefix == 0 && t.Mapping == "":
-		return t, invalid("bad_treatment", "generalize needs a bucket for numbers, a unit (month, quarter, year) for dates, or a prefix or a mapping for texts")
+		return t, invalid(
+			"bad_treatment",
+			"generalize needs a bucket for numbers, a unit (month, quarter, year) for dates, or a prefix or a mapping for texts",
+		)
 	case t.Prefix != 0 && t.Mapping != "":
 		return t, invalid("bad_treatment", "generalize takes a prefix or a mapping, not both")
 	case t.Kind == Noise && !(t.Range > 0 && t.Range <= 1e15):
@@ -166,7 +169,11 @@ func (t Treatment) Fits(typ string) error {
 	case Noise:
 		whole := t.Range == math.Trunc(t.Range)
 		if typ != "double precision" && !(whole && (typ == "bigint" || typ == "date" || typ == "timestamp")) {
-			return invalid("treatment_type", "noise works on double precision, and with a whole range on bigint, date and timestamp (days); not on %s", typ)
+			return invalid(
+				"treatment_type",
+				"noise works on double precision, and with a whole range on bigint, date and timestamp (days); not on %s",
+				typ,
+			)
 		}
 	case Round:
 		whole := t.Multiple >= 1 && t.Multiple == math.Trunc(t.Multiple)

@@ -80,7 +80,12 @@ func parse(text string) (*pg.SelectStmt, error) {
 	s := tree.Stmts[0].Stmt.GetSelectStmt()
 	if s == nil {
 		line, col := place(text, tree.Stmts[0].StmtLocation)
-		return nil, &Error{Code: Unsupported, Text: "only SELECT can be run here; " + statementName(tree.Stmts[0].Stmt) + " is not supported", Line: line, Col: col}
+		return nil, &Error{
+			Code: Unsupported,
+			Text: "only SELECT can be run here; " + statementName(tree.Stmts[0].Stmt) + " is not supported",
+			Line: line,
+			Col:  col,
+		}
 	}
 	return s, nil
 }

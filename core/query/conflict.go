@@ -31,7 +31,12 @@ func (b *binder) onConflict(w *Write, n *pg.OnConflictClause, names *scope) {
 		return
 	}
 	if g := &r.governance; !g.Open() || !g.Write.Open() {
-		b.fail(n.Location, Unsupported, "ON CONFLICT cannot be used on %s, which has row policies: it would tell of rows that are not there for you", b.model.Path(r.Table.ID))
+		b.fail(
+			n.Location,
+			Unsupported,
+			"ON CONFLICT cannot be used on %s, which has row policies: it would tell of rows that are not there for you",
+			b.model.Path(r.Table.ID),
+		)
 	}
 	c := &Conflict{}
 	w.Conflict = c

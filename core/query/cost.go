@@ -12,7 +12,11 @@ const tableCost = 200
 // costs adds to what the statement comes to.
 func (b *binder) costs(n int) {
 	if b.cost += n; b.cost > mostCost {
-		b.fail(-1, Unsupported, "the statement is too large once expanded: it has too many tables, or nests expressions that are written more than once, such as abs, greatest, BETWEEN or CASE … WHEN")
+		b.fail(
+			-1,
+			Unsupported,
+			"the statement is too large once expanded: it has too many tables, or nests expressions that are written more than once, such as abs, greatest, BETWEEN or CASE … WHEN",
+		)
 	}
 }
 

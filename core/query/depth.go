@@ -68,13 +68,28 @@ func nests(t *pg.ScanToken) bool {
 	switch t.KeywordKind {
 	case pg.KeywordKind_NO_KEYWORD:
 		switch t.Token {
-		case pg.Token_IDENT, pg.Token_ICONST, pg.Token_FCONST, pg.Token_SCONST, pg.Token_PARAM, pg.Token_ASCII_46, pg.Token_SQL_COMMENT, pg.Token_C_COMMENT:
+		case pg.Token_IDENT,
+			pg.Token_ICONST,
+			pg.Token_FCONST,
+			pg.Token_SCONST,
+			pg.Token_PARAM,
+			pg.Token_ASCII_46,
+			pg.Token_SQL_COMMENT,
+			pg.Token_C_COMMENT:
 			return false
 		}
 		return true
 	case pg.KeywordKind_RESERVED_KEYWORD, pg.KeywordKind_TYPE_FUNC_NAME_KEYWORD:
 		switch t.Token {
-		case pg.Token_NULL_P, pg.Token_TRUE_P, pg.Token_FALSE_P, pg.Token_AS, pg.Token_INNER_P, pg.Token_LEFT, pg.Token_RIGHT, pg.Token_FULL, pg.Token_CROSS:
+		case pg.Token_NULL_P,
+			pg.Token_TRUE_P,
+			pg.Token_FALSE_P,
+			pg.Token_AS,
+			pg.Token_INNER_P,
+			pg.Token_LEFT,
+			pg.Token_RIGHT,
+			pg.Token_FULL,
+			pg.Token_CROSS:
 			return false
 		}
 		return true

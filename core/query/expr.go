@@ -148,7 +148,12 @@ func (b *binder) cast(c *pg.TypeCast, s *scope, w windows) Expr {
 	name := names[len(names)-1]
 	to, ok := castNames[name]
 	if !ok || len(c.TypeName.ArrayBounds) > 0 || c.TypeName.Setof || c.TypeName.PctType {
-		b.fail(c.TypeName.Location, Unsupported, "the type %s is not supported; there are boolean, bigint, double precision, text, date and timestamp", name)
+		b.fail(
+			c.TypeName.Location,
+			Unsupported,
+			"the type %s is not supported; there are boolean, bigint, double precision, text, date and timestamp",
+			name,
+		)
 	}
 	if len(c.TypeName.Typmods) > 0 {
 		b.unsupported(c.TypeName.Location, "a length or precision of a type")

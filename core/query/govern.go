@@ -61,8 +61,17 @@ func (b *binder) governance(o *access.Object) policy.Governance {
 	g := b.policies.Govern(b.reader, o.ID)
 	if len(g.Gone) > 0 {
 		gone := g.Gone[0]
-		panic(&Error{Code: Broken, Text: fmt.Sprintf("%s is closed: the column policy %s treats its column %s, which is gone from the source. An administrator has to edit or stop the policy, or lift its label from the column",
-			b.model.Path(o.ID), gone.Policy.Name, access.Quote(b.model.Object(gone.Column).Name))})
+		panic(
+			&Error{
+				Code: Broken,
+				Text: fmt.Sprintf(
+					"%s is closed: the column policy %s treats its column %s, which is gone from the source. An administrator has to edit or stop the policy, or lift its label from the column",
+					b.model.Path(o.ID),
+					gone.Policy.Name,
+					access.Quote(b.model.Object(gone.Column).Name),
+				),
+			},
+		)
 	}
 	return g
 }
@@ -124,8 +133,13 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 		err = b.keepsReading(&p.Scope, own, inner, p.Label != 0)
 	}
 	if err != nil {
-		panic(&Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its row policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
-			b.model.Path(inner.Table.ID), p.Name, err)})
+		panic(
+			&Error{
+				Code: Broken,
+				Text: fmt.Sprintf("%s is closed: its row policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
+					b.model.Path(inner.Table.ID), p.Name, err),
+			},
+		)
 	}
 	b.takeOver(own)
 	return e
@@ -145,8 +159,15 @@ func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 	parent := b.relation(b.model.Object(p.Follow.Parent))
 	b.behind = append(b.behind, parent.Table.ID)
 	closed := func(why string) *Error {
-		return &Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its row policy %s follows a relationship that no longer fits (%s). An administrator has to edit or stop the policy",
-			b.model.Path(inner.Table.ID), p.Name, why)}
+		return &Error{
+			Code: Broken,
+			Text: fmt.Sprintf(
+				"%s is closed: its row policy %s follows a relationship that no longer fits (%s). An administrator has to edit or stop the policy",
+				b.model.Path(inner.Table.ID),
+				p.Name,
+				why,
+			),
+		}
 	}
 	if parent.Table.Missing || b.model.Object(parent.Table.Parent).Missing {
 		panic(closed(b.model.Path(parent.Table.ID) + " is gone"))
@@ -165,7 +186,10 @@ func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 		return where // no parent row is there
 	}
 	one := &Literal{Boolean, true} // which is no argument
-	return &Exists{One: b.unique(p.Follow), Query: &Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
+	return &Exists{
+		One:   b.unique(p.Follow),
+		Query: &Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}},
+	}
 }
 
 // unique reports whether a relationship leads to the parent's whole primary key,
@@ -252,8 +276,11 @@ func (b *binder) conditions(policies []*policy.ColumnPolicy, inner *Relation) Ex
 }
 
 func (b *binder) brokenTreatment(p *policy.ColumnPolicy, inner *Relation, err error) *Error {
-	return &Error{Code: Broken, Text: fmt.Sprintf("%s is closed: its column policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
-		b.model.Path(inner.Table.ID), p.Name, err)}
+	return &Error{
+		Code: Broken,
+		Text: fmt.Sprintf("%s is closed: its column policy %s no longer fits it (%v). An administrator has to edit or stop the policy",
+			b.model.Path(inner.Table.ID), p.Name, err),
+	}
 }
 
 // treated is a value as one step of a decision lets it appear. What the

@@ -37,7 +37,13 @@ func (b *binder) guardKeys(w *Write, hidden bool) {
 func (b *binder) keepUnique(r *Relation, set []int) {
 	for _, i := range set {
 		if c := b.model.Object(r.Columns[i].ID); c.Key || c.Unique {
-			b.fail(-1, Unsupported, "column %s is part of a key of %s, and some rows of it may be hidden from you. Leave the column out, and the database assigns the key", access.Quote(c.Name), b.model.Path(r.Table.ID))
+			b.fail(
+				-1,
+				Unsupported,
+				"column %s is part of a key of %s, and some rows of it may be hidden from you. Leave the column out, and the database assigns the key",
+				access.Quote(c.Name),
+				b.model.Path(r.Table.ID),
+			)
 		}
 	}
 }
@@ -60,7 +66,12 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 		return
 	}
 	if rel.Parent == rel.Child {
-		b.fail(-1, Unsupported, "%s refers to itself by a foreign key, and some of its rows may be hidden from you, so you cannot set that key", b.model.Path(rel.Child))
+		b.fail(
+			-1,
+			Unsupported,
+			"%s refers to itself by a foreign key, and some of its rows may be hidden from you, so you cannot set that key",
+			b.model.Path(rel.Child),
+		)
 	}
 	b.behind = append(b.behind, rel.Parent)
 	var nowhere Expr
@@ -74,7 +85,9 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 		where = Conjoin("AND", &Binary{"=", to, own, Boolean}, where)
 	}
 	one := &Literal{Boolean, true} // which is no argument
-	there := &Exists{Query: &Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}}}
+	there := &Exists{
+		Query: &Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}},
+	}
 	w.Check = Conjoin("AND", w.Check, &IsTrue{Conjoin("OR", nowhere, there)})
 	w.leads = true
 }
@@ -91,7 +104,13 @@ func (b *binder) ledToByVisible(w *Write, rel *policy.Relationship) {
 		return // of a row that is there, all such rows are there
 	}
 	if b.filter(b.relation(b.model.Object(rel.Child)), &g.Rules) != nil {
-		b.fail(-1, Unsupported, "rows of %s refer to %s by a foreign key, and some of them may be hidden from you, so you cannot remove rows or change that key", b.model.Path(rel.Child), b.model.Path(rel.Parent))
+		b.fail(
+			-1,
+			Unsupported,
+			"rows of %s refer to %s by a foreign key, and some of them may be hidden from you, so you cannot remove rows or change that key",
+			b.model.Path(rel.Child),
+			b.model.Path(rel.Parent),
+		)
 	}
 }
 

@@ -36,7 +36,15 @@ const (
 )
 
 // PhraseKinds lists them, the most used first.
-var PhraseKinds = []string{string(IsAttribute), string(IsGroup), string(ListedIn), string(IsTeam), string(IsReader), string(HasCome), string(Everything)}
+var PhraseKinds = []string{
+	string(IsAttribute),
+	string(IsGroup),
+	string(ListedIn),
+	string(IsTeam),
+	string(IsReader),
+	string(HasCome),
+	string(Everything),
+}
 
 // Words says the phrase.
 func (p Phrase) Words() string {
@@ -71,7 +79,16 @@ func (p Phrase) SQL() (string, error) {
 	column := access.Quote(p.Column)
 	switch p.Kind {
 	case IsAttribute:
-		return fmt.Sprintf("%s IN (attribute('%s'))", column, strings.ReplaceAll(p.Attribute, "'", "''")), need("a column", p.Column, "an attribute", p.Attribute)
+		return fmt.Sprintf(
+				"%s IN (attribute('%s'))",
+				column,
+				strings.ReplaceAll(p.Attribute, "'", "''"),
+			), need(
+				"a column",
+				p.Column,
+				"an attribute",
+				p.Attribute,
+			)
 	case IsGroup:
 		return fmt.Sprintf("in_group(%s)", column), need("a column", p.Column)
 	case IsTeam:
@@ -209,7 +226,8 @@ func entitlement(l *pg.SubLink) (Phrase, bool) {
 		return Phrase{}, false
 	}
 	if len(s.SortClause)+len(s.GroupClause)+len(s.DistinctClause)+len(s.WindowClause)+len(s.LockingClause) > 0 || s.HavingClause != nil || s.LimitCount != nil ||
-		s.LimitOffset != nil || s.WithClause != nil || s.Op != pg.SetOperation_SETOP_NONE {
+		s.LimitOffset != nil || s.WithClause != nil ||
+		s.Op != pg.SetOperation_SETOP_NONE {
 		return Phrase{}, false
 	}
 	table, where := s.FromClause[0].GetRangeVar(), s.WhereClause.GetAExpr()

@@ -66,7 +66,10 @@ func governText(text string, params []any, st *access.Rights, policies *policy.S
 	statement := tree.Stmts[0].Stmt
 	if explain := statement.GetExplainStmt(); explain != nil {
 		if len(explain.Options) > 0 {
-			return nil, &Error{Code: Unsupported, Text: "EXPLAIN takes no options here; it shows the governed statement and the database's plan, and does not run it"}
+			return nil, &Error{
+				Code: Unsupported,
+				Text: "EXPLAIN takes no options here; it shows the governed statement and the database's plan, and does not run it",
+			}
 		}
 		defer func() {
 			if g != nil {
@@ -82,7 +85,12 @@ func governText(text string, params []any, st *access.Rights, policies *policy.S
 		return b.governWrite(statement), nil
 	}
 	line, col := place(text, tree.Stmts[0].StmtLocation)
-	return nil, &Error{Code: Unsupported, Text: "only SELECT, INSERT, UPDATE, DELETE and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported", Line: line, Col: col}
+	return nil, &Error{
+		Code: Unsupported,
+		Text: "only SELECT, INSERT, UPDATE, DELETE and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported",
+		Line: line,
+		Col:  col,
+	}
 }
 
 func (b *binder) governRead(n *pgt.Node) *Governed {

@@ -104,7 +104,13 @@ func oneTable(m *access.Model, home access.ObjectID, name []string) (access.Obje
 			within = append(within, m.Object(id))
 		}
 	default:
-		return 0, &Error{Code: Mismatch, Text: fmt.Sprintf("write the table %s with its source and schema: a policy on a label can come to tables anywhere, and must mean the same there", written)}
+		return 0, &Error{
+			Code: Mismatch,
+			Text: fmt.Sprintf(
+				"write the table %s with its source and schema: a policy on a label can come to tables anywhere, and must mean the same there",
+				written,
+			),
+		}
 	}
 	var found []*access.Object
 	for _, source := range within {
@@ -124,7 +130,10 @@ func oneTable(m *access.Model, home access.ObjectID, name []string) (access.Obje
 	case 1:
 		return found[0].ID, nil
 	}
-	return 0, &Error{Code: Ambiguous, Text: fmt.Sprintf("%s is in more than one source: write %s or %s", written, m.Path(found[0].ID), m.Path(found[1].ID))}
+	return 0, &Error{
+		Code: Ambiguous,
+		Text: fmt.Sprintf("%s is in more than one source: write %s or %s", written, m.Path(found[0].ID), m.Path(found[1].ID)),
+	}
 }
 
 // keepsReading refuses a policy's text that has come to read a table which its writer

@@ -52,7 +52,13 @@ func bindExpression(st *access.Rights, set *policy.Set, text string, x *ColumnRe
 	})
 }
 
-func bindOwn(st *access.Rights, set *policy.Set, head, text string, inner *Relation, bind func(*binder, *pg.SelectStmt, *scope) Expr) (e Expr, own *binder, err error) {
+func bindOwn(
+	st *access.Rights,
+	set *policy.Set,
+	head, text string,
+	inner *Relation,
+	bind func(*binder, *pg.SelectStmt, *scope) Expr,
+) (e Expr, own *binder, err error) {
 	own = &binder{text: head + text, reader: st, model: st.Model, own: true, home: inner.Table}
 	defer func() { err = afterHead(err, len(head)) }()
 	defer caught(&err)
@@ -62,7 +68,9 @@ func bindOwn(st *access.Rights, set *policy.Set, head, text string, inner *Relat
 	}
 	s := tree.(*pg.SelectStmt)
 	if len(s.FromClause) > 0 || len(s.SortClause) > 0 || s.LimitCount != nil || s.LimitOffset != nil || len(s.GroupClause) > 0 || s.HavingClause != nil ||
-		s.Op != pg.SetOperation_SETOP_NONE || len(s.WindowClause) > 0 || len(s.LockingClause) > 0 || s.IntoClause != nil || s.WithClause != nil || len(s.DistinctClause) > 0 || len(s.ValuesLists) > 0 {
+		s.Op != pg.SetOperation_SETOP_NONE || len(s.WindowClause) > 0 || len(s.LockingClause) > 0 || s.IntoClause != nil || s.WithClause != nil ||
+		len(s.DistinctClause) > 0 ||
+		len(s.ValuesLists) > 0 {
 		return nil, own, &Error{Code: Syntax, Text: "the rule is more than one condition"}
 	}
 	own.source = st.Model.Object(inner.Table.Parent).Parent

@@ -70,7 +70,14 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 func (b *binder) nameColumns(cte *CTE, c *pg.CommonTableExpr) {
 	names := texts(c.Aliascolnames)
 	if len(names) > len(cte.Query.Columns) {
-		b.fail(c.Location, Mismatch, "the WITH query %s has %d columns, but %d names are given", access.Quote(c.Ctename), len(cte.Query.Columns), len(names))
+		b.fail(
+			c.Location,
+			Mismatch,
+			"the WITH query %s has %d columns, but %d names are given",
+			access.Quote(c.Ctename),
+			len(cte.Query.Columns),
+			len(names),
+		)
 	}
 	for i, name := range names {
 		cte.Query.Columns[i].Name = name

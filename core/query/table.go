@@ -29,7 +29,14 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 	o := b.resolve(v)
 	source := b.model.Object(b.model.Object(o.Parent).Parent)
 	if b.source != 0 && b.source != source.ID {
-		b.fail(v.Location, Unsupported, "one query reads one source; %s is of %s, the others are of %s", b.model.Path(o.ID), source.Name, b.model.Object(b.source).Name)
+		b.fail(
+			v.Location,
+			Unsupported,
+			"one query reads one source; %s is of %s, the others are of %s",
+			b.model.Path(o.ID),
+			source.Name,
+			b.model.Object(b.source).Name,
+		)
 	}
 	b.source = source.ID
 	if o.Kind == access.View {

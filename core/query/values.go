@@ -69,7 +69,15 @@ func (b *binder) recursive(cte *CTE, c *pg.CommonTableExpr, s *pg.SelectStmt, ou
 	}
 	for i, r := range op.R.Columns {
 		if t, ok := unify(columns[i].Type, r.Type); !ok || t != columns[i].Type {
-			b.fail(c.Location, Mismatch, "column %d of the WITH query %s is %s at first and %s in its recursive part; add a cast", i+1, access.Quote(c.Ctename), columns[i].Type, r.Type)
+			b.fail(
+				c.Location,
+				Mismatch,
+				"column %d of the WITH query %s is %s at first and %s in its recursive part; add a cast",
+				i+1,
+				access.Quote(c.Ctename),
+				columns[i].Type,
+				r.Type,
+			)
 		}
 	}
 	b.coerceOutput(op.R, columns)
@@ -83,7 +91,8 @@ func (b *binder) recursive(cte *CTE, c *pg.CommonTableExpr, s *pg.SelectStmt, ou
 // SELECT without groups that joins the query itself once.
 func (b *binder) checkRecursion(cte *CTE, part *Query, at int32) {
 	sel, plain := part.Body.(*Select)
-	if !plain || len(part.With) > 0 || part.Limit != nil || part.Offset != nil || len(part.OrderBy) > 0 || sel.Distinct || len(sel.GroupBy) > 0 || sel.Having != nil {
+	if !plain || len(part.With) > 0 || part.Limit != nil || part.Offset != nil || len(part.OrderBy) > 0 || sel.Distinct || len(sel.GroupBy) > 0 ||
+		sel.Having != nil {
 		b.unsupported(at, "a recursive part that is more than one SELECT … FROM … WHERE")
 	}
 	for _, item := range sel.Items {

@@ -61,9 +61,22 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	case lends && len(inner.needs) > 0:
 		panic(closed("its owner %s lacks what it reads: %v", b.model.Ref(o.Owner), refusal(b.model, inner.needs)))
 	case lends && len(inner.kept) > 0:
-		panic(closed("its owner %s may read %s and not pass it on; it lacks SELECT with grant option, or MANAGE, there", b.model.Ref(o.Owner), b.model.Path(inner.kept[0])))
+		panic(
+			closed(
+				"its owner %s may read %s and not pass it on; it lacks SELECT with grant option, or MANAGE, there",
+				b.model.Ref(o.Owner),
+				b.model.Path(inner.kept[0]),
+			),
+		)
 	case len(inner.needs) > 0 && b.hides(o):
-		panic(&Error{Code: Refused, Hidden: true, Needs: inner.needs, Text: "you lack what the sealed view " + path + " reads; its owner or an administrator can tell what that is"})
+		panic(
+			&Error{
+				Code:   Refused,
+				Hidden: true,
+				Needs:  inner.needs,
+				Text:   "you lack what the sealed view " + path + " reads; its owner or an administrator can tell what that is",
+			},
+		)
 	case len(inner.needs) > 0:
 		b.needs = append(b.needs, inner.needs...)
 		return &Query{Columns: columns} // what is missing is refused before it is written
@@ -104,7 +117,12 @@ func gives(q *Query, columns []Column) bool {
 // given rights, made by whom st is of: its tables are the schema's source's, and all
 // of it binds. It returns the columns that the view gives, under their own names or
 // those given, and the tables and views that it names. A * is refused, since a view keeps the columns that it is made with.
-func CheckView(st, rights *access.Rights, policies *policy.Set, path, text string, names []string) (columns []access.ViewColumn, reads []string, err error) {
+func CheckView(
+	st, rights *access.Rights,
+	policies *policy.Set,
+	path, text string,
+	names []string,
+) (columns []access.ViewColumn, reads []string, err error) {
 	parts, err := access.ParsePath(path)
 	if err != nil || len(parts) != 3 {
 		return nil, nil, &Error{Code: Mismatch, Text: "a view stands in a schema: write SOURCE.SCHEMA.NAME, not " + path}
@@ -113,7 +131,15 @@ func CheckView(st, rights *access.Rights, policies *policy.Set, path, text strin
 	if err != nil {
 		return nil, nil, err
 	}
-	b := &binder{text: text, reader: st, rights: rights, model: st.Model, policies: policies, source: schema.Parent, within: []access.ObjectID{schema.ID}}
+	b := &binder{
+		text:     text,
+		reader:   st,
+		rights:   rights,
+		model:    st.Model,
+		policies: policies,
+		source:   schema.Parent,
+		within:   []access.ObjectID{schema.ID},
+	}
 	if old := st.Model.Child(schema, parts[2]); old != nil {
 		b.within[0] = old.ID // it must not read itself
 	}
@@ -152,7 +178,10 @@ func CheckView(st, rights *access.Rights, policies *policy.Set, path, text strin
 			for _, c := range columns {
 				all = append(all, access.Quote(c.Name))
 			}
-			return nil, nil, &Error{Code: Unsupported, Text: "a view keeps the columns that it is made with, so write them in the place of *: " + strings.Join(all, ", ")}
+			return nil, nil, &Error{
+				Code: Unsupported,
+				Text: "a view keeps the columns that it is made with, so write them in the place of *: " + strings.Join(all, ", "),
+			}
 		}
 	}
 	for _, r := range append(b.tables, b.views...) {

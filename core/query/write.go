@@ -151,7 +151,16 @@ func (b *binder) sets(w *Write, name string, at int32) {
 		near = append(near, c.name)
 	}
 	line, col := place(b.text, at)
-	panic(&Error{Code: Unknown, Text: fmt.Sprintf("no column %s in %s", access.Quote(name), b.model.Path(r.Table.ID)), Line: line, Col: col, Name: name, Near: near})
+	panic(
+		&Error{
+			Code: Unknown,
+			Text: fmt.Sprintf("no column %s in %s", access.Quote(name), b.model.Path(r.Table.ID)),
+			Line: line,
+			Col:  col,
+			Name: name,
+			Near: near,
+		},
+	)
 }
 
 func (b *binder) insertColumns(w *Write, s *pg.InsertStmt) {
@@ -298,7 +307,12 @@ func (b *binder) checkRows(w *Write, filter Expr) {
 		return
 	}
 	if reads(filter, w.Target.Table) {
-		b.fail(-1, Unsupported, "a row policy of %s reads the table itself; such a table can only be read and deleted from", b.model.Path(w.Target.Table.ID))
+		b.fail(
+			-1,
+			Unsupported,
+			"a row policy of %s reads the table itself; such a table can only be read and deleted from",
+			b.model.Path(w.Target.Table.ID),
+		)
 	}
 	w.Check = &IsTrue{filter}
 }

@@ -15,7 +15,12 @@ func (s *Service) Bootstrap(ctx context.Context, name, password string) (identit
 	if len(s.platform.Current().Model.Subjects(access.User)) > 0 {
 		return identity.Caller{}, fault.New(fault.Conflict, "exists", "the platform has users already")
 	}
-	_, err := s.PutSubject(ctx, identity.Caller{}, wire.SubjectRequest{Subject: "user:" + name, Password: password, Title: new("administrator")}, false)
+	_, err := s.PutSubject(
+		ctx,
+		identity.Caller{},
+		wire.SubjectRequest{Subject: "user:" + name, Password: password, Title: new("administrator")},
+		false,
+	)
 	if err != nil {
 		return identity.Caller{}, err
 	}

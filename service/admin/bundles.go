@@ -22,7 +22,13 @@ func (s *Service) PutBundle(ctx context.Context, c identity.Caller, in wire.Bund
 	old, err := st.Model.FindBundle(in.Name)
 	switch {
 	case err == nil && !in.Replace:
-		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is a bundle %s already; to change it: gneiss bundle set %s PRIVILEGES", old.Name, old.Name)
+		return wire.Changed{}, fault.New(
+			fault.Conflict,
+			"exists",
+			"there is a bundle %s already; to change it: gneiss bundle set %s PRIVILEGES",
+			old.Name,
+			old.Name,
+		)
 	case err != nil && in.Replace:
 		return wire.Changed{}, err
 	}
@@ -49,5 +55,8 @@ func (s *Service) RemoveBundle(ctx context.Context, c identity.Caller, name stri
 	if err := s.identity.Administers(st, c, "the bundle "+name); err != nil {
 		return wire.Changed{}, err
 	}
-	return s.carryOut(ctx, order{caller: c, Change: in, changes: []platform.Change{access.RemoveBundle{Bundle: name}}, says: []string{"removed the bundle " + name}})
+	return s.carryOut(
+		ctx,
+		order{caller: c, Change: in, changes: []platform.Change{access.RemoveBundle{Bundle: name}}, says: []string{"removed the bundle " + name}},
+	)
 }

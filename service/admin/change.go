@@ -164,7 +164,13 @@ func namedInRules(st *platform.State, ref string) error {
 		compares(p.Name, p.When+" "+p.Treatment.SQL)
 	}
 	if len(names) > 0 {
-		return fault.New(fault.Conflict, "in_use", "the conditions of the policies %s compare with the name %s; edit those first", strings.Join(names, ", "), subject.Name)
+		return fault.New(
+			fault.Conflict,
+			"in_use",
+			"the conditions of the policies %s compare with the name %s; edit those first",
+			strings.Join(names, ", "),
+			subject.Name,
+		)
 	}
 	return nil
 }

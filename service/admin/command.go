@@ -23,7 +23,12 @@ func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Vi
 	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
 	started := time.Now()
 	if p.Other {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "changes are made as yourself; you are viewing as %s. Return to your own view first", p.Words))
+		return wire.Result{}, s.identity.RefuseFrom(
+			c,
+			p,
+			record,
+			fault.New(fault.Invalid, "standpoint", "changes are made as yourself; you are viewing as %s. Return to your own view first", p.Words),
+		)
 	}
 	statement, err := query.ParseCommand(in.SQL)
 	if err != nil {
@@ -44,7 +49,13 @@ func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Vi
 }
 
 // setRole makes the caller's session act in one role it holds, or in all again.
-func (s *Service) setRole(ctx context.Context, c identity.Caller, p *identity.Viewer, record *store.Record, statement *query.Command) (wire.Result, error) {
+func (s *Service) setRole(
+	ctx context.Context,
+	c identity.Caller,
+	p *identity.Viewer,
+	record *store.Record,
+	statement *query.Command,
+) (wire.Result, error) {
 	says, role := "acting in all your roles", access.SubjectID(0)
 	all, err := s.identity.ViewerOf(p.State, c, c.User, wire.Standpoint{})
 	if err != nil {
@@ -65,7 +76,12 @@ func (s *Service) setRole(ctx context.Context, c identity.Caller, p *identity.Vi
 	if err := s.identity.ActIn(ctx, c, role); err != nil {
 		return wire.Result{}, err
 	}
-	return wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{{says}}, Standpoint: p.Words, Record: audit.Reference(record.ID)}, nil
+	return wire.Result{
+		Columns:    []wire.ResultColumn{{Name: "done", Type: "text"}},
+		Rows:       [][]any{{says}},
+		Standpoint: p.Words,
+		Record:     audit.Reference(record.ID),
+	}, nil
 }
 
 // changedResult is what a change did, as rows.
@@ -104,8 +120,15 @@ func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement 
 		revoke := statement.Kind == query.RevokePrivileges
 		for _, path := range statement.Objects {
 			for _, right := range statement.Rights {
-				request := wire.GrantRequest{Privileges: []string{right.Privilege}, Object: completePath(p, path), Columns: right.Columns, Subjects: statement.Subjects,
-					Option: statement.Option && !revoke, OptionOnly: statement.Option && revoke, Cascade: statement.Cascade}
+				request := wire.GrantRequest{
+					Privileges: []string{right.Privilege},
+					Object:     completePath(p, path),
+					Columns:    right.Columns,
+					Subjects:   statement.Subjects,
+					Option:     statement.Option && !revoke,
+					OptionOnly: statement.Option && revoke,
+					Cascade:    statement.Cascade,
+				}
 				if err := add(s.grantOrder(p.State, c, request, revoke)); err != nil {
 					return all, err
 				}

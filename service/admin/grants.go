@@ -136,14 +136,32 @@ func (s *Service) managesAll(st *platform.State, c identity.Caller, objects []ac
 }
 
 // orderGrant adds one grant or revocation to an order.
-func (s *Service) orderGrant(st *platform.State, o *order, in wire.GrantRequest, right string, target access.Target, subject *access.Subject, revoke bool) error {
+func (s *Service) orderGrant(
+	st *platform.State,
+	o *order,
+	in wire.GrantRequest,
+	right string,
+	target access.Target,
+	subject *access.Subject,
+	revoke bool,
+) error {
 	p, b, err := st.Model.ParseRight(right)
 	if err != nil {
 		return err
 	}
 	name, path := st.Model.GrantName(&access.Grant{Privilege: p, Bundle: b}), st.Model.Target(target)
 	if revoke {
-		o.changes = append(o.changes, access.RemoveGrant{Privilege: name, Object: path, Subject: subject.Ref(), Grantor: in.Grantor, OptionOnly: in.OptionOnly, Cascade: in.Cascade})
+		o.changes = append(
+			o.changes,
+			access.RemoveGrant{
+				Privilege:  name,
+				Object:     path,
+				Subject:    subject.Ref(),
+				Grantor:    in.Grantor,
+				OptionOnly: in.OptionOnly,
+				Cascade:    in.Cascade,
+			},
+		)
 		says := "revoked %s on %s from %s"
 		if in.OptionOnly {
 			says = "revoked the grant option for %s on %s from %s"

@@ -25,7 +25,13 @@ func (s *Service) PutLabel(ctx context.Context, c identity.Caller, in wire.Label
 	verb := "added"
 	switch {
 	case err == nil && !in.Replace:
-		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is a label %s already; to put it on something: gneiss label put %s on OBJECT", old.Name, old.Name)
+		return wire.Changed{}, fault.New(
+			fault.Conflict,
+			"exists",
+			"there is a label %s already; to put it on something: gneiss label put %s on OBJECT",
+			old.Name,
+			old.Name,
+		)
 	case err != nil && in.Replace:
 		return wire.Changed{}, err
 	case err == nil:
@@ -60,14 +66,26 @@ func (s *Service) RemoveLabel(ctx context.Context, c identity.Caller, name strin
 		return wire.Changed{}, err
 	}
 	if names := st.Policies.On(label.ID); len(names) > 0 {
-		return wire.Changed{}, fault.New(fault.Conflict, "in_use", "policies use it: %s; edit or remove them first, or its columns would no longer be treated", strings.Join(names, ", "))
+		return wire.Changed{}, fault.New(
+			fault.Conflict,
+			"in_use",
+			"policies use it: %s; edit or remove them first, or its columns would no longer be treated",
+			strings.Join(names, ", "),
+		)
 	}
 	o := order{caller: c, Change: in}
 	for _, id := range st.Policies.Placed(label.ID) {
 		o.changes = append(o.changes, policy.LiftLabel{Label: label.Name, Object: st.Model.Path(id)})
 	}
 	o.changes = append(o.changes, access.RemoveLabel{Label: label.Name})
-	o.says = []string{fmt.Sprintf("removed %s, off %s, with %s on it", st.Model.Path(label.ID), say.Count(len(o.changes)-1, "object"), say.Count(len(st.Model.GrantsOn(label.ID)), "grant"))}
+	o.says = []string{
+		fmt.Sprintf(
+			"removed %s, off %s, with %s on it",
+			st.Model.Path(label.ID),
+			say.Count(len(o.changes)-1, "object"),
+			say.Count(len(st.Model.GrantsOn(label.ID)), "grant"),
+		),
+	}
 	return s.carryOut(ctx, o)
 }
 
@@ -102,9 +120,18 @@ func (s *Service) PlaceLabel(ctx context.Context, c identity.Caller, name string
 			return wire.Changed{}, &access.NotFound{Kind: "thing to do with a label", Name: in.Do, Known: []string{"put", "lift", "dismiss"}}
 		}
 	}
-	o.says = []string{map[string]string{"put": "put " + st.Model.Path(label.ID) + " on " + on, "lift": "lifted " + st.Model.Path(label.ID) + " off " + on}[in.Do]}
+	o.says = []string{
+		map[string]string{"put": "put " + st.Model.Path(label.ID) + " on " + on, "lift": "lifted " + st.Model.Path(label.ID) + " off " + on}[in.Do],
+	}
 	if in.Do == "put" && len(st.Policies.On(label.ID)) == 0 {
-		o.notes = append(o.notes, fmt.Sprintf("no policy uses %s yet, so nothing is treated: gneiss policy columns add NAME --on %s --treat …", st.Model.Path(label.ID), st.Model.Path(label.ID)))
+		o.notes = append(
+			o.notes,
+			fmt.Sprintf(
+				"no policy uses %s yet, so nothing is treated: gneiss policy columns add NAME --on %s --treat …",
+				st.Model.Path(label.ID),
+				st.Model.Path(label.ID),
+			),
+		)
 	}
 	return s.carryOut(ctx, o)
 }
@@ -117,7 +144,11 @@ func (s *Service) dismiss(ctx context.Context, c identity.Caller, name string, i
 	if label, err := st.Model.FindLabel(name); err == nil {
 		topic = label.Topic
 	}
-	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("dismissed %s for %s; it is not suggested there again", topic, strings.Join(in.Objects, ", "))}}
+	o := order{
+		caller: c,
+		Change: in.Change,
+		says:   []string{fmt.Sprintf("dismissed %s for %s; it is not suggested there again", topic, strings.Join(in.Objects, ", "))},
+	}
 	for _, path := range in.Objects {
 		o.changes = append(o.changes, policy.DismissTopic{Topic: topic, Object: path})
 	}

@@ -24,7 +24,13 @@ func (s *Service) PutLane(ctx context.Context, c identity.Caller, in wire.LaneRe
 	limits := access.New().Lanes()[0].Limits
 	switch {
 	case err == nil && !in.Replace:
-		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is a lane %s already; to change its limits: gneiss lane set %s", old.Name, old.Name)
+		return wire.Changed{}, fault.New(
+			fault.Conflict,
+			"exists",
+			"there is a lane %s already; to change its limits: gneiss lane set %s",
+			old.Name,
+			old.Name,
+		)
 	case err != nil && in.Replace:
 		return wire.Changed{}, err
 	case err == nil:
@@ -42,7 +48,12 @@ func (s *Service) PutLane(ctx context.Context, c identity.Caller, in wire.LaneRe
 		limits.Bytes = in.Limits.Bytes
 	}
 	verb := map[bool]string{true: "added lane:%s: %s", false: "changed the limits of lane:%s to %s"}[err != nil]
-	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf(verb, in.Name, limits)}, changes: []platform.Change{access.PutLane{Lane: in.Name, Limits: limits}}}
+	o := order{
+		caller:  c,
+		Change:  in.Change,
+		says:    []string{fmt.Sprintf(verb, in.Name, limits)},
+		changes: []platform.Change{access.PutLane{Lane: in.Name, Limits: limits}},
+	}
 	if err != nil {
 		o.notes = append(o.notes, fmt.Sprintf("nobody may use it yet: gneiss grant usage on lane:%s to SUBJECT", in.Name))
 	}

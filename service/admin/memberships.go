@@ -42,7 +42,8 @@ func (s *Service) named(st *platform.State, c identity.Caller, ref string) (*acc
 func (s *Service) mayJoin(st *platform.State, c identity.Caller, in wire.Member, leave bool) error {
 	of, err := st.Model.FindSubject(in.Of)
 	if err == nil && c.User != 0 {
-		if !leave && !in.Option && st.Model.MayGive(c.User, of.ID, time.Now()) || leave && mayTake(st, c, access.Leave{Member: in.Member, Of: of.Ref()}) {
+		if !leave && !in.Option && st.Model.MayGive(c.User, of.ID, time.Now()) ||
+			leave && mayTake(st, c, access.Leave{Member: in.Member, Of: of.Ref()}) {
 			return nil
 		}
 	}
@@ -59,7 +60,10 @@ func (s *Service) optionOrder(st *platform.State, in wire.Member) (order, error)
 	o := order{says: []string{fmt.Sprintf("revoked the admin option for %s from %s", in.Of, member.Ref())}}
 	for _, e := range member.Memberships {
 		if st.Model.Ref(e.Of) == in.Of && e.Option {
-			o.changes = append(o.changes, access.Join{Member: member.Ref(), Of: in.Of, By: st.Model.Ref(e.By), Until: e.Until, Reason: e.Reason, Ticket: e.Ticket})
+			o.changes = append(
+				o.changes,
+				access.Join{Member: member.Ref(), Of: in.Of, By: st.Model.Ref(e.By), Until: e.Until, Reason: e.Reason, Ticket: e.Ticket},
+			)
 		}
 	}
 	if len(o.changes) > 0 {
@@ -78,7 +82,10 @@ func (s *Service) noteMemberships(st *platform.State, o *order, member, of *acce
 			if !e.Until.IsZero() {
 				until = "until " + e.Until.Format("2006-01-02")
 			}
-			o.notes = append(o.notes, fmt.Sprintf("%s also has %s from %s, %s; that membership is unchanged", member.Ref(), of.Ref(), cmp.Or(by, "gneiss"), until))
+			o.notes = append(
+				o.notes,
+				fmt.Sprintf("%s also has %s from %s, %s; that membership is unchanged", member.Ref(), of.Ref(), cmp.Or(by, "gneiss"), until),
+			)
 		}
 	}
 	if !what.Passed {
@@ -121,8 +128,16 @@ func (s *Service) joinOrder(st *platform.State, c identity.Caller, in wire.Membe
 		o.changes = append(o.changes, what)
 		return o, nil
 	}
-	what := access.Join{Member: member.Ref(), Of: of.Ref(), By: st.Model.Ref(c.User), Passed: c.User != 0 && !s.identity.Manages(st, c, access.PlatformID),
-		Until: givenTime(in.Until), Option: in.Option, Reason: in.Reason, Ticket: in.Ticket}
+	what := access.Join{
+		Member: member.Ref(),
+		Of:     of.Ref(),
+		By:     st.Model.Ref(c.User),
+		Passed: c.User != 0 && !s.identity.Manages(st, c, access.PlatformID),
+		Until:  givenTime(in.Until),
+		Option: in.Option,
+		Reason: in.Reason,
+		Ticket: in.Ticket,
+	}
 	o.changes = append(o.changes, what)
 	s.noteMemberships(st, &o, member, of, what)
 	if in.Option {

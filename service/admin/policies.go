@@ -52,7 +52,16 @@ func (s *Service) PutPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 		return wire.Changed{}, err
 	}
 	verb := map[bool]string{false: "added", true: "changed"}[there]
-	o.says = append(o.says, fmt.Sprintf("%s the %s policy %s: %s", verb, map[string]string{"rows": "row", "columns": "column"}[in.Kind], in.Name, sentence(after, in.Name)))
+	o.says = append(
+		o.says,
+		fmt.Sprintf(
+			"%s the %s policy %s: %s",
+			verb,
+			map[string]string{"rows": "row", "columns": "column"}[in.Kind],
+			in.Name,
+			sentence(after, in.Name),
+		),
+	)
 	o.notes = s.policyNotes(after, in.Name)
 	return s.carryOut(ctx, o)
 }
@@ -76,7 +85,14 @@ func (s *Service) policyNotes(st *platform.State, name string) []string {
 	}
 	if column.When != "" {
 		if names := nullableWhen(st, column); len(names) > 0 {
-			notes = append(notes, fmt.Sprintf("where %s is NULL the condition is not true, so the value is shown as it is; to treat those rows too, add: OR %s IS NULL", strings.Join(names, " or "), names[0]))
+			notes = append(
+				notes,
+				fmt.Sprintf(
+					"where %s is NULL the condition is not true, so the value is shown as it is; to treat those rows too, add: OR %s IS NULL",
+					strings.Join(names, " or "),
+					names[0],
+				),
+			)
 		}
 	}
 	if refs := revealedBy(st, column); len(refs) > 0 {
@@ -173,7 +189,14 @@ func (s *Service) readerless(st *platform.State, p *policy.RowPolicy) []string {
 			}
 		}
 		if holders > 0 && left == 0 {
-			notes = append(notes, fmt.Sprintf("nobody will see any row of %s: %s may read it, and no allow policy applies to them", st.Model.Path(table.ID), say.Count(holders, "subject")))
+			notes = append(
+				notes,
+				fmt.Sprintf(
+					"nobody will see any row of %s: %s may read it, and no allow policy applies to them",
+					st.Model.Path(table.ID),
+					say.Count(holders, "subject"),
+				),
+			)
 		}
 	}
 	return notes

@@ -55,7 +55,14 @@ func (s *Service) policyChange(st *platform.State, c identity.Caller, in wire.Po
 }
 
 func policyAsked(in wire.Policy) (platform.Change, error) {
-	scope := policy.ScopeText{Name: in.Name, For: in.For, Except: in.Except, Purposes: in.Purposes, Status: policy.Status(in.Status), Comment: in.Comment}
+	scope := policy.ScopeText{
+		Name:     in.Name,
+		For:      in.For,
+		Except:   in.Except,
+		Purposes: in.Purposes,
+		Status:   policy.Status(in.Status),
+		Comment:  in.Comment,
+	}
 	switch in.Kind {
 	case "rows":
 		rule, err := ruleOf(in)
@@ -92,7 +99,10 @@ func ruleOf(in wire.Policy) (string, error) {
 	}
 	var list []query.Phrase
 	for _, p := range in.Phrases {
-		list = append(list, query.Phrase{Kind: query.PhraseKind(p.Kind), Column: p.Column, Attribute: p.Attribute, Table: p.Table, Key: p.Key, Holder: p.Holder})
+		list = append(
+			list,
+			query.Phrase{Kind: query.PhraseKind(p.Kind), Column: p.Column, Attribute: p.Attribute, Table: p.Table, Key: p.Key, Holder: p.Holder},
+		)
 	}
 	return query.WritePhrases(list, join)
 }

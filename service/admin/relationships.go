@@ -26,7 +26,23 @@ func (s *Service) Relate(ctx context.Context, c identity.Caller, in wire.Relatio
 	}
 	says := fmt.Sprintf("the relationship from %s to %s", strings.Join(in.From, ", "), strings.Join(in.To, ", "))
 	if in.Remove {
-		return s.carryOut(ctx, order{caller: c, Change: in.Change, changes: []platform.Change{policy.RemoveRelationship{From: in.From, To: in.To}}, says: []string{"forgot " + says}})
+		return s.carryOut(
+			ctx,
+			order{
+				caller:  c,
+				Change:  in.Change,
+				changes: []platform.Change{policy.RemoveRelationship{From: in.From, To: in.To}},
+				says:    []string{"forgot " + says},
+			},
+		)
 	}
-	return s.carryOut(ctx, order{caller: c, Change: in.Change, changes: []platform.Change{policy.PutRelationship{From: in.From, To: in.To, Declared: true}}, says: []string{"declared " + says}})
+	return s.carryOut(
+		ctx,
+		order{
+			caller:  c,
+			Change:  in.Change,
+			changes: []platform.Change{policy.PutRelationship{From: in.From, To: in.To, Declared: true}},
+			says:    []string{"declared " + says},
+		},
+	)
 }

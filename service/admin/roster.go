@@ -47,7 +47,12 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 		t.membership(m)
 	}
 	if len(t.changes) == 0 {
-		return wire.Changed{Revision: st.Revision, Says: []string{"nothing to import: everything in it is there already"}, Notes: []string{}, Effects: []wire.Effect{}}, nil
+		return wire.Changed{
+			Revision: st.Revision,
+			Says:     []string{"nothing to import: everything in it is there already"},
+			Notes:    []string{},
+			Effects:  []wire.Effect{},
+		}, nil
 	}
 	// Dry, line by line: the message should name the first line that is bad.
 	probe, now := st.Model, time.Now()
@@ -146,10 +151,15 @@ func (t *taking) lead(in wire.RosterSubject) {
 func (t *taking) membership(in wire.RosterMembership) {
 	if old := t.there(in.Member); old != nil {
 		for _, e := range old.Memberships {
-			if t.state.Model.Ref(e.Of) == in.Of && e.Until.Equal(givenTime(in.Until)) && e.Option == in.Option && e.Reason == in.Reason && e.Ticket == in.Ticket {
+			if t.state.Model.Ref(e.Of) == in.Of && e.Until.Equal(givenTime(in.Until)) && e.Option == in.Option && e.Reason == in.Reason &&
+				e.Ticket == in.Ticket {
 				return
 			}
 		}
 	}
-	t.add(in.Line, "membership", access.Join{Member: in.Member, Of: in.Of, By: t.by, Until: givenTime(in.Until), Option: in.Option, Reason: in.Reason, Ticket: in.Ticket})
+	t.add(
+		in.Line,
+		"membership",
+		access.Join{Member: in.Member, Of: in.Of, By: t.by, Until: givenTime(in.Until), Option: in.Option, Reason: in.Reason, Ticket: in.Ticket},
+	)
 }

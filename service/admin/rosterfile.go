@@ -192,7 +192,13 @@ func RosterCSV(r wire.Roster, memberships bool) ([][]string, error) {
 		for _, name := range names {
 			for _, value := range s.Attributes[name] {
 				if strings.Contains(value, ";") {
-					return nil, fault.New(fault.Invalid, "not_csv", "the attribute %s of %s has a value with a semicolon, which CSV cannot represent; export the roster as JSON", name, s.Ref)
+					return nil, fault.New(
+						fault.Invalid,
+						"not_csv",
+						"the attribute %s of %s has a value with a semicolon, which CSV cannot represent; export the roster as JSON",
+						name,
+						s.Ref,
+					)
 				}
 			}
 			row = append(row, strings.Join(s.Attributes[name], ";"))

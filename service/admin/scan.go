@@ -24,7 +24,10 @@ func closedBy(st *platform.State, path string) string {
 		return ""
 	}
 	if names := st.Treating(o.ID); len(names) > 0 {
-		return fmt.Sprintf("; %s treated it, so the table is closed to the readers of that policy until it is edited or stopped: the values may be in another column now", strings.Join(names, ", "))
+		return fmt.Sprintf(
+			"; %s treated it, so the table is closed to the readers of that policy until it is edited or stopped: the values may be in another column now",
+			strings.Join(names, ", "),
+		)
 	}
 	return ""
 }
@@ -59,7 +62,11 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 		return wire.Changed{}, err
 	}
 	changes := append(found(st, name, tables), gone(st, o, tables)...)
-	scan := order{caller: c, changes: changes, says: []string{fmt.Sprintf("scanned %s: %s, %s", name, say.Count(len(tables), "table"), say.Count(len(changes), "difference"))}}
+	scan := order{
+		caller:  c,
+		changes: changes,
+		says:    []string{fmt.Sprintf("scanned %s: %s, %s", name, say.Count(len(tables), "table"), say.Count(len(changes), "difference"))},
+	}
 	for _, what := range changes[:min(len(changes), mostNamed)] {
 		switch what := what.(type) {
 		case access.AddObject:
@@ -83,7 +90,9 @@ func found(st *platform.State, name string, tables []source.Table) []platform.Ch
 	added := map[string]bool{}
 	add := func(o access.AddObject) {
 		old, err := st.Model.Lookup(o.Path)
-		if added[o.Path] || err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique && old.Declared == o.Declared {
+		if added[o.Path] ||
+			err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique &&
+				old.Declared == o.Declared {
 			return
 		}
 		added[o.Path] = true
@@ -96,7 +105,17 @@ func found(st *platform.State, name string, tables []source.Table) []platform.Ch
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
 		for _, c := range t.Columns {
-			add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared})
+			add(
+				access.AddObject{
+					Path:     access.JoinPath(name, t.Schema, t.Name, c.Name),
+					Kind:     "column",
+					Type:     c.Type,
+					NotNull:  c.NotNull,
+					Key:      c.Key,
+					Unique:   c.Unique,
+					Declared: c.Declared,
+				},
+			)
 		}
 	}
 	return append(changes, related(st, name, tables)...)

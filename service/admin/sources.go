@@ -25,10 +25,20 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 		return wire.Changed{}, err
 	}
 	if parts, err := access.ParsePath(in.Name); err != nil || len(parts) != 1 || in.Location == "" {
-		return wire.Changed{}, fault.New(fault.Invalid, "bad_source", "a source needs a plain name and a location: a folder of SQLite files, or postgresql://ACCOUNT@HOST:PORT/DATABASE")
+		return wire.Changed{}, fault.New(
+			fault.Invalid,
+			"bad_source",
+			"a source needs a plain name and a location: a folder of SQLite files, or postgresql://ACCOUNT@HOST:PORT/DATABASE",
+		)
 	}
 	if _, err := st.Model.Lookup(in.Name); err == nil {
-		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is a source %s already; to look at it again: gneiss source scan %s", in.Name, in.Name)
+		return wire.Changed{}, fault.New(
+			fault.Conflict,
+			"exists",
+			"there is a source %s already; to look at it again: gneiss source scan %s",
+			in.Name,
+			in.Name,
+		)
 	}
 	r := store.SourceRecord{Name: in.Name, Kind: kindOf(in.Location), Location: in.Location}
 	src, err := s.gateway.OpenSource(r)

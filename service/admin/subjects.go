@@ -133,11 +133,14 @@ func (s *Service) removalOrder(st *platform.State, ref string) (order, error) {
 	if err != nil {
 		return order{}, err
 	}
-	o := order{changes: []platform.Change{access.RemoveSubject{Subject: subject.Ref()}}, says: []string{fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
-		say.Count(len(st.Model.GrantsTo(subject.ID)), "grant"), say.Count(len(subject.Memberships)+len(subject.Members), "membership"))},
+	o := order{
+		changes: []platform.Change{access.RemoveSubject{Subject: subject.Ref()}},
+		says: []string{fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
+			say.Count(len(st.Model.GrantsTo(subject.ID)), "grant"), say.Count(len(subject.Memberships)+len(subject.Members), "membership"))},
 		also: func(*platform.State) ([]store.Write, error) {
 			return []store.Write{store.DropAccount(uint32(subject.ID))}, nil
-		}}
+		},
+	}
 	for _, g := range st.Model.GrantsTo(subject.ID) {
 		if g.Owned != 0 && g.Owned == g.Object {
 			o.notes = append(o.notes, st.Model.Path(g.Owned)+" loses its owner")

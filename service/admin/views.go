@@ -39,7 +39,13 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	if err != nil {
 		return o, err
 	}
-	put := access.PutView{Path: in.Path, Text: strings.TrimRight(strings.TrimSpace(in.Text), "; \t\n"), Rights: access.ViewRights(in.Rights), Sealed: in.Sealed, Owner: in.Owner}
+	put := access.PutView{
+		Path:   in.Path,
+		Text:   strings.TrimRight(strings.TrimSpace(in.Text), "; \t\n"),
+		Rights: access.ViewRights(in.Rights),
+		Sealed: in.Sealed,
+		Owner:  in.Owner,
+	}
 	own, err := s.identity.Own(st, c)
 	if err != nil {
 		return o, err
@@ -152,7 +158,13 @@ func mayPlaceView(st *platform.State, own *access.Rights, put access.PutView) er
 		return identity.Wants(st, access.Create, schema.ID)
 	}
 	if old, err := st.Model.Lookup(put.Path); err == nil && old.Kind == access.View && !old.Missing && !own.Counts(old.Owner) {
-		return fault.New(fault.Refused, "refused", "%s belongs to %s; only someone with the owner's rights can replace it", put.Path, st.Model.Ref(old.Owner))
+		return fault.New(
+			fault.Refused,
+			"refused",
+			"%s belongs to %s; only someone with the owner's rights can replace it",
+			put.Path,
+			st.Model.Ref(old.Owner),
+		)
 	}
 	return mayOwn(st, own, put.Owner)
 }
@@ -164,7 +176,12 @@ func mayOwn(st *platform.State, own *access.Rights, owner string) error {
 		return err
 	}
 	if !own.Counts(subject.ID) {
-		return fault.New(fault.Refused, "refused", "a view lends its owner's rights, so its owner is you, or a role that you hold; you do not hold %s", owner)
+		return fault.New(
+			fault.Refused,
+			"refused",
+			"a view lends its owner's rights, so its owner is you, or a role that you hold; you do not hold %s",
+			owner,
+		)
 	}
 	return nil
 }

@@ -32,7 +32,19 @@ func (l *Log) Write(r *store.Record) error {
 	if r.Labels == "" {
 		r.Labels = "[]"
 	}
-	r.Text, r.Reason, r.Actor, r.Standpoint = Bounded(r.Text, mostText), Bounded(r.Reason, mostText), Bounded(r.Actor, mostName), Bounded(r.Standpoint, mostName)
+	r.Text, r.Reason, r.Actor, r.Standpoint = Bounded(
+		r.Text,
+		mostText,
+	), Bounded(
+		r.Reason,
+		mostText,
+	), Bounded(
+		r.Actor,
+		mostName,
+	), Bounded(
+		r.Standpoint,
+		mostName,
+	)
 	if r.At == "" {
 		r.At = time.Now().UTC().Format("2006-01-02T15:04:05.000Z")
 	}
@@ -41,7 +53,14 @@ func (l *Log) Write(r *store.Record) error {
 
 // Broken records a request that broke, which is a fault of the service.
 func (l *Log) Broken(request, address string, what any) {
-	r := &store.Record{Actor: "gneiss", Action: Query, Decision: Failed, Text: request, Reason: fmt.Sprint("the request broke: ", what), Address: address}
+	r := &store.Record{
+		Actor:    "gneiss",
+		Action:   Query,
+		Decision: Failed,
+		Text:     request,
+		Reason:   fmt.Sprint("the request broke: ", what),
+		Address:  address,
+	}
 	if err := l.Write(r); err != nil {
 		l.log.Error("a request that broke is not on record", "error", err)
 	}

@@ -83,7 +83,11 @@ func Of(err error) *Error {
 	case errors.Is(err, source.ErrUnavailable):
 		return New(Unavailable, "source_unavailable", "%v; look at the source, then try again", err)
 	case errors.Is(err, store.ErrUnwritable):
-		return New(Unavailable, "unwritable", "the service cannot write its records, so nothing was done. Its disk may be full; try again once /readyz reports ready")
+		return New(
+			Unavailable,
+			"unwritable",
+			"the service cannot write its records, so nothing was done. Its disk may be full; try again once /readyz reports ready",
+		)
 	case errors.Is(err, source.ErrTooLarge):
 		return New(Invalid, "too_large", "the answer is larger than its lane allows; ask for less")
 	case errors.As(err, &rest):
@@ -103,7 +107,13 @@ func Of(err error) *Error {
 }
 
 // queryKinds are the kinds of the errors of statements; the rest are [Invalid].
-var queryKinds = map[string]Kind{query.Syntax: Malformed, query.Unknown: NotFound, query.Refused: Refused, query.Broken: Conflict, query.ViewClosed: Conflict}
+var queryKinds = map[string]Kind{
+	query.Syntax:     Malformed,
+	query.Unknown:    NotFound,
+	query.Refused:    Refused,
+	query.Broken:     Conflict,
+	query.ViewClosed: Conflict,
+}
 
 func ofQuery(q *query.Error) *Error {
 	kind, ok := queryKinds[q.Code]

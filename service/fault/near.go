@@ -23,7 +23,10 @@ func Nearest(name string, known []string) []string {
 	last := func(s string) string { return s[strings.LastIndexAny(s, ".:")+1:] }
 	for _, k := range known {
 		// The last part alone counts too: drilling.boreholes is near boreholes.
-		score := max(levenshtein.Match(strings.ToLower(name), strings.ToLower(k), nil), levenshtein.Match(last(strings.ToLower(name)), last(strings.ToLower(k)), nil)-0.05)
+		score := max(
+			levenshtein.Match(strings.ToLower(name), strings.ToLower(k), nil),
+			levenshtein.Match(last(strings.ToLower(name)), last(strings.ToLower(k)), nil)-0.05,
+		)
 		if score >= 0.6 {
 			best = append(best, scored{k, score})
 		}

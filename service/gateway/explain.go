@@ -39,7 +39,15 @@ func (s *Service) ShowsPlan(st *platform.State, c identity.Caller, plan *emit.Pl
 }
 
 // ShowPlan is what --show-plan prints.
-func (s *Service) ShowPlan(ctx context.Context, c identity.Caller, p *identity.Viewer, lane *access.Object, plan *emit.Plan, args []any, planned time.Duration) (*wire.Plan, error) {
+func (s *Service) ShowPlan(
+	ctx context.Context,
+	c identity.Caller,
+	p *identity.Viewer,
+	lane *access.Object,
+	plan *emit.Plan,
+	args []any,
+	planned time.Duration,
+) (*wire.Plan, error) {
 	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, Tables: []wire.Shaped{}, PlanUS: planned.Microseconds()}
 	for i, a := range plan.Args {
 		text := map[bool]string{true: "the key of pseudonyms", false: "a secret of this query's"}[a.Key]
@@ -57,7 +65,12 @@ func (s *Service) ShowPlan(ctx context.Context, c identity.Caller, p *identity.V
 		out.Tables = append(out.Tables, shaped(p.Model, t))
 	}
 	if hidden := s.hiddenFrom(p.State, c, plan); hidden != 0 {
-		out.Database = []string{fmt.Sprintf("The database's plan contains estimates of row counts, so it is shown only to those who see all rows of %s.", p.Model.Path(hidden))}
+		out.Database = []string{
+			fmt.Sprintf(
+				"The database's plan contains estimates of row counts, so it is shown only to those who see all rows of %s.",
+				p.Model.Path(hidden),
+			),
+		}
 		return out, nil
 	}
 	ctx, leave, err := s.traffic.enter(ctx, lane)
@@ -90,9 +103,26 @@ func (s *Service) hiddenFrom(st *platform.State, c identity.Caller, plan *emit.P
 }
 
 // explain gives the plan of a statement, line by line, and does not run it.
-func (s *Service) explain(ctx context.Context, c identity.Caller, p *identity.Viewer, lane *access.Object, plan *emit.Plan, record *store.Record, planned time.Duration) (wire.Result, error) {
+func (s *Service) explain(
+	ctx context.Context,
+	c identity.Caller,
+	p *identity.Viewer,
+	lane *access.Object,
+	plan *emit.Plan,
+	record *store.Record,
+	planned time.Duration,
+) (wire.Result, error) {
 	if !s.ShowsPlan(s.platform.Current(), c, plan) {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Refused, "refused", "EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read"))
+		return wire.Result{}, s.identity.RefuseFrom(
+			c,
+			p,
+			record,
+			fault.New(
+				fault.Refused,
+				"refused",
+				"EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read",
+			),
+		)
 	}
 	shown, err := s.ShowPlan(ctx, c, p, lane, plan, source.Bind(plan.Args, s.Facts(time.Now())), planned)
 	if err != nil {
@@ -145,7 +175,14 @@ func PolicySentences(p *identity.Viewer, table access.ObjectID) []string {
 		out = append(out, r.Name+": "+r.Sentence(p.Model, query.Words))
 	}
 	for _, gone := range g.Gone {
-		out = append(out, fmt.Sprintf("%s: treats the column %s, which is gone from the source, so the table is closed", gone.Policy.Name, p.Model.Object(gone.Column).Name))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s: treats the column %s, which is gone from the source, so the table is closed",
+				gone.Policy.Name,
+				p.Model.Object(gone.Column).Name,
+			),
+		)
 	}
 	if g.Closed {
 		out = append(out, "row policies are live on the table, and none allows any row here")
@@ -164,7 +201,13 @@ func PolicySentences(p *identity.Viewer, table access.ObjectID) []string {
 			out = append(out, fmt.Sprintf("%s: takes no effect on %s, because REVEAL lifts it", c.Name, p.Model.Object(id).Name))
 		}
 		if d.Conflict {
-			out = append(out, fmt.Sprintf("policies on %s conflict: they ask for one treatment with different arguments, so the value is suppressed", p.Model.Object(id).Name))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"policies on %s conflict: they ask for one treatment with different arguments, so the value is suppressed",
+					p.Model.Object(id).Name,
+				),
+			)
 		}
 	}
 	return out

@@ -36,7 +36,12 @@ func (s *Service) mayOpen(path string) error {
 		}
 	}
 	if !below {
-		return fmt.Errorf("%w: %s is not inside a folder for sources (%s). The operator sets these with --source-roots", source.ErrUnavailable, path, strings.Join(s.roots, ", "))
+		return fmt.Errorf(
+			"%w: %s is not inside a folder for sources (%s). The operator sets these with --source-roots",
+			source.ErrUnavailable,
+			path,
+			strings.Join(s.roots, ", "),
+		)
 	}
 	return s.notOurs(path, real)
 }

@@ -22,7 +22,11 @@ import (
 // errNotYours refuses a statement that would leave a row which the row policies
 // do not let through, or whose key is taken: in the same words, for the key may
 // be that of a row which is not there for the session.
-var errNotYours = fault.New(fault.Refused, "row_policy", "a row that this would leave is not yours to write: a row policy does not allow it, its key is taken, or the row that it refers to is not there; nothing was changed")
+var errNotYours = fault.New(
+	fault.Refused,
+	"row_policy",
+	"a row that this would leave is not yours to write: a row policy does not allow it, its key is taken, or the row that it refers to is not there; nothing was changed",
+)
 
 // refusedKey reports whether the database refused a key that could be that of a
 // hidden row, or lead to one.
@@ -38,12 +42,25 @@ func refusedKey(plan *emit.Plan, err error) bool {
 // write runs a statement that changes rows: as the caller, in one transaction,
 // recorded before it is made to last. From another's standpoint nothing is
 // changed.
-func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.Viewer, in wire.QueryRequest, plan *emit.Plan, lane *access.Object, record *store.Record) (wire.Result, error) {
+func (s *Service) write(
+	ctx context.Context,
+	c identity.Caller,
+	p *identity.Viewer,
+	in wire.QueryRequest,
+	plan *emit.Plan,
+	lane *access.Object,
+	record *store.Record,
+) (wire.Result, error) {
 	started := time.Now()
 	record.Action = audit.Write
 	p.Touch(record, Objects(plan))
 	if p.Other {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "standpoint", "rows are changed as yourself; you are viewing as %s. Return to your own view first", p.Words))
+		return wire.Result{}, s.identity.RefuseFrom(
+			c,
+			p,
+			record,
+			fault.New(fault.Invalid, "standpoint", "rows are changed as yourself; you are viewing as %s. Return to your own view first", p.Words),
+		)
 	}
 	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standpoint: p.Words, Lane: lane.Name}
 	args := source.Bind(plan.Args, s.Facts(started))
@@ -78,10 +95,20 @@ func (s *Service) write(ctx context.Context, c identity.Caller, p *identity.View
 			return nil
 		}
 		if size += rowSize(row); size > lane.Limits.Bytes {
-			return fault.New(fault.Invalid, "too_large", "RETURNING gives more than the %d bytes that the lane allows; nothing was changed", lane.Limits.Bytes)
+			return fault.New(
+				fault.Invalid,
+				"too_large",
+				"RETURNING gives more than the %d bytes that the lane allows; nothing was changed",
+				lane.Limits.Bytes,
+			)
 		}
 		if len(out.Rows) == lane.Limits.Rows {
-			return fault.New(fault.Invalid, "too_many_rows", "RETURNING gives more than the %d rows that the lane allows; nothing was changed", lane.Limits.Rows)
+			return fault.New(
+				fault.Invalid,
+				"too_many_rows",
+				"RETURNING gives more than the %d rows that the lane allows; nothing was changed",
+				lane.Limits.Rows,
+			)
 		}
 		out.Rows = append(out.Rows, append([]any(nil), row...))
 		return nil

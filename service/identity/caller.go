@@ -42,7 +42,12 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	who := pair{userRef(name), audit.Bounded(address, mostName)}
 	signedIn := func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) }
 	if wait := s.attempt.wait(who, now, signedIn); wait > 0 {
-		return "", out, fault.New(fault.TooMany, "too_many_attempts", "too many attempts to sign in; wait %s", max(wait.Round(time.Second), time.Second))
+		return "", out, fault.New(
+			fault.TooMany,
+			"too_many_attempts",
+			"too many attempts to sign in; wait %s",
+			max(wait.Round(time.Second), time.Second),
+		)
 	}
 	st := s.platform.Current()
 	var id access.SubjectID

@@ -42,7 +42,9 @@ func (s *Service) Fixes(p *Viewer, privilege access.Privilege, id access.ObjectI
 			w.Grants = append(w.Grants, wire.GrantRequest{Privileges: []string{n.Privilege.String()}, Object: path, Subjects: []string{to}})
 		}
 		if last := f.Grants[len(f.Grants)-1]; len(f.Grants) > 1 && last.Privilege == privilege && last.Object == id {
-			w.Grants = []wire.GrantRequest{{Privileges: []string{privilege.String()}, Object: p.Model.Path(id), Subjects: []string{to}, WithEntry: true}}
+			w.Grants = []wire.GrantRequest{
+				{Privileges: []string{privilege.String()}, Object: p.Model.Path(id), Subjects: []string{to}, WithEntry: true},
+			}
 		}
 		w.Says = "grant " + strings.Join(parts, ", ") + " to " + to
 		out = append(out, w)

@@ -56,7 +56,13 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	if err := s.store.ChangePassword(ctx, store.HashPassword(in.New), c.token); err != nil {
 		return wire.Changed{}, err
 	}
-	return wire.Changed{Revision: st.Revision, Done: true, Says: []string{"changed your password"}, Notes: []string{"your other sessions have ended; named tokens stay"}, Effects: []wire.Effect{}}, nil
+	return wire.Changed{
+		Revision: st.Revision,
+		Done:     true,
+		Says:     []string{"changed your password"},
+		Notes:    []string{"your other sessions have ended; named tokens stay"},
+		Effects:  []wire.Effect{},
+	}, nil
 }
 
 const ShortestPassword = 8
@@ -106,7 +112,13 @@ func (s *Service) account(st *platform.State, c Caller, ref string) (access.Subj
 }
 
 func wireToken(st *platform.State, c Caller, t store.Token) wire.Token {
-	w := wire.Token{ID: t.ID(), Name: t.Name, Subject: st.Model.Ref(access.SubjectID(t.Subject)), Session: t.Kind == store.SessionToken, Current: t.Hash == c.token.Hash}
+	w := wire.Token{
+		ID:      t.ID(),
+		Name:    t.Name,
+		Subject: st.Model.Ref(access.SubjectID(t.Subject)),
+		Session: t.Kind == store.SessionToken,
+		Current: t.Hash == c.token.Hash,
+	}
 	w.Created, _ = time.Parse(time.RFC3339, t.Created)
 	w.Expires, _ = time.Parse(time.RFC3339, t.Expires)
 	return w
@@ -150,7 +162,13 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 	}
 	for _, t := range held {
 		if t.Kind == store.NamedToken && t.Name == in.Name {
-			return wire.NewToken{}, fault.New(fault.Conflict, "exists", "%s has a token named %s already; end it first, or choose another name", st.Model.Ref(id), in.Name)
+			return wire.NewToken{}, fault.New(
+				fault.Conflict,
+				"exists",
+				"%s has a token named %s already; end it first, or choose another name",
+				st.Model.Ref(id),
+				in.Name,
+			)
 		}
 	}
 	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Token, Decision: audit.Allowed,

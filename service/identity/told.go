@@ -56,8 +56,20 @@ func (s *Service) ToldIn(st *platform.State, c Caller, err error) *fault.Error {
 }
 
 // fixedKinds are the kinds of names that are the same on every platform.
-var fixedKinds = []string{"kind of commands", "kind of condition", "kind of policy", "kind of subject", "level", "mode", "period", "privilege", "privilege or bundle",
-	"status", "thing to do with a label", "treatment"}
+var fixedKinds = []string{
+	"kind of commands",
+	"kind of condition",
+	"kind of policy",
+	"kind of subject",
+	"level",
+	"mode",
+	"period",
+	"privilege",
+	"privilege or bundle",
+	"status",
+	"thing to do with a label",
+	"treatment",
+}
 
 // toldOfQuery is told for the errors of statements. Which policy closes a table, and
 // over which of its columns, and what closes a view, is for who reviews them.

@@ -66,5 +66,10 @@ func (p *Platform) Stale(ctx context.Context, now *State, seen int64) error {
 	for _, e := range entries {
 		between = append(between, fmt.Sprintf("revision %d by %s", e.Revision, e.Actor))
 	}
-	return fault.New(fault.Stale, "stale", "the model has changed since you looked (%s); look again, then repeat the change", strings.Join(between, ", "))
+	return fault.New(
+		fault.Stale,
+		"stale",
+		"the model has changed since you looked (%s); look again, then repeat the change",
+		strings.Join(between, ", "),
+	)
 }

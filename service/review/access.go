@@ -60,7 +60,13 @@ func orPlatform(path string) string {
 // access says what a standpoint can do with one object.
 func (s *Service) access(p *identity.Viewer, o *access.Object, paths bool) wire.Access {
 	v := p.Resolve(o.ID)
-	a := wire.Access{Subject: p.Words, Object: p.Model.Path(o.ID), Kind: o.Kind.String(), Privileges: privilegeNames(v.Allowed), Bands: bandsOf(p, o.ID)}
+	a := wire.Access{
+		Subject:    p.Words,
+		Object:     p.Model.Path(o.ID),
+		Kind:       o.Kind.String(),
+		Privileges: privilegeNames(v.Allowed),
+		Bands:      bandsOf(p, o.ID),
+	}
 	if o.Kind == access.View && v.Allowed.Has(access.Select) {
 		a.Rows = leftBy(p, o).says
 	} else if o.Kind.IsRelation() && v.Allowed.Has(access.Select) {

@@ -58,7 +58,13 @@ func (s *Service) compared(sides [2]*identity.Viewer, o *access.Object, told *to
 	if va.Held|vb.Held == 0 {
 		return item, false
 	}
-	item = wire.Compared{Object: sides[0].Model.Path(o.ID), Kind: o.Kind.String(), A: s.access(sides[0], o, false), B: s.access(sides[1], o, false), Grants: []int{}}
+	item = wire.Compared{
+		Object: sides[0].Model.Path(o.ID),
+		Kind:   o.Kind.String(),
+		A:      s.access(sides[0], o, false),
+		B:      s.access(sides[1], o, false),
+		Grants: []int{},
+	}
 	item.OnlyA = privilegeNames(va.Allowed &^ vb.Allowed)
 	item.OnlyB = privilegeNames(vb.Allowed &^ va.Allowed)
 	item.Grants = append(s.making(sides[0], va.Allowed&^vb.Allowed, o.ID, told), s.making(sides[1], vb.Allowed&^va.Allowed, o.ID, told)...)

@@ -24,7 +24,16 @@ type comparison struct {
 type difference struct{ what, on, within, how string }
 
 // onRelations are the privileges that effects are told of, relation by relation.
-var onRelations = access.Set(access.Select, access.Insert, access.Update, access.Delete, access.References, access.Describe, access.Reveal, access.Manage)
+var onRelations = access.Set(
+	access.Select,
+	access.Insert,
+	access.Update,
+	access.Delete,
+	access.References,
+	access.Describe,
+	access.Reveal,
+	access.Manage,
+)
 
 // onViews are those of them that come to something on a view.
 var onViews = access.Set(access.Select, access.Describe, access.Manage)

@@ -20,7 +20,12 @@ const mostCompared = 50_000
 // the changes can touch, the relations they can touch whose bands differ. Who
 // passes on a right without reviewing its object is not told what others have.
 // More says that there was more to compare than is bearable.
-func (s *Service) Effects(before, after *platform.State, changes []platform.Change, caller identity.Caller, now time.Time) (effects []wire.Effect, more bool) {
+func (s *Service) Effects(
+	before, after *platform.State,
+	changes []platform.Change,
+	caller identity.Caller,
+	now time.Time,
+) (effects []wire.Effect, more bool) {
 	touched := map[access.SubjectID]map[access.ObjectID]bool{}
 	reviewed := map[access.ObjectID]bool{}
 	compared := 0

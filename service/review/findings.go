@@ -38,14 +38,24 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	if administrators < 1 {
 		administrators = fewAdministrators
 	}
-	if kept := s.found.Load(); kept != nil && kept.revision == st.Revision && kept.administrators == administrators && time.Since(kept.at) < keepFindings {
+	if kept := s.found.Load(); kept != nil && kept.revision == st.Revision && kept.administrators == administrators &&
+		time.Since(kept.at) < keepFindings {
 		return kept.list, nil
 	}
 	canSignIn, err := s.store.CanSignIn(ctx, time.Now())
 	if err != nil {
 		return out, err
 	}
-	f := &finder{s: s, st: st, now: time.Now(), out: &out.Items, census: st.Census(time.Now()), count: map[string]int{}, ending: map[access.SubjectID]int{}, canSignIn: canSignIn}
+	f := &finder{
+		s:         s,
+		st:        st,
+		now:       time.Now(),
+		out:       &out.Items,
+		census:    st.Census(time.Now()),
+		count:     map[string]int{},
+		ending:    map[access.SubjectID]int{},
+		canSignIn: canSignIn,
+	}
 	st.Model.EachGrant(f.grant)
 	for _, subject := range st.Model.Subjects(0) {
 		f.subject(subject)
@@ -99,7 +109,12 @@ func (f *finder) add(kind, subject, object, says, why string, fixes ...wire.Fix)
 func (f *finder) policies() {
 	broken := func(kind, name, on string, err error) {
 		if err != nil {
-			f.add("broken", "", on, fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err), "its table is closed until somebody edits or stops the policy",
+			f.add(
+				"broken",
+				"",
+				on,
+				fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err),
+				"its table is closed until somebody edits or stops the policy",
 				policyFixes(kind, name)...)
 		}
 	}
@@ -127,8 +142,13 @@ func (f *finder) lent(kind string, p *policy.Scope, on string) {
 		if err == nil && writer.Resolve(id).Allowed.Has(access.Manage) {
 			continue
 		}
-		f.add("lent", f.st.Model.Ref(p.Writer), on, fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.Model.Path(id), f.st.Model.Ref(p.Writer)),
-			"the policy still shows data from that table, although its writer has lost the right to", policyFixes(kind, p.Name)...)
+		f.add(
+			"lent",
+			f.st.Model.Ref(p.Writer),
+			on,
+			fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.Model.Path(id), f.st.Model.Ref(p.Writer)),
+			"the policy still shows data from that table, although its writer has lost the right to",
+			policyFixes(kind, p.Name)...)
 	}
 }
 
@@ -146,8 +166,14 @@ func (f *finder) uncovered() {
 		}
 		for _, id := range f.st.Policies.Bearing(m, label.ID) {
 			if len(f.st.Treating(id)) == 0 {
-				f.add("uncovered", "", m.Path(m.Object(id).Parent), fmt.Sprintf("%s has %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
-					"everyone who has SELECT on it sees it in clear", wire.Fix{Says: "add a column policy for " + m.Path(label.ID), Treat: m.Path(label.ID)})
+				f.add(
+					"uncovered",
+					"",
+					m.Path(m.Object(id).Parent),
+					fmt.Sprintf("%s has %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
+					"everyone who has SELECT on it sees it in clear",
+					wire.Fix{Says: "add a column policy for " + m.Path(label.ID), Treat: m.Path(label.ID)},
+				)
 			}
 		}
 	}
@@ -189,7 +215,14 @@ func (f *finder) grant(g *access.Grant) {
 		f.add("broad", to, on, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, present and future", revoke)
 	}
 	if other != nil {
-		f.add("redundant", to, on, says+" adds nothing", fmt.Sprintf("%s on %s to %s gives the same", m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)), revoke)
+		f.add(
+			"redundant",
+			to,
+			on,
+			says+" adds nothing",
+			fmt.Sprintf("%s on %s to %s gives the same", m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)),
+			revoke,
+		)
 	}
 }
 
@@ -206,15 +239,37 @@ func (f *finder) covering(g *access.Grant) *access.Grant {
 func (f *finder) subject(subject *access.Subject) {
 	m, ref := f.st.Model, subject.Ref()
 	remove := wire.Fix{Says: "remove " + ref, Remove: ref}
-	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator && f.census.CountHolders(subject.ID) == 0 {
-		f.add("no_holders", ref, "", ref+" has no members", "its grants have no effect now, and take effect for the next member, whoever that is", remove)
+	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator &&
+		f.census.CountHolders(subject.ID) == 0 {
+		f.add(
+			"no_holders",
+			ref,
+			"",
+			ref+" has no members",
+			"its grants have no effect now, and take effect for the next member, whoever that is",
+			remove,
+		)
 	}
 	if has := m.CountGrantsTo(subject.ID) + len(subject.Memberships); subject.Acts() && has > 0 {
 		switch {
 		case subject.Disabled:
-			f.add("no_sign_in", ref, "", fmt.Sprintf("%s is disabled and has %s", ref, say.Count(has, "right")), "they return, unreviewed, when the account is enabled again", remove)
+			f.add(
+				"no_sign_in",
+				ref,
+				"",
+				fmt.Sprintf("%s is disabled and has %s", ref, say.Count(has, "right")),
+				"they return, unreviewed, when the account is enabled again",
+				remove,
+			)
 		case !f.canSignIn[uint32(subject.ID)]:
-			f.add("no_sign_in", ref, "", fmt.Sprintf("%s has %s, and neither a password nor a token", ref, say.Count(has, "right")), "nobody can use them now; whoever sets a password for it can", remove)
+			f.add(
+				"no_sign_in",
+				ref,
+				"",
+				fmt.Sprintf("%s has %s, and neither a password nor a token", ref, say.Count(has, "right")),
+				"nobody can use them now; whoever sets a password for it can",
+				remove,
+			)
 		}
 	}
 	for _, e := range subject.Memberships {
@@ -246,7 +301,8 @@ func (f *finder) alike() {
 			if older.ID > newer.ID {
 				older, newer = newer, older
 			}
-			if older == newer || told[other.Name] || levenshtein.Distance(older.Name, newer.Name, nil) != 1 || digits(older.Name) != digits(newer.Name) {
+			if older == newer || told[other.Name] || levenshtein.Distance(older.Name, newer.Name, nil) != 1 ||
+				digits(older.Name) != digits(newer.Name) {
 				continue
 			}
 			told[other.Name] = true
@@ -301,7 +357,16 @@ func (f *finder) administrators(few int) {
 		return true
 	})
 	if len(names) > few {
-		f.add("administrators", access.Administrator, "platform", fmt.Sprintf("%d subjects are administrators: %s", len(names), strings.Join(names, ", ")),
-			fmt.Sprintf("more than %d; each can grant themself everything", few), wire.Fix{Says: "take " + access.Administrator + " from somebody", Take: &wire.Member{Of: access.Administrator}})
+		f.add(
+			"administrators",
+			access.Administrator,
+			"platform",
+			fmt.Sprintf("%d subjects are administrators: %s", len(names), strings.Join(names, ", ")),
+			fmt.Sprintf(
+				"more than %d; each can grant themself everything",
+				few,
+			),
+			wire.Fix{Says: "take " + access.Administrator + " from somebody", Take: &wire.Member{Of: access.Administrator}},
+		)
 	}
 }

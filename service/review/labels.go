@@ -71,7 +71,13 @@ func (s *Service) LabelledColumns(c identity.Caller, label string, uncovered boo
 }
 
 func labelled(s *platform.State, id access.ObjectID) wire.LabelledColumn {
-	w := wire.LabelledColumn{Column: s.Model.Path(id), Type: s.Model.Object(id).Type, Labels: []string{}, From: []string{}, Policies: append([]string{}, s.Treating(id)...)}
+	w := wire.LabelledColumn{
+		Column:   s.Model.Path(id),
+		Type:     s.Model.Object(id).Type,
+		Labels:   []string{},
+		From:     []string{},
+		Policies: append([]string{}, s.Treating(id)...),
+	}
 	strictest := 0
 	for _, label := range s.Policies.Labels(s.Model, id) {
 		o := s.Model.Object(label)

@@ -125,8 +125,11 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 		if o.Kind == access.View {
 			treatment, says = "as in its tables", "as in its tables"
 		}
-		views = append(views, wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
-			Treatment: treatment, Says: says, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: labelsOf(p, id)})
+		views = append(
+			views,
+			wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
+				Treatment: treatment, Says: says, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: labelsOf(p, id)},
+		)
 	}
 	return views
 }

@@ -130,7 +130,14 @@ func columnNames(m *access.Model, ids []access.ObjectID) []string {
 }
 
 func wirePolicy(m *access.Model, p *policy.Scope) wire.Policy {
-	w := wire.Policy{Name: p.Name, For: []string{}, Except: []string{}, Purposes: append([]string{}, p.Purposes...), Status: string(p.Status), Comment: p.Comment}
+	w := wire.Policy{
+		Name:     p.Name,
+		For:      []string{},
+		Except:   []string{},
+		Purposes: append([]string{}, p.Purposes...),
+		Status:   string(p.Status),
+		Comment:  p.Comment,
+	}
 	for _, id := range p.For {
 		w.For = append(w.For, m.Ref(id))
 	}

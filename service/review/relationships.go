@@ -25,7 +25,8 @@ func (s *Service) Relationships(c identity.Caller, table string) (wire.List[wire
 		only = o.ID
 	}
 	for _, r := range st.Policies.Relationships() {
-		if !s.identity.ReviewsObject(st, c, r.Child) || !s.identity.ReviewsObject(st, c, r.Parent) || only != 0 && r.Child != only && r.Parent != only {
+		if !s.identity.ReviewsObject(st, c, r.Child) || !s.identity.ReviewsObject(st, c, r.Parent) ||
+			only != 0 && r.Child != only && r.Parent != only {
 			continue
 		}
 		w := wire.Relationship{From: st.Model.PathsOf(r.From), To: st.Model.PathsOf(r.To), Declared: r.Declared, Followed: []string{}}

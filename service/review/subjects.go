@@ -29,7 +29,8 @@ func (s *Service) Subjects(c identity.Caller, q SubjectSearch) (wire.List[wire.S
 	reviews := s.identity.Reviews(st, c)
 	most := pageOf(q.Limit)
 	for _, subject := range st.Model.Subjects(0) {
-		if q.Kind != "" && subject.Kind.String() != q.Kind || !reviews && !own.Holds(subject.ID) || q.After != "" && access.CompareRefs(subject.Ref(), q.After) <= 0 {
+		if q.Kind != "" && subject.Kind.String() != q.Kind || !reviews && !own.Holds(subject.ID) ||
+			q.After != "" && access.CompareRefs(subject.Ref(), q.After) <= 0 {
 			continue
 		}
 		if len(out.Items) == most {

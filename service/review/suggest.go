@@ -161,7 +161,12 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	plan, err := emit.Make(fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(names, ", "), st.Model.Path(table.ID), sampledRows), nil, rights, &policy.Set{})
+	plan, err := emit.Make(
+		fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(names, ", "), st.Model.Path(table.ID), sampledRows),
+		nil,
+		rights,
+		&policy.Set{},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,12 @@ func (s *Service) verify(c identity.Caller, what string, check func() (int64, st
 		return wire.Verification{}, err
 	}
 	if !own.Resolve(access.PlatformID).Allowed.Has(access.Audit) {
-		return wire.Verification{}, s.identity.Refuse(c, audit.Review, "a verification of the "+what, identity.Wants(st, access.Audit, access.PlatformID))
+		return wire.Verification{}, s.identity.Refuse(
+			c,
+			audit.Review,
+			"a verification of the "+what,
+			identity.Wants(st, access.Audit, access.PlatformID),
+		)
 	}
 	n, last, err := check()
 	out := wire.Verification{Chain: what, Entries: n, Last: last.Number, Hash: last.Hash, Holds: err == nil}

@@ -10,7 +10,14 @@ import (
 
 // viewOf describes a view; a sealed one's text is for who may describe it.
 func viewOf(p *identity.Viewer, o *access.Object) *wire.View {
-	w := &wire.View{Path: p.Model.Path(o.ID), Text: o.View.Text, Rights: string(o.View.Rights), Sealed: o.View.Sealed, Owner: p.Model.Ref(o.Owner), Columns: []string{}}
+	w := &wire.View{
+		Path:    p.Model.Path(o.ID),
+		Text:    o.View.Text,
+		Rights:  string(o.View.Rights),
+		Sealed:  o.View.Sealed,
+		Owner:   p.Model.Ref(o.Owner),
+		Columns: []string{},
+	}
 	v := p.Resolve(o.ID)
 	if !v.Allowed.Has(access.Describe) && (o.View.Sealed || !v.Allowed.Has(access.Select)) {
 		w.Text = ""

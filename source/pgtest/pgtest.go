@@ -86,7 +86,21 @@ func Run() (s *Server, err error) {
 		return nil, err
 	}
 	s.serve = func() *exec.Cmd {
-		return command("postgres", "-D", data, "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "autovacuum=off")
+		return command(
+			"postgres",
+			"-D",
+			data,
+			"-p",
+			port,
+			"-c",
+			"listen_addresses=127.0.0.1",
+			"-c",
+			"unix_socket_directories=",
+			"-c",
+			"fsync=off",
+			"-c",
+			"autovacuum=off",
+		)
 	}
 	s.URL = fmt.Sprintf("postgresql://postgres@127.0.0.1:%s/postgres?sslmode=disable", port)
 	if s.DB, err = sql.Open("pgx", s.URL); err != nil {

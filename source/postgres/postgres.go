@@ -50,7 +50,9 @@ func Check(text string) error {
 		return errors.New("a PostgreSQL source is given as postgresql://ACCOUNT@HOST:PORT/DATABASE")
 	}
 	if _, has := u.User.Password(); has || u.Query().Has("password") || u.Query().Has("sslpassword") {
-		return errors.New("the URL is kept and shown, so it must not hold the password: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file that only the service can read, and add ?passfile=FILE to the URL")
+		return errors.New(
+			"the URL is kept and shown, so it must not hold the password: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file that only the service can read, and add ?passfile=FILE to the URL",
+		)
 	}
 	if _, err := pgxpool.ParseConfig(text); err != nil {
 		return fmt.Errorf("the URL cannot be read: %w", err)
@@ -257,7 +259,8 @@ func told(err error) error {
 func isNetwork(err error) bool {
 	var connect *pgconn.ConnectError
 	var network net.Error
-	return errors.As(err, &connect) || errors.As(err, &network) && !errors.Is(err, context.DeadlineExceeded) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed)
+	return errors.As(err, &connect) || errors.As(err, &network) && !errors.Is(err, context.DeadlineExceeded) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, net.ErrClosed)
 }
 
 // value takes what the driver gives to the column's type. What is no number or
@@ -311,11 +314,33 @@ func finite(x float64) any {
 
 // types are the types that the language has, by PostgreSQL's names for its own;
 // declared are those that it has another type for.
-var types = map[string]string{"bool": "boolean", "int8": "bigint", "int4": "bigint", "int2": "bigint", "float8": "double precision", "float4": "double precision",
-	"numeric": "double precision", "text": "text", "varchar": "text", "bpchar": "text", "uuid": "text", "date": "date", "timestamp": "timestamp", "timestamptz": "timestamp"}
+var types = map[string]string{
+	"bool":        "boolean",
+	"int8":        "bigint",
+	"int4":        "bigint",
+	"int2":        "bigint",
+	"float8":      "double precision",
+	"float4":      "double precision",
+	"numeric":     "double precision",
+	"text":        "text",
+	"varchar":     "text",
+	"bpchar":      "text",
+	"uuid":        "text",
+	"date":        "date",
+	"timestamp":   "timestamp",
+	"timestamptz": "timestamp",
+}
 
-var declared = map[string]string{"int4": "integer", "int2": "smallint", "float4": "real", "numeric": "numeric", "varchar": "character varying", "bpchar": "character",
-	"uuid": "uuid", "timestamptz": "timestamp with time zone"}
+var declared = map[string]string{
+	"int4":        "integer",
+	"int2":        "smallint",
+	"float4":      "real",
+	"numeric":     "numeric",
+	"varchar":     "character varying",
+	"bpchar":      "character",
+	"uuid":        "uuid",
+	"timestamptz": "timestamp with time zone",
+}
 
 // Scan lists the tables that the account may read. Partitions and tables that
 // inherit from another are left out: their rows are rows of that other, and a

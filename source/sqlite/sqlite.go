@@ -194,7 +194,10 @@ func (c *connector) Connect(context.Context) (driver.Conn, error) {
 		conn.SetLimit(sqlite3.SQLITE_LIMIT_LIKE_PATTERN_LENGTH, query.MostPattern)
 		conn.SetLimit(sqlite3.SQLITE_LIMIT_ATTACHED, len(c.schemas)) // and no file more
 		only := map[string]string{"ro": "ON", "rw": "OFF"}[c.mode]
-		_, err := conn.Exec("PRAGMA query_only = "+only+"; PRAGMA case_sensitive_like = ON; PRAGMA foreign_keys = ON; PRAGMA trusted_schema = OFF", nil)
+		_, err := conn.Exec(
+			"PRAGMA query_only = "+only+"; PRAGMA case_sensitive_like = ON; PRAGMA foreign_keys = ON; PRAGMA trusted_schema = OFF",
+			nil,
+		)
 		return err
 	}}
 	return d.Open("file::memory:?_busy_timeout=2000")
@@ -214,7 +217,11 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	var tables []source.Table
 	for _, schema := range s.schemas {
 		var names []string
-		err := db.SelectContext(ctx, &names, "SELECT name FROM "+quote(schema)+".sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name")
+		err := db.SelectContext(
+			ctx,
+			&names,
+			"SELECT name FROM "+quote(schema)+".sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name",
+		)
 		if err != nil {
 			return nil, unavailable(err)
 		}
@@ -296,7 +303,13 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 	for i, c := range found {
 		// An INTEGER PRIMARY KEY is the row's number and never NULL.
 		typ := typeName(c.Type)
-		columns[i] = source.Column{Name: c.Name, Type: typ, NotNull: c.NotNull || c.PK > 0 && typ == "bigint", Key: c.PK > 0, Unique: all || unique[c.Name]}
+		columns[i] = source.Column{
+			Name:    c.Name,
+			Type:    typ,
+			NotNull: c.NotNull || c.PK > 0 && typ == "bigint",
+			Key:     c.PK > 0,
+			Unique:  all || unique[c.Name],
+		}
 	}
 	return columns, err
 }
@@ -305,7 +318,14 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 // them where a key is of an expression.
 func (s *Source) unique(ctx context.Context, db *sqlx.DB, schema, table string) (columns map[string]bool, all bool, err error) {
 	var names []sql.NullString
-	err = db.SelectContext(ctx, &names, `SELECT i.name FROM pragma_index_list(?, ?) l JOIN pragma_index_info(l.name, ?) i WHERE l."unique" AND l.origin <> 'pk'`, table, schema, schema)
+	err = db.SelectContext(
+		ctx,
+		&names,
+		`SELECT i.name FROM pragma_index_list(?, ?) l JOIN pragma_index_info(l.name, ?) i WHERE l."unique" AND l.origin <> 'pk'`,
+		table,
+		schema,
+		schema,
+	)
 	columns = map[string]bool{}
 	for _, name := range names {
 		columns[name.String] = true
@@ -376,7 +396,8 @@ func (s *Source) run(ctx context.Context, text string, args []any, columns []que
 		return err
 	}
 	rows, err := stmt.QueryContext(ctx, args...)
-	if err != nil && strings.HasPrefix(err.Error(), "sql: ") && strings.HasSuffix(err.Error(), " is closed") { // others, or other files, took its place meanwhile
+	if err != nil && strings.HasPrefix(err.Error(), "sql: ") &&
+		strings.HasSuffix(err.Error(), " is closed") { // others, or other files, took its place meanwhile
 		var db *sqlx.DB
 		if db, err = s.connect(); err == nil {
 			rows, err = db.QueryContext(ctx, text, args...)
@@ -447,8 +468,14 @@ func refusedByTable(err error) error {
 	if !errors.As(err, &e) || e.Code != sqlite3.ErrConstraint {
 		return unavailable(err)
 	}
-	kinds := map[sqlite3.ErrNoExtended]string{sqlite3.ErrConstraintNotNull: "NOT NULL", sqlite3.ErrConstraintUnique: "UNIQUE", sqlite3.ErrConstraintPrimaryKey: "PRIMARY KEY",
-		sqlite3.ErrConstraintRowID: "PRIMARY KEY", sqlite3.ErrConstraintForeignKey: "FOREIGN KEY", sqlite3.ErrConstraintCheck: "CHECK"}
+	kinds := map[sqlite3.ErrNoExtended]string{
+		sqlite3.ErrConstraintNotNull:    "NOT NULL",
+		sqlite3.ErrConstraintUnique:     "UNIQUE",
+		sqlite3.ErrConstraintPrimaryKey: "PRIMARY KEY",
+		sqlite3.ErrConstraintRowID:      "PRIMARY KEY",
+		sqlite3.ErrConstraintForeignKey: "FOREIGN KEY",
+		sqlite3.ErrConstraintCheck:      "CHECK",
+	}
 	return &source.Constraint{Kind: kinds[e.ExtendedCode]}
 }
 
