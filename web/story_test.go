@@ -145,6 +145,33 @@ func TestLive(t *testing.T) {
 	run(t, ctx, sees("made_elsewhere"))
 }
 
+// TestFirstSteps follows the list of a new platform: a step that is taken is marked.
+func TestFirstSteps(t *testing.T) {
+	server := demotest.StartEmpty(t)
+	ctx := browser(t, false)
+	done := func(step string) chromedp.Action {
+		return chromedp.WaitVisible(`//section[@aria-label="First steps"]//li[contains(., "`+step+`")][contains(., "done")]`, chromedp.BySearch)
+	}
+	run(t, ctx, signIn(server, "opal"), sees("First steps"), sees("a folder of SQLite files, or a PostgreSQL database"))
+	if got := strings.Join(texts(t, ctx, `section[aria-label="First steps"] li`), "|"); strings.Contains(got, "done") || strings.Count(got, "|") != 6 {
+		t.Errorf("on an empty platform: %s", got)
+	}
+	opal := demotest.SignIn(t, server, "opal")
+	for _, subject := range []string{"user:flint", "role:reader"} {
+		if _, err := client.Send[wire.Changed](t.Context(), opal, "POST", "/subjects", wire.SubjectRequest{Subject: subject}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	run(t, ctx, done("Add people"), done("Make a role"))
+	if _, err := client.Send[wire.Changed](t.Context(), opal, "POST", "/memberships", wire.Member{Member: "user:flint", Of: "role:reader"}); err != nil {
+		t.Fatal(err)
+	}
+	run(t, ctx, done("Give it to somebody"))
+	// The demo is past them.
+	run(t, ctx, chromedp.Navigate(demotest.Start(t)), chromedp.SendKeys(`input[name=user]`, "opal", chromedp.ByQuery), chromedp.SendKeys(`input[name=password]`, "northmark\n", chromedp.ByQuery),
+		sees("Findings"), sees("can't enter survey.licensing"), chromedp.WaitNotPresent(`section[aria-label="First steps"]`, chromedp.ByQuery))
+}
+
 // TestKeys reaches the console by keyboard alone.
 func TestKeys(t *testing.T) {
 	server := demotest.Start(t)

@@ -123,7 +123,22 @@ func Open(t testing.TB, dir string) *service.Service {
 // returns its address.
 func Start(t testing.TB) string {
 	t.Helper()
-	server := api.New(Open(t, Folder(t)), slog.New(slog.DiscardHandler), false)
+	return serve(t, Open(t, Folder(t)))
+}
+
+// StartEmpty serves a platform that has nothing but its administrator, opal.
+func StartEmpty(t testing.TB) string {
+	t.Helper()
+	svc := Open(t, t.TempDir())
+	if _, err := svc.Admin.Bootstrap(context.Background(), "opal", demo.Password); err != nil {
+		t.Fatal(err)
+	}
+	return serve(t, svc)
+}
+
+func serve(t testing.TB, svc *service.Service) string {
+	t.Helper()
+	server := api.New(svc, slog.New(slog.DiscardHandler), false)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -3,6 +3,7 @@
   import { fetched } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
+  import FirstSteps from '../parts/FirstSteps.svelte'
   import FixButton from '../parts/FixButton.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
@@ -61,6 +62,7 @@
 <div class="h-full overflow-y-auto p-5">
   <h1 class="mb-3">Overview</h1>
   {#if problem}<Trouble {problem} />{/if}
+  {#if signed.session?.administrator}<FirstSteps />{/if}
   <div class="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-5 max-[1000px]:grid-cols-1">
     {#if signed.session?.reviewer}
       <section aria-label="Findings">
