@@ -52,7 +52,7 @@ func TestRightsInConsole(t *testing.T) {
 		chromedp.Click(`(//*[@role="status"]//button[normalize-space(.)="Undo"])[last()]`, chromedp.BySearch), noticed("granted writer on survey.assay.batches to user:marl"))
 
 	// A grant on which others rest.
-	run(t, ctx, chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants depend on it"), box("Revoke along with it"), says("also revoked: SELECT on survey.licensing.licences.id to user:tuff"), inDialog("Revoke"),
+	run(t, ctx, chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants depend on it"), box("Also revoke the grants"), says("also revoked: SELECT on survey.licensing.licences.id to user:tuff"), inDialog("Revoke"),
 		noticed("revoked SELECT on survey.licensing.licences from role:licensing_officer"))
 
 	// From a role's page: a grant on objects that are picked there.
@@ -67,7 +67,7 @@ func TestRightsInConsole(t *testing.T) {
 
 	// A person: name, attribute; then away.
 	run(t, ctx, chromedp.Navigate(server+"/subjects/user:slate"), button("Edit"), chromedp.SendKeys(`//*[@role="dialog"]//input[@aria-label="Values of districts"]`, ", north", chromedp.BySearch),
-		says("This would do"), inDialog("Save"), noticed("set the attribute districts of user:slate to basin, highland, north"))
+		says("What this would change"), inDialog("Save"), noticed("set the attribute districts of user:slate to basin, highland, north"))
 	run(t, ctx, button("Remove"), says("user:slate"), inDialog("Remove"), noticed("removed user:slate"))
 }
 

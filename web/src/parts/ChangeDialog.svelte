@@ -84,7 +84,7 @@
       <section class="rounded border border-line bg-raised p-2" aria-label="What this would do">
         {#if sentence}
           {#each would.says as line (line)}<p class="mb-1 first-letter:uppercase">{line}.</p>{/each}
-        {:else}<p class="mb-1 text-sm text-muted">This would do</p>{/if}
+        {:else}<p class="mb-1 text-sm text-muted">What this would change</p>{/if}
         <Effects changed={would} {none} />
       </section>
     {/if}

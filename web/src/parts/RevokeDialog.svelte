@@ -81,6 +81,6 @@
     >
   {/if}
   <label class="flex items-center gap-2"
-    ><input type="checkbox" bind:checked={cascade} /> Revoke along with it what others granted on the strength of it (cascade)</label
+    ><input type="checkbox" bind:checked={cascade} /> Also revoke the grants that depend on it (cascade)</label
   >
 </ChangeDialog>
