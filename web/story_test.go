@@ -31,8 +31,28 @@ func choose(label, ref string) chromedp.Tasks {
 	return chromedp.Tasks{
 		chromedp.Click(input, chromedp.ByQuery, chromedp.NodeVisible),
 		chromedp.SendKeys(input, ref, chromedp.ByQuery),
-		chromedp.Click(`//*[@role="option"][contains(., `+quote(ref)+`)]`, chromedp.BySearch, chromedp.NodeVisible),
+		take(ref),
 	}
+}
+
+// take clicks an option until its list is gone: the list can be drawn again, with other
+// subjects, between the mouse's way down and up.
+func take(ref string) chromedp.Action {
+	option := `//*[@role="option"][contains(., ` + quote(ref) + `)]`
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		for {
+			if err := chromedp.Click(option, chromedp.BySearch, chromedp.NodeVisible).Do(ctx); err != nil {
+				return err
+			}
+			if err := chromedp.Sleep(200 * time.Millisecond).Do(ctx); err != nil {
+				return err
+			}
+			var open bool
+			if err := chromedp.Evaluate(`!!document.querySelector('[role=option]')`, &open).Do(ctx); err != nil || !open {
+				return err
+			}
+		}
+	})
 }
 
 func link(text string) chromedp.Action {
