@@ -195,6 +195,12 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 	}
 	_, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "UPDATE survey.monitoring.readings SET district = 'basin' WHERE id < 2000"})
 	wants(t, err, fault.Refused, "is not yours to write")
+	// What one is told is one's own: another's refusal puts no reference into it.
+	first := fault.Of(err)
+	_, err = svc.Gateway.Query(ctx, jasper, wire.QueryRequest{SQL: fmt.Sprintf(insert, "")})
+	if second := wants(t, err, fault.Refused, "is not yours to write"); first.Reference == "" || first.Reference == second.Reference || first == second {
+		t.Errorf("two refusals are one: %s and %s", first.Reference, second.Reference)
+	}
 	if records, err := svc.Review.Records(ctx, caller(t, svc, "agate"), review.RecordSearch{Action: "write", Decision: "refused", Actor: "user:flint"}); err != nil || len(records.Items) < 3 {
 		t.Errorf("refusals on record: %d, %v", len(records.Items), err)
 	}

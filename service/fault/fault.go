@@ -54,8 +54,9 @@ func New(kind Kind, code, format string, args ...any) *Error {
 // ErrStopping says that the service is about to stop.
 var ErrStopping = errors.New("the service is stopping")
 
-// Of turns any error into what a caller is told of it. An error that it does not know
-// is a failure of the service's own, and its text is not told.
+// Of turns any error into what a caller is told of it: a value of the caller's own, which
+// it may add to, for one error can be told to many. An error that it does not know is a
+// failure of the service's own, and its text is not told.
 func Of(err error) *Error {
 	var e *Error
 	var notFound *access.NotFound
@@ -66,7 +67,8 @@ func Of(err error) *Error {
 	var unfit *source.Unfit
 	switch {
 	case errors.As(err, &e):
-		return e
+		own := *e
+		return &own
 	case errors.As(err, &notFound):
 		near := Nearest(notFound.Name, notFound.Known)
 		e = New(NotFound, "not_found", "%s%s", notFound.Error(), DidYouMean(near))

@@ -21,6 +21,7 @@ func (s *Service) Told(c Caller, err error) *fault.Error {
 	return s.ToldIn(s.platform.Current(), c, err)
 }
 
+// ToldIn is Told for what the caller may know in a state.
 func (s *Service) ToldIn(st *platform.State, c Caller, err error) *fault.Error {
 	if c.User == 0 || s.Reviews(st, c) {
 		return fault.Of(err)
@@ -35,7 +36,7 @@ func (s *Service) ToldIn(st *platform.State, c Caller, err error) *fault.Error {
 		if p.Code == "in_use" {
 			return fault.New(fault.Conflict, p.Code, "it is still in use; ask an administrator where")
 		}
-		return p
+		return fault.Of(p)
 	case errors.As(err, &notFound) && !slices.Contains(fixedKinds, notFound.Kind):
 		return s.notYours(st, c, notFound.Kind, notFound.Name)
 	case errors.As(err, &invalid):
