@@ -1,0 +1,103 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/fault"
+)
+
+func lane(queries, seconds int) *access.Object {
+	return &access.Object{ID: 7, Limits: access.Limits{Queries: queries, Seconds: seconds}}
+}
+
+// TestALaneLetsInNoMoreThanItMay has a second query wait until the first has left.
+func TestALaneLetsInNoMoreThanItMay(t *testing.T) {
+	traffic, one := newTraffic(), lane(1, 60)
+	_, leave, err := traffic.enter(t.Context(), one)
+	if err != nil || traffic.on(one.ID) != 1 {
+		t.Fatalf("%d on the lane, %v", traffic.on(one.ID), err)
+	}
+	entered := make(chan func())
+	go func() {
+		_, leave, err := traffic.enter(t.Context(), one)
+		if err != nil {
+			t.Error(err)
+		}
+		entered <- leave
+	}()
+	select {
+	case <-entered:
+		t.Fatal("a full lane let another in")
+	case <-time.After(50 * time.Millisecond):
+	}
+	leave()
+	select {
+	case leave = <-entered:
+	case <-time.After(5 * time.Second):
+		t.Fatal("nobody was let in when the lane was free")
+	}
+	leave()
+	if traffic.on(one.ID) != 0 || len(traffic.cancels) != 0 {
+		t.Errorf("%d on the lane and %d remembered when all have left", traffic.on(one.ID), len(traffic.cancels))
+	}
+}
+
+// TestWaitingEnds holds that who waits goes when their caller does, or when the lane's
+// seconds are over, and leaves nothing behind.
+func TestWaitingEnds(t *testing.T) {
+	traffic, one := newTraffic(), lane(1, 1)
+	bounded, leave, err := traffic.enter(t.Context(), one)
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone, stop := context.WithCancel(t.Context())
+	stop()
+	if _, _, err := traffic.enter(gone, one); !errors.Is(err, context.Canceled) {
+		t.Errorf("a caller who has gone waits: %v", err)
+	}
+	if _, _, err := traffic.enter(t.Context(), one); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("waiting longer than the lane's seconds: %v", err)
+	}
+	<-bounded.Done()
+	if !errors.Is(bounded.Err(), context.DeadlineExceeded) {
+		t.Errorf("what runs longer than the lane's seconds: %v", bounded.Err())
+	}
+	leave()
+	if len(traffic.cancels) != 0 {
+		t.Errorf("%d are remembered", len(traffic.cancels))
+	}
+}
+
+// TestStopping lets nothing begin, waits for what runs as long as it may, and then
+// cancels it.
+func TestStopping(t *testing.T) {
+	traffic, two := newTraffic(), lane(2, 60)
+	running, leave, err := traffic.enter(t.Context(), two)
+	if err != nil {
+		t.Fatal(err)
+	}
+	patience, done := context.WithTimeout(t.Context(), 30*time.Millisecond)
+	defer done()
+	traffic.close(patience)
+	if patience.Err() == nil {
+		t.Error("stopping did not wait for what runs")
+	}
+	if _, _, err := traffic.enter(t.Context(), two); !errors.Is(err, fault.ErrStopping) {
+		t.Errorf("a query begins while the service stops: %v", err)
+	}
+	if running.Err() != nil {
+		t.Errorf("what runs was cancelled too soon: %v", running.Err())
+	}
+	traffic.cancelAll()
+	select {
+	case <-running.Done():
+	case <-time.After(5 * time.Second):
+		t.Fatal("what runs was not cancelled")
+	}
+	leave()
+	traffic.close(t.Context()) // at once, for nothing runs
+}
