@@ -1,0 +1,165 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+
+	"gneiss/source"
+)
+
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// Scan lists the tables of all files.
+func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
+	db, err := s.connect()
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.broken)) {
+		return nil, fmt.Errorf("%w: the file of the schema %s cannot be read: %v", source.ErrUnavailable, name, s.broken[name])
+	}
+	var tables []source.Table
+	for _, schema := range s.schemas {
+		var names []string
+		err := db.SelectContext(
+			ctx,
+			&names,
+			"SELECT name FROM "+quote(schema)+".sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name",
+		)
+		if err != nil {
+			return nil, unavailable(err)
+		}
+		for _, name := range names {
+			columns, err := s.columns(ctx, db, schema, name)
+			if err != nil {
+				return nil, unavailable(err)
+			}
+			keys, err := s.foreignKeys(ctx, db, schema, name)
+			if err != nil {
+				return nil, unavailable(err)
+			}
+			tables = append(tables, source.Table{Schema: schema, Name: name, Columns: columns, Keys: keys})
+		}
+	}
+	for _, t := range tables {
+		for i, k := range t.Keys {
+			if len(k.To) == 0 { // it leads to the primary key, without saying so
+				t.Keys[i].To = primaryKey(tables, k)
+			}
+		}
+	}
+	for i := range tables {
+		tables[i].Keys = slices.DeleteFunc(tables[i].Keys, func(k source.ForeignKey) bool { return len(k.To) != len(k.Columns) })
+	}
+	return tables, nil
+}
+
+// foreignKeys lists those of a table; they stay within its file.
+func (s *Source) foreignKeys(ctx context.Context, db *sqlx.DB, schema, table string) ([]source.ForeignKey, error) {
+	var found []struct {
+		ID    int
+		Table string
+		From  string         `db:"from"`
+		To    sql.NullString `db:"to"`
+	}
+	err := db.SelectContext(ctx, &found, `SELECT id, "table", "from", "to" FROM pragma_foreign_key_list(?, ?) ORDER BY id DESC, seq`, table, schema)
+	var keys []source.ForeignKey
+	last := -1
+	for _, f := range found {
+		if f.ID != last {
+			keys = append(keys, source.ForeignKey{Schema: schema, Table: f.Table})
+			last = f.ID
+		}
+		k := &keys[len(keys)-1]
+		k.Columns = append(k.Columns, f.From)
+		if f.To.Valid {
+			k.To = append(k.To, f.To.String)
+		}
+	}
+	return keys, err
+}
+
+func primaryKey(tables []source.Table, k source.ForeignKey) []string {
+	var names []string
+	for _, t := range tables {
+		for _, c := range t.Columns {
+			if t.Schema == k.Schema && t.Name == k.Table && c.Key {
+				names = append(names, c.Name)
+			}
+		}
+	}
+	return names
+}
+
+func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string) ([]source.Column, error) {
+	var found []struct {
+		Name    string
+		Type    string
+		NotNull bool `db:"notnull"`
+		PK      int
+	}
+	err := db.SelectContext(ctx, &found, `SELECT name, type, "notnull", pk FROM pragma_table_info(?, ?) ORDER BY cid`, table, schema)
+	if err != nil {
+		return nil, err
+	}
+	unique, all, err := s.unique(ctx, db, schema, table)
+	columns := make([]source.Column, len(found))
+	for i, c := range found {
+		// An INTEGER PRIMARY KEY is the row's number and never NULL.
+		typ := typeName(c.Type)
+		columns[i] = source.Column{
+			Name:    c.Name,
+			Type:    typ,
+			NotNull: c.NotNull || c.PK > 0 && typ == "bigint",
+			Key:     c.PK > 0,
+			Unique:  all || unique[c.Name],
+		}
+	}
+	return columns, err
+}
+
+// unique finds the columns that a unique key besides the primary one is of; all of
+// them where a key is of an expression.
+func (s *Source) unique(ctx context.Context, db *sqlx.DB, schema, table string) (columns map[string]bool, all bool, err error) {
+	var names []sql.NullString
+	err = db.SelectContext(
+		ctx,
+		&names,
+		`SELECT i.name FROM pragma_index_list(?, ?) l JOIN pragma_index_info(l.name, ?) i WHERE l."unique" AND l.origin <> 'pk'`,
+		table,
+		schema,
+		schema,
+	)
+	columns = map[string]bool{}
+	for _, name := range names {
+		columns[name.String] = true
+		all = all || !name.Valid
+	}
+	return columns, all, err
+}
+
+// typeName maps a declared type to Gneiss's name for it.
+func typeName(declared string) string {
+	base, _, _ := strings.Cut(strings.ToLower(declared), "(")
+	switch strings.TrimSpace(base) {
+	case "integer", "int", "bigint", "smallint":
+		return "bigint"
+	case "real", "double", "double precision", "float", "numeric", "decimal":
+		return "double precision"
+	case "text", "varchar", "char", "character varying", "clob":
+		return "text"
+	case "boolean", "bool":
+		return "boolean"
+	case "date":
+		return "date"
+	case "timestamp", "datetime":
+		return "timestamp"
+	}
+	return declared
+}
