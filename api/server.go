@@ -45,6 +45,10 @@ type Server struct {
 // bodyLimit is the most that a request may have, in bytes.
 const bodyLimit = 4 << 20
 
+// headLimit is the most that a request's first line and headers may have, in bytes:
+// names and filters stand in them.
+const headLimit = 16 << 10
+
 // New makes the HTTP face of a service. Secure is whether it is reached by TLS.
 // Proxies are the addresses, or ranges of them, of proxies whose X-Forwarded-For is
 // believed.
@@ -52,14 +56,15 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 	srv := &Server{service: s, log: log, metrics: newMetrics(), secure: secure, proxies: prefixes(proxies),
 		streams: streams{of: map[access.SubjectID]int{}}, stopping: make(chan struct{})}
 	srv.app = fiber.New(fiber.Config{
-		AppName:      "gneiss",
-		Immutable:    true, // values outlive their request in caches and records
-		UnescapePath: true, // references and names stand in paths
-		BodyLimit:    bodyLimit,
-		ReadTimeout:  30 * time.Second,
-		WriteTimeout: 30 * time.Second, // of each write to a caller who does not read
-		IdleTimeout:  2 * time.Minute,
-		ErrorHandler: srv.failed,
+		AppName:        "gneiss",
+		Immutable:      true, // values outlive their request in caches and records
+		UnescapePath:   true, // references and names stand in paths
+		BodyLimit:      bodyLimit,
+		ReadBufferSize: headLimit,
+		ReadTimeout:    30 * time.Second,
+		WriteTimeout:   30 * time.Second, // of each write to a caller who does not read
+		IdleTimeout:    2 * time.Minute,
+		ErrorHandler:   srv.failed,
 	})
 	srv.app.Use(srv.observe, srv.headers, recover.New(recover.Config{EnableStackTrace: true, StackTraceHandler: srv.panicked}))
 	srv.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })

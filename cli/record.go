@@ -80,7 +80,7 @@ func (a *app) record(root *cobra.Command) {
 		},
 	}
 	c.Flags().StringVar(&actor, "who", "", "a subject: as itself, or stood in for")
-	c.Flags().StringVar(&action, "action", "", "query, write, preview, trial, matrix, sample, change or sign-in")
+	c.Flags().StringVar(&action, "action", "", "what the record is of, such as query, change or sign-in")
 	c.Flags().StringVar(&decision, "decision", "", "allowed, refused or failed")
 	c.Flags().StringVar(&contains, "contains", "", "a text in the statement, the objects or the reason")
 	c.Flags().StringVar(&label, "label", "", "a label that what was read or written has")

@@ -49,7 +49,7 @@ service can read, and name the file in the URL.`,
 				)
 			}
 			if len(g.rows) == 0 && a.output == "table" {
-				fmt.Fprintln(a.out, "No source is connected, or none is yours to see. Connect one: gneiss source add NAME LOCATION")
+				fmt.Fprintln(a.out, "No source is connected, or you may see none. Connect one: gneiss source add NAME LOCATION")
 				return nil
 			}
 			return a.show(list.Items, g)

@@ -81,7 +81,7 @@ func (a *app) listViews() *cobra.Command {
 				return err
 			}
 			if len(list.Items) == 0 && a.output == "table" {
-				fmt.Fprintln(a.out, "There are no views, or none is yours to see. Make one: gneiss view add SOURCE.SCHEMA.NAME 'SELECT …'")
+				fmt.Fprintln(a.out, "There are no views, or you may see none. Make one: gneiss view add SOURCE.SCHEMA.NAME 'SELECT …'")
 				return nil
 			}
 			g := grid{head: []string{"view", "columns", "rights of", "text"}}
