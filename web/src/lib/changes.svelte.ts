@@ -52,3 +52,15 @@ class Changes {
 }
 
 export const changes = new Changes()
+
+/** Makes one change for each item, one after the other, and tells what they do as one change. */
+export async function together<T>(items: T[], change: (item: T) => Promise<Changed>): Promise<Changed> {
+  const all: Changed[] = []
+  for (const item of items) all.push(await change(item))
+  return {
+    ...all.at(-1)!,
+    says: all.flatMap((c) => c.says),
+    notes: [...new Set(all.flatMap((c) => c.notes))],
+    effects: all.flatMap((c) => c.effects),
+  }
+}

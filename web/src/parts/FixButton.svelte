@@ -1,5 +1,6 @@
 <script lang="ts">
   import { api, get, type Changed, type Fix } from '../lib/api'
+  import { together } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import ChangeDialog from './ChangeDialog.svelte'
   import MemberDialog from './MemberDialog.svelte'
@@ -38,25 +39,10 @@
   )
   const chooses = $derived(!!fix.give && !fix.give.member)
 
-  async function all<T>(list: T[], one: (item: T) => Promise<Changed>): Promise<Changed> {
-    let sum: Changed | null = null
-    for (const item of list) {
-      const c: Changed = await one(item)
-      sum = sum
-        ? {
-            ...c,
-            says: [...sum.says, ...c.says],
-            notes: [...sum.notes, ...c.notes],
-            effects: [...sum.effects, ...c.effects],
-          }
-        : c
-    }
-    return sum!
-  }
-
   function send(dry: boolean): Promise<Changed> {
     const dry_run = dry || undefined
-    if (fix.grants) return all(fix.grants, (body) => get(api.POST('/api/v1/grants', { body: { ...body, dry_run } })))
+    if (fix.grants)
+      return together(fix.grants, (body) => get(api.POST('/api/v1/grants', { body: { ...body, dry_run } })))
     if (fix.revoke) return get(api.POST('/api/v1/grants/revoke', { body: { ...fix.revoke, dry_run } }))
     if (fix.give) return get(api.POST('/api/v1/memberships', { body: { ...fix.give, dry_run } }))
     if (fix.take) return get(api.POST('/api/v1/memberships/end', { body: { ...fix.take, dry_run } }))
@@ -79,7 +65,7 @@
 
   const undo = $derived.by((): (() => Promise<Changed>) | undefined => {
     const { grants, give, stop } = fix
-    if (grants) return () => all(grants, (body) => get(api.POST('/api/v1/grants/revoke', { body })))
+    if (grants) return () => together(grants, (body) => get(api.POST('/api/v1/grants/revoke', { body })))
     if (give) return () => get(api.POST('/api/v1/memberships/end', { body: give }))
     if (stop)
       return () =>

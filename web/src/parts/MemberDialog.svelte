@@ -1,6 +1,7 @@
 <script lang="ts">
+  import { together } from '../lib/changes.svelte'
   import { scrollable } from '../lib/scrollable'
-  import { api, get, type Changed } from '../lib/api'
+  import { api, get } from '../lib/api'
   import ChangeDialog from './ChangeDialog.svelte'
   import SubjectList from './SubjectList.svelte'
 
@@ -26,9 +27,8 @@
   const pairs = $derived(what.flatMap((of) => who.map((member) => ({ member, of }))))
   const roles = $derived(what.length > 0 && what.every((w) => w.startsWith('role:')))
 
-  async function each(end: boolean, dry: boolean): Promise<Changed> {
-    let sum: Changed | null = null
-    for (const pair of pairs) {
+  const each = (end: boolean, dry: boolean) =>
+    together(pairs, (pair) => {
       const body = {
         ...pair,
         until: until ? new Date(until + 'T00:00').toISOString() : undefined,
@@ -38,20 +38,8 @@
         cascade: (end && cascade) || undefined,
         dry_run: dry || undefined,
       }
-      const c: Changed = await get(
-        end ? api.POST('/api/v1/memberships/end', { body }) : api.POST('/api/v1/memberships', { body }),
-      )
-      sum = sum
-        ? {
-            ...c,
-            says: [...sum.says, ...c.says],
-            notes: [...sum.notes, ...c.notes],
-            effects: [...sum.effects, ...c.effects],
-          }
-        : c
-    }
-    return sum!
-  }
+      return get(end ? api.POST('/api/v1/memberships/end', { body }) : api.POST('/api/v1/memberships', { body }))
+    })
 </script>
 
 <ChangeDialog

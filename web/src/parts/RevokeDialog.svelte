@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { together } from '../lib/changes.svelte'
   import { scrollable } from '../lib/scrollable'
   import { api, get, type Changed, type Grant } from '../lib/api'
   import ChangeDialog from './ChangeDialog.svelte'
@@ -16,25 +17,8 @@
     grantor: g.grantor,
   })
 
-  // Several grants are several changes; what they do together is told together.
-  async function all(one: (g: Grant) => Promise<Changed>): Promise<Changed> {
-    let sum: Changed | null = null
-    for (const g of grants) {
-      const c = await one(g)
-      sum = sum
-        ? {
-            ...c,
-            says: [...sum.says, ...c.says],
-            notes: [...new Set([...sum.notes, ...c.notes])],
-            effects: [...sum.effects, ...c.effects],
-          }
-        : c
-    }
-    return sum!
-  }
-
   const send = (dry: boolean) =>
-    all((g) =>
+    together(grants, (g) =>
       get(
         api.POST('/api/v1/grants/revoke', {
           body: { ...request(g), cascade, option_only: optionOnly, dry_run: dry || undefined },
@@ -42,7 +26,7 @@
       ),
     )
   const undo = () =>
-    all((g) =>
+    together(grants, (g) =>
       get(
         api.POST('/api/v1/grants', {
           body: {
