@@ -181,23 +181,21 @@ func TestShots(t *testing.T) {
 			picture("sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
 		}
 		run(t, ctx, signIn(server, "opal"))
-		if !dark {
-			picture("roles", chromedp.Navigate(server+"/roles"), chromedp.WaitVisible(`[data-testid=graph] rect`, chromedp.ByQuery))
-			picture("grant", chromedp.Navigate(server+"/tables/survey.assay"), button("Grant"), choose("Grant to", "user:marl"), chromedp.WaitVisible(`section[aria-label="What this would do"]`, chromedp.ByQuery))
-			picture("revoke", chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants depend on it"), box("Also revoke the grants"), says("also revoked"))
-			picture("lanes", chromedp.Navigate(server+"/settings/lanes"), sees("lane:interactive"))
-			picture("overview", chromedp.Navigate(server+"/overview"), sees("Findings"))
-			picture("compare", chromedp.Navigate(server+"/compare?a=user:flint&b=user:garnet"), sees("They differ on"))
-			picture("rows", chromedp.Navigate(server+"/tables/survey.licensing.holders?as=user:flint&beside=user:garnet"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
-			picture("who", chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=who"), sees("user:flint"))
-			picture("policies", chromedp.Navigate(server+"/policies"), sees("is generalized (first 6 characters)"))
-			picture("labels", chromedp.Navigate(server+"/labels/suggestions"), sees("name of a person"))
-		}
-		picture("query", chromedp.Navigate(server+"/query?as=user:flint"), chromedp.WaitVisible(`.cm-content`, chromedp.ByQuery), chromedp.Sleep(500*time.Millisecond),
-			chromedp.Click(`//button[contains(., "Run")]`, chromedp.BySearch), chromedp.WaitVisible(`[data-testid=result] td`, chromedp.ByQuery))
 		if dark {
+			picture("query", chromedp.Navigate(server+"/query?as=user:flint"), chromedp.WaitVisible(`.cm-content`, chromedp.ByQuery), chromedp.Sleep(500*time.Millisecond),
+				chromedp.Click(`//button[contains(., "Run")]`, chromedp.BySearch), chromedp.WaitVisible(`[data-testid=result] td`, chromedp.ByQuery))
 			continue
 		}
+		picture("roles", chromedp.Navigate(server+"/roles"), chromedp.WaitVisible(`[data-testid=graph] rect`, chromedp.ByQuery))
+		picture("grant", chromedp.Navigate(server+"/tables/survey.assay"), button("Grant"), choose("Grant to", "user:marl"), chromedp.WaitVisible(`section[aria-label="What this would do"]`, chromedp.ByQuery))
+		picture("revoke", chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants depend on it"), box("Also revoke the grants"), says("also revoked"))
+		picture("lanes", chromedp.Navigate(server+"/settings/lanes"), sees("lane:interactive"))
+		picture("overview", chromedp.Navigate(server+"/overview"), sees("Findings"))
+		picture("compare", chromedp.Navigate(server+"/compare?a=user:flint&b=user:garnet"), sees("They differ on"))
+		picture("rows", chromedp.Navigate(server+"/tables/survey.licensing.holders?as=user:flint&beside=user:garnet"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
+		picture("who", chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=who"), sees("user:flint"))
+		picture("policies", chromedp.Navigate(server+"/policies"), sees("is generalized (first 6 characters)"))
+		picture("labels", chromedp.Navigate(server+"/labels/suggestions"), sees("name of a person"))
 		picture("subject", chromedp.Navigate(server+"/subjects/user:beryl?tab=why"), chromedp.SendKeys(`input[aria-label=Object]`, "survey.licensing.payments\n", chromedp.ByQuery), sees("Ways to give it"))
 		picture("policy", chromedp.Navigate(server+"/tables/survey.monitoring.wells"), chromedp.Click(`//button[text()="Row policy"]`, chromedp.BySearch),
 			chromedp.SendKeys(`input[name=name]`, "wells-of-districts", chromedp.ByQuery), chromedp.WaitVisible(`section[aria-label="Live counts"] td`, chromedp.ByQuery))
