@@ -1,0 +1,105 @@
+package sqltype
+
+import (
+	"strings"
+)
+
+// A Kind says how a type is made.
+type Kind byte
+
+// The kinds, by the letters of PostgreSQL's catalog.
+const (
+	Base       Kind = 'b'
+	Enum       Kind = 'e'
+	Composite  Kind = 'c'
+	RangeKind  Kind = 'r'
+	Multirange Kind = 'm'
+	Pseudo     Kind = 'p' // of declarations only: anyelement, record and so on
+)
+
+// A Type is a type of the database's. Two types are the same where their pointers are. The
+// nil Type is that of NULL and of a text literal before its context gives it one.
+type Type struct {
+	OID       uint32 // zero: of the source's own making
+	Name      string // as SQL writes it, without a modifier
+	Internal  string // as the catalog calls it; the name of its routines, too
+	Kind      Kind
+	Category  byte // one of PostgreSQL's, such as N for numbers
+	Preferred bool // within its category
+
+	Elem    *Type // of an array
+	Array   *Type // of these; nil: there is none
+	Subtype *Type // of a range or multirange
+	Other   *Type // of a range its multirange, and the other way
+}
+
+func (t *Type) String() string {
+	if t == nil {
+		return "unknown"
+	}
+	return t.Name
+}
+
+// Number reports whether values of the type are numbers.
+func (t *Type) Number() bool { return t != nil && t.Category == 'N' }
+
+// Textual reports whether values of the type are texts of characters.
+func (t *Type) Textual() bool { return t != nil && t.Category == 'S' }
+
+// Own makes a type of the source's own, with its array.
+func Own(name string, kind Kind) *Type {
+	category := map[Kind]byte{Enum: 'E', Composite: 'C', RangeKind: 'R', Multirange: 'R'}[kind]
+	if category == 0 {
+		category = 'U'
+	}
+	t := &Type{Name: name, Internal: name, Kind: kind, Category: category}
+	t.Array = &Type{Name: name + "[]", Internal: "_" + name, Kind: Base, Category: 'A', Elem: t}
+	return t
+}
+
+// aliases are the names of types that the catalog does not have.
+var aliases = map[string]string{
+	"timestamp without time zone": "timestamp", "time without time zone": "time", "timestamp with time zone": "timestamptz", "time with time zone": "timetz",
+	"decimal": "numeric", "char": "bpchar", "dec": "numeric", "int": "int4", "float": "float8", "serial": "int4", "bigserial": "int8",
+}
+
+// Parse reads the name of a type as SQL writes it or as the catalog has it, with or without a
+// modifier: "numeric(15,2)", "character varying(20)[]", "int4". It returns nil for one that
+// PostgreSQL itself does not have.
+func Parse(name string) *Type {
+	base, _ := Split(name)
+	if array := strings.TrimSuffix(base, "[]"); array != base {
+		if t := Parse(array); t != nil {
+			return t.Array
+		}
+		return nil
+	}
+	if t, ok := types.byName[base]; ok {
+		return t
+	}
+	return types.byName[aliases[base]]
+}
+
+// Split parts a type's name from its modifier: "timestamp(3) with time zone" into "timestamp
+// with time zone" and "3".
+func Split(name string) (base, modifier string) {
+	head, rest, ok := strings.Cut(name, "(")
+	if !ok {
+		return name, ""
+	}
+	modifier, tail, _ := strings.Cut(rest, ")")
+	return strings.TrimSpace(head) + tail, modifier
+}
+
+// WithModifier writes a type's name with a modifier in its place.
+func WithModifier(t *Type, modifier string) string {
+	if modifier == "" {
+		return t.String()
+	}
+	name := strings.TrimSuffix(t.Name, "[]")
+	array := strings.TrimPrefix(t.Name, name)
+	if head, ok := strings.CutSuffix(name, " with time zone"); ok {
+		return head + "(" + modifier + ") with time zone" + array
+	}
+	return name + "(" + modifier + ")" + array
+}
