@@ -49,5 +49,5 @@ func problem(err error) *wire.Problem {
 	e := fault.Of(err)
 	of := statuses[e.Kind]
 	return &wire.Problem{Type: "about:blank", Title: cmp.Or(titles[e.Code], of.title), Status: of.status, Code: e.Code, Detail: e.Detail,
-		Reference: e.Reference, Missing: e.Missing, Fixes: e.Fixes, Near: e.Near, Line: e.Line, Column: e.Column}
+		Reference: e.Reference, Missing: e.Missing, Fixes: e.Fixes, Near: e.Near, Line: e.Line, Column: e.Column, SQLState: e.SQLState}
 }

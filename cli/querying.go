@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -98,7 +99,7 @@ func (a *app) showResult(r wire.Result, planned bool) error {
 	g := grid{right: map[int]bool{}}
 	for i, c := range r.Columns {
 		g.head = append(g.head, c.Name)
-		g.right[i] = c.Type == "bigint" || c.Type == "double precision"
+		g.right[i] = isNumber(c.Type)
 	}
 	for _, row := range r.Rows {
 		line := make([]string, len(row))
@@ -172,7 +173,7 @@ func (a *app) showPreview(p wire.Preview) error {
 	g := grid{head: []string{"as"}, right: map[int]bool{}}
 	for i, c := range p.Columns {
 		g.head = append(g.head, c.Name)
-		g.right[i+1] = c.Type == "bigint" || c.Type == "double precision"
+		g.right[i+1] = isNumber(c.Type)
 	}
 	for _, row := range p.Rows {
 		for i, side := range row.Sides {
@@ -219,4 +220,11 @@ func (a *app) previewLine(p wire.Preview, row wire.PreviewRow, i int, side []any
 		}
 	}
 	return line
+}
+
+// isNumber reports whether a type's values are numbers, which stand at the right of their
+// column.
+func isNumber(name string) bool {
+	base, _, _ := strings.Cut(name, "(")
+	return slices.Contains([]string{"smallint", "integer", "bigint", "numeric", "real", "double precision"}, base)
 }

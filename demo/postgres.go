@@ -14,6 +14,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 	"gneiss/service"
 	"gneiss/source"
 	"gneiss/source/postgres"
@@ -148,9 +149,8 @@ func copyTable(ctx context.Context, tx pgx.Tx, from source.Source, t source.Tabl
 	var names []string
 	var columns []query.Column
 	for _, c := range t.Columns {
-		typ, _ := query.ParseType(c.Type)
 		names = append(names, c.Name)
-		columns = append(columns, query.Column{Name: c.Name, Type: typ})
+		columns = append(columns, query.Column{Name: c.Name, Type: sqltype.Parse(c.Type)})
 	}
 	var rows [][]any
 	err := from.Run(ctx, `SELECT "`+strings.Join(names, `", "`)+`" FROM `+t.Schema+"."+t.Name, nil, columns, func(row []any) error {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -24,21 +25,10 @@ func typeOf(declared string) string {
 	return map[string]string{"INTEGER": "bigint", "REAL": "double precision", "TEXT": "text", "DATE": "date", "BOOLEAN": "boolean", "TIMESTAMP": "timestamp"}[declared]
 }
 
-// declared is the model of a platform whose source is a PostgreSQL database, where
-// INTEGER and REAL are types of their own.
-func declared(t *testing.T, m *access.Model) *access.Model {
+// onServer is the model of a platform whose source is a PostgreSQL database.
+func onServer(t *testing.T, m *access.Model) *access.Model {
 	t.Helper()
-	changes := []access.Change{access.AddObject{Path: "src", Kind: "source", Type: "postgresql"}}
-	for _, def := range tables {
-		for _, c := range def.columns {
-			name, typ, _ := strings.Cut(c, " ")
-			typ, notNull := strings.CutSuffix(typ, " NOT NULL")
-			if typ == "INTEGER" || typ == "REAL" {
-				changes = append(changes, access.AddObject{Path: "src." + def.name + "." + name, Kind: "column", Type: typeOf(typ), NotNull: notNull, Key: name == "id", Declared: strings.ToLower(typ)})
-			}
-		}
-	}
-	m, err := m.Apply(time.Unix(1, 0), changes...)
+	m, err := m.Apply(time.Unix(1, 0), access.AddObject{Path: "src", Kind: "source", Type: "postgresql"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -78,10 +68,13 @@ func database(t testing.TB) string {
 // A server is a PostgreSQL server with the tables of the random worlds.
 type server struct {
 	*postgres.Source
-	db *sql.DB
+	db    *sql.DB
+	spell *strings.Replacer // of column types
 }
 
-func newServer(t *testing.T) *server {
+// newServer makes one whose texts are in the order of a language, or with byCodePoint in that
+// which SQLite has.
+func newServer(t *testing.T, byCodePoint bool) *server {
 	t.Helper()
 	url := database(t)
 	db, err := sql.Open("pgx", url)
@@ -89,31 +82,61 @@ func newServer(t *testing.T) *server {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
-	do := func(text string) {
-		t.Helper()
-		if _, err := db.Exec(text); err != nil {
-			t.Fatalf("%v\n%s", err, text)
-		}
-	}
-	made := map[string]bool{}
-	for _, def := range tables {
-		schema, _, _ := strings.Cut(def.name, ".")
-		if !made[schema] {
-			do("CREATE SCHEMA " + schema)
-			made[schema] = true
-		}
-		do("CREATE TABLE " + def.name + " (" + strings.Join(def.columns, ", ") + ")")
-	}
 	src, err := postgres.Open(url)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { src.Close() })
-	return &server{src, db}
+	s := &server{src, db, strings.NewReplacer("INTEGER", "BIGINT", "REAL", "DOUBLE PRECISION")}
+	if byCodePoint {
+		s.spell = strings.NewReplacer("INTEGER", "BIGINT", "REAL", "DOUBLE PRECISION", "TEXT", `TEXT COLLATE "C"`)
+	}
+	s.make(t, columnNames)
+	return s
+}
+
+// make makes the tables anew, with some of their columns.
+func (s *server) make(t *testing.T, columns func(tableDef) []string) {
+	t.Helper()
+	text := "DROP SCHEMA IF EXISTS s1 CASCADE; DROP SCHEMA IF EXISTS s2 CASCADE; CREATE SCHEMA s1; CREATE SCHEMA s2"
+	for _, def := range tables {
+		var kept []string
+		for _, c := range def.columns {
+			if name, _, _ := strings.Cut(c, " "); slices.Contains(columns(def), name) {
+				kept = append(kept, c)
+			}
+		}
+		if len(kept) == 0 {
+			kept = []string{"no_column INTEGER"}
+		}
+		text += "; CREATE TABLE " + def.name + " (" + s.spell.Replace(strings.Join(kept, ", ")) + ")"
+	}
+	if _, err := s.db.Exec(text); err != nil {
+		t.Fatalf("%v\n%s", err, text)
+	}
+}
+
+// copy makes the tables a user's own copy of a world's.
+func (s *server) copy(t *testing.T, w *world, user string) {
+	t.Helper()
+	there := func(d tableDef) []string { return w.there(user, d.name) }
+	rows := map[string][]map[string]any{}
+	nullable(func() {
+		s.make(t, there)
+		for _, def := range tables {
+			rows[def.name] = w.visible(user, def.name)
+		}
+		s.put(t, rows, there)
+	})
 }
 
 // fill puts rows in the place of all that the tables hold.
 func (s *server) fill(t *testing.T, rows map[string][]map[string]any) {
+	t.Helper()
+	s.put(t, rows, columnNames)
+}
+
+func (s *server) put(t *testing.T, rows map[string][]map[string]any, columns func(tableDef) []string) {
 	t.Helper()
 	tx, err := s.db.Begin()
 	if err != nil {
@@ -124,8 +147,11 @@ func (s *server) fill(t *testing.T, rows map[string][]map[string]any) {
 		text := "TRUNCATE " + def.name
 		for i, row := range rows[def.name] {
 			var values []string
-			for _, c := range columnNames(def) {
+			for _, c := range columns(def) {
 				values = append(values, quoted(row[c]))
+			}
+			if len(values) == 0 {
+				values = []string{"NULL"}
 			}
 			text += map[bool]string{true: "; INSERT INTO " + def.name + " VALUES ", false: ", "}[i == 0] + "(" + strings.Join(values, ", ") + ")"
 		}

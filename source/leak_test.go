@@ -437,19 +437,20 @@ func (w *world) stand(t *testing.T, m *access.Model, user string) *access.Rights
 	return st
 }
 
-// TestNoLeak compares governed queries, on SQLite and on PostgreSQL, with raw ones
-// on the session's copy: so it shows parity, too.
+// TestNoLeak compares governed queries, on SQLite and on PostgreSQL, with raw ones on the
+// session's copy on each.
 func TestNoLeak(t *testing.T) {
 	perWorld, compared, viewed, refused := 12, 0, 0, 0
-	server := newServer(t)
+	server, copied := newServer(t, false), newServer(t, false)
 	for n := 0; n < *leakCases; n += perWorld {
 		seed := *leakSeed + uint64(n)
 		w := newWorld(seed)
 		user := users[w.r.IntN(len(users))]
 		m, set := w.model(t)
 		src, plain := w.open(t, user)
-		rights, onServer := w.stand(t, m, user), w.stand(t, declared(t, m), user)
+		rights, onServer := w.stand(t, m, user), w.stand(t, onServer(t, m), user)
 		server.fill(t, w.rows)
+		copied.copy(t, w, user)
 		for range perWorld {
 			q := randomQuery(w.r)
 			if q.keyed != "" && len(w.asked(user, q.keyed, "id")) > 0 {
@@ -479,7 +480,7 @@ func TestNoLeak(t *testing.T) {
 			if !q.ordered {
 				slices.Sort(want)
 			}
-			compare := func(s source.Source, plan *emit.Plan) {
+			compare := func(s source.Source, plan *emit.Plan, want []string) {
 				t.Helper()
 				got, err := collect(s, plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), plan.Columns)
 				if err != nil {
@@ -492,12 +493,19 @@ func TestNoLeak(t *testing.T) {
 					t.Fatalf("%s\ngoverned: %s\n%v\ngot\n%s\nwant\n%s", context(), plan.SQL, plan.Args, strings.Join(got, "\n"), strings.Join(want, "\n"))
 				}
 			}
-			compare(src, plan)
-			there, err := emit.Make(q.text, nil, onServer, set)
+			compare(src, plan, want)
+			there, err := emit.Make(unfailing(q.text), nil, onServer, set)
 			if err != nil {
 				t.Fatalf("on PostgreSQL: %v\n%s", err, context())
 			}
-			compare(server.Source, there)
+			exact, err := collect(copied, strings.ReplaceAll(unfailing(q.text), "src.", ""), nil, nil)
+			if err != nil {
+				t.Fatalf("the raw query fails on the server: %v\n%s", err, context())
+			}
+			if !q.ordered {
+				slices.Sort(exact)
+			}
+			compare(server.Source, there, exact)
 			compared++
 			if len(w.withheld(user)) > 0 || q.star != "" {
 				continue // a view that names a column which is not there cannot be read
@@ -506,7 +514,7 @@ func TestNoLeak(t *testing.T) {
 			if err != nil {
 				t.Fatalf("through views: %v\n%s", err, context())
 			}
-			compare(src, through)
+			compare(src, through, want)
 			viewed++
 		}
 		src.Close()
@@ -517,6 +525,12 @@ func TestNoLeak(t *testing.T) {
 		t.Errorf("only %d of %d queries were permitted; the worlds are too closed to prove anything", compared, *leakCases)
 	}
 }
+
+var divisions = regexp.MustCompile(`\(10 / ([^()]*)\)`)
+
+// unfailing writes a query so that no value fails: which of two conditions the server works
+// out first, and so whether one fails, is its own affair. The pairs look at errors.
+func unfailing(text string) string { return divisions.ReplaceAllString(text, "(10 / nullif($1, 0))") }
 
 // nullable runs f with tables whose columns may all be NULL: suppression makes
 // NULLs where the real table has none.

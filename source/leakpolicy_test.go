@@ -79,7 +79,7 @@ func randomCondition(r *rand.Rand) condition {
 		condition{t, fmt.Sprintf("n > %d", k), func(_ *world, _ string, row map[string]any) bool {
 			return whole(row["n"], func(n int64) bool { return n > k })
 		}},
-		condition{t, fmt.Sprintf("n / %d = 1 OR n IS NULL", k), func(_ *world, _ string, row map[string]any) bool {
+		condition{t, fmt.Sprintf("n / nullif(%d, 0) = 1 OR n IS NULL", k), func(_ *world, _ string, row map[string]any) bool {
 			return row["n"] == nil || k != 0 && whole(row["n"], func(n int64) bool { return n/k == 1 })
 		}},
 		condition{t, "name LIKE 'a%' -- a comment", func(_ *world, _ string, row map[string]any) bool {

@@ -102,8 +102,12 @@ func (e *Constraint) Error() string {
 }
 
 // Unfit is the error of a statement that the database cannot run as it is, or not
-// on what the rows hold. It names no value.
-type Unfit struct{ Text string }
+// on what the rows hold. Text names no value; Words are the database's own and may.
+type Unfit struct {
+	Text     string
+	SQLState string // of ISO/IEC 9075; empty where the database gives none
+	Words    string
+}
 
 func (e *Unfit) Error() string { return e.Text }
 
@@ -131,6 +135,10 @@ func Bind(args []emit.Arg, f Facts) []any {
 			out[i] = f.Start.UTC().Format(time.DateOnly)
 		case a.Now == query.Timestamp:
 			out[i] = f.Start.UTC().Format(time.DateTime)
+		case a.Now != nil:
+			out[i] = f.Start.UTC().Format(map[string]string{
+				"timestamptz": "2006-01-02 15:04:05.999999-07", "time": "15:04:05.999999", "timetz": "15:04:05.999999-07",
+			}[a.Now.Internal])
 		default:
 			out[i] = a.Value
 		}

@@ -16,6 +16,7 @@ type Problem struct {
 	Fixes     []Fix    `json:"fixes,omitempty" description:"ways to give them, smallest first; for administrators"`
 	Near      []string `json:"near,omitempty" description:"names that may have been meant"`
 	Line      int      `json:"line,omitempty" description:"of the place in a SQL text, from 1"`
+	SQLState  string   `json:"sqlstate,omitempty" description:"the code of ISO/IEC 9075 for what a database, or its rules, find wrong"`
 	Column    int      `json:"column,omitempty" description:"of the place in a SQL text, from 1"`
 }
 

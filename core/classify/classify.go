@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"gneiss/core/sqltype"
 )
 
 // A Column is what a detector looks at. Values are a sample, as text, without
@@ -84,7 +86,7 @@ type detector struct {
 
 func (d *detector) look(c Column) (Proposal, bool) {
 	p := Proposal{Form: d.form, Topic: d.topic, Level: d.level}
-	if len(d.types) > 0 && !slices.Contains(d.types, c.Type) {
+	if len(d.types) > 0 && !slices.Contains(d.types, sqltype.Simple(c.Type)) {
 		return p, false
 	}
 	doubt := 1.0 // that it is this form, by all evidence

@@ -1,9 +1,11 @@
 package emit
 
 import (
+	"slices"
 	"strings"
 
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 )
 
 // What a person writes must never be worked out on a row that is not there for
@@ -73,29 +75,102 @@ func (b *barriers) plain(x query.Expr) bool {
 		return x.Op == "NOT" && b.plain(x.X) || constant(x)
 	case *query.Binary:
 		switch x.Op {
-		case "=", "<>", "<", "<=", ">", ">=", "IS", "IS NOT", "AND", "OR":
+		case "AND", "OR":
 			return b.plain(x.L) && b.plain(x.R)
+		case "=", "<>", "<", "<=", ">", ">=", "IS", "IS NOT":
+			return b.plainOrdered(x.L) && b.plainOrdered(x.R) && safelyCompared(x.L, x.R)
 		}
 		return constant(x)
+	case *query.Operation:
+		switch {
+		case x.Op.Safe() && safelyTaken(x):
+			return x.L != nil && b.plain(x.L) && b.plain(x.R)
+		case x.Op.Name == "~~" || x.Op.Name == "!~~":
+			return b.plain(x.L) && plainPattern(x.R)
+		}
+		return constant(x)
+	case *query.Quantified:
+		return x.Op.Safe() && safelyQuantified(x) && b.plain(x.X) && b.plain(x.Array)
+	case *query.Array:
+		return b.allPlain(x.List)
+	case *query.Row:
+		return b.allPlain(x.List)
+	case *query.RowsCompared:
+		return b.plainOrdered(x.L) && b.plainOrdered(x.R) && safelyCompared(x.L, x.R)
+	case *query.Collated:
+		return b.plain(x.X)
 	case *query.IsNull:
 		return b.plain(x.X)
 	case *query.IsTrue:
 		return b.plain(x.X)
 	case *query.InList:
-		for _, item := range x.List {
-			if !b.plain(item) {
-				return false
-			}
-		}
-		return b.plain(x.X)
+		return b.plainOrdered(x.X) && !slices.ContainsFunc(x.List, func(item query.Expr) bool { return !b.plainOrdered(item) }) && b.safelyListed(x)
 	case *query.Like:
 		return !x.Fold && b.plain(x.X) && plainPattern(x.Pattern)
 	case *query.Cast:
-		from := x.X.Type()
-		widens := from == x.To || from == query.Bigint && x.To == query.Double || from == query.Date && x.To == query.Timestamp
-		return widens && b.plain(x.X) || constant(x)
+		widens := sqltype.SafeCast(x.X.Type(), x.To) || !b.overflows && x.X.Type() == query.Date && x.To == query.Timestamp
+		return widens && x.Modifier == "" && b.plain(x.X) || constant(x)
 	}
 	return constant(x)
+}
+
+// The database takes operands to the types that an operator or a list has for them, unasked.
+// That can fail, as a greater numeric than any double precision does.
+
+// safelyTaken reports whether an operator's operands are taken to its types safely.
+func safelyTaken(x *query.Operation) bool {
+	return (x.L == nil || sqltype.SafeCast(x.L.Type(), x.Op.Left)) && sqltype.SafeCast(x.R.Type(), x.Op.Right)
+}
+
+func safelyQuantified(x *query.Quantified) bool {
+	return sqltype.SafeCast(x.X.Type(), x.Op.Left) && (x.Op.Right.Kind == sqltype.Pseudo || x.Array.Type().Elem == x.Op.Right)
+}
+
+// safelyCompared is safelyTaken for values, or rows of them, that are compared for what they
+// are.
+func safelyCompared(l, r query.Expr) bool {
+	left, isRow := l.(*query.Row)
+	right, both := r.(*query.Row)
+	if isRow && both {
+		for i := range left.List {
+			if !safelyCompared(left.List[i], right.List[i]) {
+				return false
+			}
+		}
+		return true
+	}
+	if l.Type() == r.Type() {
+		return true
+	}
+	m, err := sqltype.Binary("=", l.Type(), r.Type())
+	return err == nil && sqltype.SafeCast(l.Type(), m.Args[0]) && sqltype.SafeCast(r.Type(), m.Args[1])
+}
+
+func (b *barriers) safelyListed(x *query.InList) bool {
+	if _, isRow := x.X.(*query.Row); isRow {
+		return !slices.ContainsFunc(x.List, func(item query.Expr) bool { return !safelyCompared(x.X, item) })
+	}
+	if !b.overflows {
+		return true // the shared language takes them to a type without failing
+	}
+	types := []query.Type{x.X.Type()}
+	for _, item := range x.List {
+		types = append(types, item.Type())
+	}
+	return sqltype.SafeTogether(types...)
+}
+
+func (b *barriers) allPlain(list []query.Expr) bool {
+	return !slices.ContainsFunc(list, func(x query.Expr) bool { return !b.plain(x) })
+}
+
+// plainOrdered is plain for what is compared: values of a type whose comparison neither fails
+// nor tells, or rows of such.
+func (b *barriers) plainOrdered(x query.Expr) bool {
+	if row, ok := x.(*query.Row); ok {
+		return !slices.ContainsFunc(row.List, func(x query.Expr) bool { return !b.plainOrdered(x) })
+	}
+	return b.plain(x) && sqltype.Ordered(x.Type())
 }
 
 // plainPattern reports whether a pattern is matched in one pass from the text's
@@ -120,20 +195,32 @@ func constant(x query.Expr) bool {
 		return constant(x.X)
 	case *query.Binary:
 		return x.Op != "||" && constant(x.L) && constant(x.R)
+	case *query.Operation:
+		// What is not immutable is worked out for each row, even of constants.
+		return x.Op.Volatility == 'i' && (x.L == nil || constant(x.L)) && constant(x.R)
+	case *query.Array:
+		return allConstant(x.List)
+	case *query.Row:
+		return allConstant(x.List)
 	case *query.Cast:
-		return constant(x.X)
+		return constant(x.X) && (x.X.Type() == nil || !exact(x) || sqltype.Fixed(x.X.Type(), x.To))
 	case *query.Call:
-		if x.Fn.Name != "shift" {
-			return false
+		if r := x.Fn.Routine; r != nil {
+			return r.Kind == sqltype.Function && r.Volatility == 'i' && !r.Set && allConstant(x.Args)
 		}
-		for _, a := range x.Args {
-			if !constant(a) {
-				return false
-			}
-		}
-		return true
+		return x.Fn.Name == "shift" && allConstant(x.Args)
 	}
 	return false
+}
+
+// exact reports whether a cast is one of PostgreSQL's, and not of the shared language, whose
+// casts have a result for all values.
+func exact(x *query.Cast) bool {
+	return x.Modifier != "" || !slices.Contains(query.Shared, x.To) || !slices.Contains(query.Shared, x.X.Type())
+}
+
+func allConstant(list []query.Expr) bool {
+	return !slices.ContainsFunc(list, func(x query.Expr) bool { return !constant(x) })
 }
 
 // plainColumn reports whether a column is there without working anything out: it
@@ -169,10 +256,11 @@ func (b *barriers) plainOutput(q *query.Query, i int) bool {
 		item := body.Items[i]
 		return b.plain(item) || query.AnyExpr(item, func(x query.Expr) bool { return query.IsAggregate(x) || query.IsWindow(x) })
 	case *query.SetOp:
-		return b.plainOutput(body.L, i) && b.plainOutput(body.R, i)
+		to := q.Columns[i].Type // to which each side is taken
+		return b.plainOutput(body.L, i) && b.plainOutput(body.R, i) && sqltype.SafeCast(body.L.Columns[i].Type, to) && sqltype.SafeCast(body.R.Columns[i].Type, to)
 	case *query.Values:
 		for _, row := range body.Rows {
-			if !b.plain(row[i]) {
+			if !b.plain(row[i]) || !sqltype.SafeCast(row[i].Type(), q.Columns[i].Type) {
 				return false
 			}
 		}
@@ -218,6 +306,8 @@ func within(r *query.Relation, known map[*query.Query]bool, f func(*query.Relati
 // by plain conditions.
 func (b *barriers) heavy(r *query.Relation) bool {
 	switch {
+	case r.Calls != nil || r.Lateral:
+		return true // it is worked out for rows of the items before it
 	case r.Query != nil:
 		return b.heavyQuery(r.Query)
 	case r.CTE != nil:
@@ -361,7 +451,29 @@ func (b *barriers) canFail(x query.Expr) bool {
 	case *query.Like:
 		_, fixed := x.Pattern.(*query.Literal)
 		return !fixed
+	case *query.Operation:
+		return !(x.Op.Total() && safelyTaken(x)) && !constant(x)
+	case *query.Quantified:
+		return !x.Op.Total() || !safelyQuantified(x)
+	case *query.InList:
+		return b.overflows && !b.safelyListed(x)
+	case *query.Case:
+		return b.overflows && slices.ContainsFunc(x.Whens, func(w query.When) bool { return !sqltype.SafeCast(w.Then.Type(), x.T) }) || x.Else != nil && b.overflows && !sqltype.SafeCast(x.Else.Type(), x.T)
+	case *query.Cast:
+		safe := sqltype.SafeCast(x.X.Type(), x.To) && x.Modifier == "" || sqltype.TextOf(x.X.Type(), x.To)
+		return b.overflows && !safe && !constant(x)
+	case *query.Scalar:
+		return b.overflows && !oneRow(x.Query)
 	case *query.Call:
+		if r := x.Fn.Routine; r != nil {
+			taken := func(i int) bool { return i >= len(r.Args) || sqltype.SafeCast(x.Args[i].Type(), r.Args[i]) }
+			for i := range x.Args {
+				if !taken(i) {
+					return true
+				}
+			}
+			return !r.Total() && !constant(x)
+		}
 		switch x.Fn.Name {
 		case "sum", "avg", "replace", "string_agg":
 			return true
@@ -369,6 +481,12 @@ func (b *barriers) canFail(x query.Expr) bool {
 		return x.Fn.Kind == query.AggregateFunction && x.Fn.Own
 	}
 	return false
+}
+
+// oneRow reports whether a query gives one row, whatever the tables hold.
+func oneRow(q *query.Query) bool {
+	s, ok := q.Body.(*query.Select)
+	return ok && len(s.GroupBy) == 0 && s.Sets == nil && slices.ContainsFunc(s.Items, func(x query.Expr) bool { return query.AnyExpr(x, query.IsAggregate) })
 }
 
 // divide parts a condition into its plain conjuncts and the rest; each nil where

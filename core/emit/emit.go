@@ -14,7 +14,7 @@ import (
 type Arg struct {
 	Value any        // nil, bool, int64, float64 or string
 	T     query.Type // of the value, where the dialect says it
-	Now   query.Type // Date or Timestamp: the start of the query; else zero
+	Now   query.Type // a type of dates or times: the start of the query; else nil
 	Key   bool       // the key of pseudonyms
 	Nonce bool       // a text of the query's own, by which noise is fresh at each
 	Pad   byte       // of a key or nonce: its block for HMAC, joined with this byte
@@ -42,6 +42,7 @@ type emitter struct {
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
+	wordless bool // see [query.Outline]
 }
 
 // newEmitter makes one for the source that a query reads.
@@ -147,7 +148,7 @@ func (e *emitter) with(ctes []*query.CTE) {
 		for i, name := range columnNames(c.Query.Columns) {
 			e.write(map[bool]string{true: "", false: ", "}[i == 0], quoteName(name))
 		}
-		e.write(") AS (")
+		e.write(") AS ", c.Keep, "(")
 		e.defining = append(e.defining, c)
 		e.nested(c.Query)
 		e.defining = e.defining[:len(e.defining)-1]
@@ -177,6 +178,18 @@ func (e *emitter) query(q *query.Query) {
 		e.operand(body.R)
 	}
 	e.orderBy(q)
+	if q.Ties {
+		if q.Offset != nil {
+			e.line()
+			e.write("OFFSET ")
+			e.expr(q.Offset)
+		}
+		e.line()
+		e.write("FETCH FIRST (")
+		e.expr(q.Limit)
+		e.write(") ROWS WITH TIES")
+		return
+	}
 	if q.Limit != nil {
 		e.line()
 		e.write("LIMIT ")
@@ -220,7 +233,6 @@ func (e *emitter) rows(rows [][]query.Expr) {
 // operand writes one side of a set operation. SQLite has neither parentheses
 // nor precedence there, so all but a plain SELECT becomes a sub-query.
 func (e *emitter) operand(q *query.Query) {
-	q = e.exact(q)
 	if _, plain := q.Body.(*query.Select); plain && len(q.With) == 0 && len(q.OrderBy) == 0 && q.Limit == nil && q.Offset == nil {
 		e.query(q)
 		return
@@ -230,29 +242,15 @@ func (e *emitter) operand(q *query.Query) {
 	e.write(") AS ", quoteName(e.fresh("q")))
 }
 
-// exact makes the columns of a SELECT be of the types that the tree says, and not
-// of those that a table declares: both sides of a set operation have the same.
-func (e *emitter) exact(q *query.Query) *query.Query {
-	sel, ok := q.Body.(*query.Select)
-	if !ok {
-		return q
-	}
-	next, body := *q, *sel
-	body.Items = slices.Clone(sel.Items)
-	for i, item := range body.Items {
-		if ref, ok := item.(*query.ColumnRef); ok && e.declared(ref) != "" {
-			body.Items[i] = &query.Cast{X: ref, To: ref.Type()}
-		}
-	}
-	next.Body = &body
-	return &next
-}
-
 func (e *emitter) selectBody(s *query.Select, q *query.Query) {
 	// FROM is written first, for the aliases that the select list needs.
 	rest := e.detour(func() {
 		e.rowsOf(s)
-		e.list("GROUP BY ", s.GroupBy)
+		if d, ok := e.dialect.(postgres); ok {
+			d.grouped(s)
+		} else {
+			e.list("GROUP BY ", s.GroupBy)
+		}
 		if s.Having != nil {
 			e.line()
 			e.write("HAVING ")
@@ -263,10 +261,15 @@ func (e *emitter) selectBody(s *query.Select, q *query.Query) {
 	if s.Distinct {
 		e.write("DISTINCT ")
 	}
+	if len(s.On) > 0 {
+		e.write("ON (")
+		e.exprs(s.On)
+		e.write(") ")
+	}
 	names := columnNames(q.Columns)
 	aggregated := slices.ContainsFunc(s.Items, func(item query.Expr) bool { return query.AnyExpr(item, query.IsAggregate) })
 	e.commas(s.Items, func(i int, item query.Expr) {
-		if i == 0 && s.Having != nil && len(s.GroupBy) == 0 && !aggregated {
+		if _, exact := e.dialect.(postgres); !exact && i == 0 && s.Having != nil && len(s.GroupBy) == 0 && !aggregated {
 			// All rows, or none, are one group. SQLite takes HAVING only where
 			// something is aggregated, so something is.
 			item = &query.Case{

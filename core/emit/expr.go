@@ -99,6 +99,9 @@ func (e *emitter) expr(x query.Expr) {
 	case *query.Treated:
 		e.dialect.treated(x)
 	default:
+		if d, ok := e.dialect.(postgres); ok && d.extra(x) {
+			return
+		}
 		panic(fmt.Sprintf("query: no case for %T", x))
 	}
 }
@@ -190,27 +193,41 @@ func (e *emitter) over(w *query.Window) {
 		}
 		e.dialect.sortKey(o, nil)
 	}
-	if w.Frame != "" {
-		e.write(" ", w.Frame)
+	if f := w.Frame; f != nil {
+		e.write(" ", f.Unit, " BETWEEN ")
+		e.bound(f.From)
+		e.write(" AND ")
+		e.bound(f.To)
+		e.write(f.Exclude)
 	}
 	e.write(")")
+}
+
+func (e *emitter) bound(b query.Bound) {
+	if l, ok := b.Distance.(*query.Literal); ok && l.T == query.Bigint {
+		e.write(fmt.Sprint(l.Value), " ") // a number of rows
+	} else if b.Distance != nil {
+		e.expr(b.Distance)
+		e.write(" ")
+	}
+	e.write(b.Words)
 }
 
 // mapped writes a text by the group that it is in.
 func (e *emitter) mapped(x *query.Treated) {
 	groups := x.Treatment.Mapping.Groups()
-	out := &query.Case{T: query.Text}
+	out := &query.Case{T: x.X.Type()}
 	for _, v := range x.Treatment.Mapping.Values() {
 		out.Whens = append(
 			out.Whens,
 			query.When{
-				If:   &query.Binary{Op: "=", L: x.X, R: &query.Literal{T: query.Text, Value: v}, T: query.Boolean},
-				Then: &query.Literal{T: query.Text, Value: groups[v]},
+				If:   &query.Binary{Op: "=", L: x.X, R: &query.Literal{T: x.X.Type(), Value: v}, T: query.Boolean},
+				Then: &query.Literal{T: x.X.Type(), Value: groups[v]},
 			},
 		)
 	}
 	if rest, ok := groups["*"]; ok {
-		out.Whens = append(out.Whens, query.When{If: &query.IsNull{X: x.X, Not: true}, Then: &query.Literal{T: query.Text, Value: rest}})
+		out.Whens = append(out.Whens, query.When{If: &query.IsNull{X: x.X, Not: true}, Then: &query.Literal{T: x.X.Type(), Value: rest}})
 	}
 	e.expr(out)
 }

@@ -57,7 +57,13 @@ func (e *emitter) relation(r *query.Relation) {
 	alias := e.fresh(r.Alias)
 	e.aliases[r] = alias
 	switch {
+	case r.Calls != nil:
+		e.dialect.(postgres).calls(r, alias)
+		return
 	case r.Query != nil:
+		if r.Lateral {
+			e.write("LATERAL ")
+		}
 		e.write("(")
 		if e.kept(r) {
 			e.keptWhole(r.Query)
@@ -110,6 +116,7 @@ func (e *emitter) governed(r *query.Relation) {
 		if !ok {
 			treated = &query.ColumnRef{Rel: g.Inner, Col: i}
 		}
+		e.wordless = e.wordless || e.fails(treated)
 		e.item(treated)
 		e.write(" AS ", quoteName(tableColumn(e.model, c)))
 	}
@@ -125,6 +132,7 @@ func (e *emitter) governed(r *query.Relation) {
 		e.expr(g.Filter)
 		e.policies--
 		if e.fails(g.Filter) {
+			e.wordless = true
 			e.line()
 			e.write(e.fence)
 		}
@@ -158,34 +166,10 @@ func (e *emitter) columnName(c *query.ColumnRef) {
 		name = columnNames(r.Query.Columns)[c.Col]
 	case r.CTE != nil:
 		name = columnNames(r.CTE.Query.Columns)[c.Col]
+	case r.Calls != nil:
+		name = columnNames(r.Columns)[c.Col]
 	default:
 		name = tableColumn(e.model, r.Columns[c.Col])
 	}
 	e.write(quoteName(alias), ".", quoteName(name))
-}
-
-// declared is the database's own type of a column, where it is another than the
-// tree's; else empty.
-func (e *emitter) declared(c *query.ColumnRef) string {
-	r := c.Rel
-	switch {
-	case r.Query != nil:
-		return e.declaredOutput(r.Query, c.Col)
-	case r.CTE != nil && r.CTE.Recursive:
-		return "" // whose columns are those of a set operation
-	case r.CTE != nil:
-		return e.declaredOutput(r.CTE.Query, c.Col)
-	case r.Governed != nil && r.Governed.Treated[c.Col] != nil:
-		return ""
-	}
-	return e.model.Object(r.Columns[c.Col].ID).Declared
-}
-
-func (e *emitter) declaredOutput(q *query.Query, i int) string {
-	if sel, ok := q.Body.(*query.Select); ok {
-		if ref, ok := sel.Items[i].(*query.ColumnRef); ok {
-			return e.declared(ref)
-		}
-	}
-	return ""
 }

@@ -39,5 +39,7 @@ func emitted(g *query.Governed, m *access.Model) (plan *Plan, err error) {
 	} else {
 		e.query(g.Reads)
 	}
-	return &Plan{Outline: g.Outline, SQL: e.b.String(), Args: e.args, Mark: e.mark}, nil
+	out := g.Outline
+	out.Wordless = e.wordless || g.Write
+	return &Plan{Outline: out, SQL: e.b.String(), Args: e.args, Mark: e.mark}, nil
 }

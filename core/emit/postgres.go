@@ -2,102 +2,69 @@ package emit
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 )
 
-// postgres is the dialect of PostgreSQL. The functions of Gneiss's own are made
-// on each connection, in its temporary schema; none of them fails. Texts are
-// ordered by code point, as everywhere in Gneiss, whatever the database's own
-// collation: what orders them says COLLATE "C".
+// postgres is the dialect of PostgreSQL. What a statement says is written as it is, in the
+// types that were found for it; the connection's search path holds the database's own
+// schema alone, so that names mean what they were found to mean. The functions of Gneiss's
+// own are made on each connection, in its temporary schema; none of them fails.
 type postgres struct{ *emitter }
 
 var postgresSpelling = spelling{mark: "$", cross: "CROSS JOIN", offset: "OFFSET ", fence: "OFFSET 0"}
 
-// comparable are the declared types whose values compare with those of the type
-// that the language has for them as they are, so that an index can serve.
-var comparable = map[string]bool{"smallint": true, "integer": true, "real": true, "character varying": true, "timestamp with time zone": true}
-
 // own is where Gneiss's functions are on a connection.
 const own = "pg_temp.gneiss_"
 
-func (e postgres) argument(n int, a Arg) {
-	typ := "text"
-	switch {
-	case a.Pad != 0:
-		typ = "bytea"
-	case a.T != query.Untyped:
-		typ = a.T.String()
+// typeName writes a type as it is cast to, without the length that SQL would give it.
+func typeName(t query.Type) string {
+	switch t {
+	case nil:
+		return "text"
+	case sqltype.Char:
+		return "bpchar"
+	case sqltype.Bit:
+		return `"bit"`
 	}
-	switch a.Value.(type) {
-	case int64:
-		typ = "bigint"
-	case float64:
-		typ = "double precision"
+	return t.Name
+}
+
+func (e postgres) argument(n int, a Arg) {
+	typ := typeName(a.T)
+	if a.Pad != 0 {
+		typ = "bytea"
+	}
+	if a.T == nil {
+		switch a.Value.(type) {
+		case int64:
+			typ = "bigint"
+		case float64:
+			typ = "double precision"
+		}
 	}
 	fmt.Fprint(&e.b, e.mark, n, "::", typ)
 }
 
-func (e postgres) null(t query.Type) {
-	if t == query.Untyped {
-		t = query.Text
-	}
-	e.write("NULL::", t.String())
-}
+func (e postgres) null(t query.Type) { e.write("NULL::", typeName(t)) }
 
 // A bare truth value could not stand in ORDER BY.
 func (e postgres) truth(v bool) {
 	e.write(map[bool]string{true: "TRUE::boolean", false: "FALSE::boolean"}[v])
 }
 
-func (e postgres) column(c *query.ColumnRef) {
-	switch e.declared(c) {
-	case "":
-		e.columnName(c)
-	case "numeric": // which holds greater numbers
-		e.write(own, "number(")
-		e.columnName(c)
-		e.write(")")
-	default:
-		e.columnName(c)
-		e.write("::", c.Type().String())
-	}
-}
+func (e postgres) column(c *query.ColumnRef) { e.columnName(c) }
 
-// item writes a column as what it is declared, and all else as it is.
-func (e postgres) item(x query.Expr) {
-	if c, ok := x.(*query.ColumnRef); ok {
-		e.columnName(c)
-		return
-	}
-	e.expr(x)
-}
+func (e postgres) item(x query.Expr) { e.expr(x) }
 
-// byCodePoint writes a value that is ordered.
-func (e postgres) byCodePoint(x query.Expr) {
-	if x.Type() != query.Text && x.Type() != query.Untyped {
-		e.expr(x)
-		return
-	}
-	e.write("(")
-	e.expr(x)
-	e.write(` COLLATE "C")`)
-}
-
-// sortKey writes one sort key. PostgreSQL holds NULL for the greatest of all
-// values, as Gneiss does.
-func (e postgres) sortKey(o query.Order, q *query.Query) {
-	switch {
-	case o.Output == 0 && o.Expr.Type() != query.Text:
-		e.operand(o.Expr)
-	case o.Output == 0:
-		e.byCodePoint(o.Expr)
-	case q.Columns[o.Output-1].Type == query.Text: // of a SELECT without DISTINCT: see sortable
-		e.byCodePoint(q.Body.(*query.Select).Items[o.Output-1])
-	default:
+// sortKey writes one sort key. PostgreSQL holds NULL for the greatest of all values.
+func (e postgres) sortKey(o query.Order, _ *query.Query) {
+	if o.Output > 0 {
 		fmt.Fprint(&e.b, o.Output)
+	} else {
+		e.expr(o.Expr)
 	}
 	if o.Desc {
 		e.write(" DESC")
@@ -111,150 +78,24 @@ func (e postgres) sortKey(o query.Order, q *query.Query) {
 	}
 }
 
-// sortable puts a query whose sort keys can only be output columns into FROM,
-// where it is sorted by expressions.
-func (e postgres) sortable(q *query.Query) *query.Query {
-	sel, ok := q.Body.(*query.Select)
-	if len(q.OrderBy) == 0 || ok && !sel.Distinct {
-		return q
-	}
-	inner, outer := *q, *q
-	inner.OrderBy, inner.Limit, inner.Offset = nil, nil, nil
-	r := &query.Relation{Alias: "sorted", Query: &inner, Columns: q.Columns}
-	body := &query.Select{From: []query.From{r}}
-	for i := range q.Columns {
-		body.Items = append(body.Items, &query.ColumnRef{Rel: r, Col: i})
-	}
-	outer.With, outer.Body, outer.OrderBy = nil, body, nil
-	for _, o := range q.OrderBy {
-		for i := range q.Columns {
-			if o.Output == i+1 || o.Output == 0 && ok && query.Same(sel.Items[i], o.Expr) {
-				o.Expr, o.Output = body.Items[i], 0
-				break
-			}
-		}
-		outer.OrderBy = append(outer.OrderBy, o)
-	}
-	return &outer
-}
+func (e postgres) sortable(q *query.Query) *query.Query { return q }
 
 func (e postgres) binary(x *query.Binary) {
 	switch x.Op {
-	case "=", "<>":
-		e.compared(x.L, x.Op, x.R)
 	case "IS":
-		e.compared(x.L, "IS NOT DISTINCT FROM", x.R)
+		e.infix(x.L, "IS NOT DISTINCT FROM", x.R)
 	case "IS NOT":
-		e.compared(x.L, "IS DISTINCT FROM", x.R)
-	case "<", "<=", ">", ">=":
-		if x.L.Type() != query.Text && x.R.Type() != query.Text {
-			e.compared(x.L, x.Op, x.R)
-			return
-		}
-		e.write("(")
-		e.byCodePoint(x.L)
-		e.write(" ", x.Op, " ")
-		e.byCodePoint(x.R)
-		e.write(")")
-	case "/", "%":
-		e.write("(")
-		e.expr(x.L)
-		e.write(" ", x.Op, " nullif(")
-		e.expr(x.R)
-		e.write(", 0))")
-	case "date+":
-		e.apply(own+"days", x.L, x.R)
-	case "date-":
-		e.apply(own+"days_back", x.L, x.R)
-	case "days":
-		e.apply(own+"between", x.L, x.R)
+		e.infix(x.L, "IS DISTINCT FROM", x.R)
 	default:
 		e.infix(x.L, x.Op, x.R)
 	}
 }
 
-// compared writes a comparison, of columns as what they are declared where the
-// database can compare them so.
-func (e postgres) compared(l query.Expr, op string, r query.Expr) {
-	write := e.comparing(l, r)
-	e.write("(")
-	write(l)
-	e.write(" ", op, " ")
-	write(r)
-	e.write(")")
-}
-
-// comparing returns how operands are written that are compared with each other.
-func (e postgres) comparing(list ...query.Expr) func(query.Expr) {
-	switch {
-	case e.all(list, "uuid", func(l *query.Literal) bool {
-		s, ok := l.Value.(string)
-		return ok && formOfUUID.MatchString(s)
-	}):
-		return func(x query.Expr) { e.declaredAs(x, "uuid") }
-	case e.all(list, "character", func(l *query.Literal) bool {
-		s, ok := l.Value.(string) // which the database compares without the spaces at the end
-		return ok && !strings.HasSuffix(s, " ")
-	}):
-		return func(x query.Expr) { e.declaredAs(x, "bpchar") }
-	case e.all(list, "numeric", func(l *query.Literal) bool { return l.Value != nil && l.T.Numeric() }):
-		return func(x query.Expr) { e.declaredAs(x, "numeric") }
-	}
-	return e.operand
-}
-
-func (e postgres) operand(x query.Expr) {
-	if c, ok := x.(*query.Cast); ok && c.To == query.Timestamp && c.X.Type() == query.Date {
-		x = c.X
-	}
-	if c, ok := x.(*query.ColumnRef); ok && comparable[e.declared(c)] {
-		e.columnName(c)
-		return
-	}
-	e.expr(x)
-}
-
-// all reports whether all are columns of a declared type, one at least, or literals
-// that fit it.
-func (e postgres) all(list []query.Expr, declared string, fits func(*query.Literal) bool) bool {
-	columns := 0
-	for _, x := range list {
-		switch x := x.(type) {
-		case *query.ColumnRef:
-			if e.declared(x) != declared {
-				return false
-			}
-			columns++
-		case *query.Literal:
-			if !fits(x) {
-				return false
-			}
-		default:
-			return false
-		}
-	}
-	return columns > 0
-}
-
-// formOfUUID is the form in which the database writes a UUID (RFC 9562).
-var formOfUUID = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
-
-// declaredAs writes a column as it is, and a literal as a value of the type.
-func (e postgres) declaredAs(x query.Expr, declared string) {
-	if c, ok := x.(*query.ColumnRef); ok {
-		e.columnName(c)
-		return
-	}
-	e.expr(x)
-	e.write("::", declared)
-}
-
 func (e postgres) inList(x *query.InList) {
-	write := e.comparing(append([]query.Expr{x.X}, x.List...)...)
 	e.write("(")
-	write(x.X)
+	e.expr(x.X)
 	e.write(" ", not(x.Not), "IN (")
-	e.commas(x.List, func(_ int, item query.Expr) { write(item) })
+	e.exprs(x.List)
 	e.write("))")
 }
 
@@ -263,90 +104,126 @@ func (e postgres) inList(x *query.InList) {
 // an index; a sub-query in its place would keep the database from it.
 func (e postgres) inQuery(x *query.InQuery) {
 	e.write("(")
-	e.operand(x.X)
-	if e.policies > 0 && !correlated(x.Query) {
+	e.expr(x.X)
+	if _, isRow := x.X.(*query.Row); e.policies > 0 && !isRow && x.Op == "" && !correlated(x.Query) {
 		e.write(" = ANY(ARRAY(")
-		e.nested(e.exact(x.Query))
+		e.nested(x.Query)
 		e.write(")))")
 		return
 	}
-	e.write(" IN (")
-	e.nested(e.exact(x.Query))
+	switch {
+	case x.Op == "":
+		e.write(" IN (")
+	case x.All:
+		e.write(" ", x.Op, " ALL (")
+	default:
+		e.write(" ", x.Op, " ANY (")
+	}
+	e.nested(x.Query)
 	e.write("))")
 }
 
-// scalarQuery writes a sub-query that stands for one value: that of its first row.
+// scalarQuery writes a sub-query that stands for one value. One with more rows is refused by
+// the database.
 func (e postgres) scalarQuery(q *query.Query) {
-	sel, ok := q.Body.(*query.Select)
-	one := ok && len(sel.GroupBy) == 0 && len(sel.Items) == 1 && query.AnyExpr(sel.Items[0], query.IsAggregate)
 	e.write("(")
-	switch {
-	case one:
-		e.nested(q)
-	case q.Limit == nil && q.Offset == nil:
-		first := *q
-		first.Limit = &query.Literal{T: query.Bigint, Value: int64(1)}
-		e.nested(&first)
-	default:
-		e.write("SELECT * FROM (")
-		e.nested(q)
-		e.write(") AS ", quoteName(e.fresh("q")), " LIMIT 1")
-	}
+	e.nested(q)
 	e.write(")")
 }
 
-// like folds ASCII letters only, as the collation C does.
-func (e postgres) like(x *query.Like) {
-	if _, fixed := x.Pattern.(*query.Literal); !fixed {
-		e.write("CASE WHEN length(")
-		e.expr(x.Pattern)
-		e.write(fmt.Sprintf(") <= %d THEN ", query.MostPattern/4))
-		defer e.write(" END")
-	}
-	e.write("(")
-	side := func(x2 query.Expr) {
-		if !x.Fold {
-			e.operand(x2)
+// like is of the shared language, and not written here.
+func (e postgres) like(x *query.Like) { e.infix(x.X, not(x.Not)+"LIKE", x.Pattern) }
+
+func (e postgres) cast(x *query.Cast) {
+	if l, ok := x.X.(*query.Literal); ok && x.To == sqltype.Interval && x.Modifier != "" {
+		// The fields say what a number without a unit is, as the text is read.
+		if text, isText := l.Value.(string); isText {
+			e.write("(INTERVAL '", strings.ReplaceAll(text, "'", "''"), "' ", x.Modifier, ")")
 			return
 		}
-		e.write("lower(")
-		e.byCodePoint(x2)
-		e.write(")")
 	}
-	side(x.X)
-	e.write(" ", not(x.Not), "LIKE ")
-	side(x.Pattern)
-	e.write(")")
+	e.write("CAST(")
+	e.expr(x.X)
+	e.write(" AS ", modified(x.To, x.Modifier), ")")
 }
 
-// cast gives NULL for what cannot be converted.
-func (e postgres) cast(x *query.Cast) {
-	from := x.X.Type()
+// modified writes a type with its modifier.
+func modified(t query.Type, modifier string) string {
 	switch {
-	case from == query.Text && x.To != query.Text:
-		e.apply(
-			own+map[query.Type]string{query.Bigint: "bigint", query.Double: "double", query.Boolean: "boolean", query.Date: "date", query.Timestamp: "timestamp"}[x.To],
-			x.X,
-		)
-	case from == query.Double && x.To == query.Bigint:
-		e.apply(own+"whole", x.X)
-	case x.To == query.Text && (from == query.Timestamp || from == query.Double):
-		e.apply(own+"text", x.X)
-	case from == query.Bigint && x.To == query.Boolean:
+	case modifier == "":
+		return typeName(t)
+	case t == sqltype.Interval:
+		return "interval " + modifier
+	}
+	return sqltype.WithModifier(t, modifier)
+}
+
+// extra writes what the language has that is PostgreSQL's own, and reports whether x was
+// such.
+func (e postgres) extra(x query.Expr) bool {
+	switch x := x.(type) {
+	case *query.Operation:
+		if x.L == nil {
+			e.write("(", x.Op.Name, " ")
+			e.expr(x.R)
+			e.write(")")
+			return true
+		}
+		e.infix(x.L, x.Op.Name, x.R)
+	case *query.Quantified:
 		e.write("(")
 		e.expr(x.X)
-		e.write(" <> 0)")
-	case from == query.Date && x.To == query.Timestamp:
-		e.apply(own+"midnight", x.X)
-	case from == query.Boolean && x.To == query.Bigint:
+		e.write(" ", x.Op.Name, map[bool]string{true: " ALL (", false: " ANY ("}[x.All])
+		e.expr(x.Array)
+		e.write("))")
+	case *query.Array:
+		e.write("ARRAY[")
+		e.exprs(x.List)
+		e.write("]::", typeName(x.T))
+	case *query.ArrayQuery:
+		e.write("ARRAY(")
+		e.nested(x.Query)
+		e.write(")")
+	case *query.Row:
+		e.write("ROW(")
+		e.exprs(x.List)
+		e.write(")")
+	case *query.RowsCompared:
+		e.infix(x.L, x.Op, x.R)
+	case *query.Subscript:
+		e.subscript(x)
+	case *query.FieldOf:
+		e.write("(")
 		e.expr(x.X)
-		e.write("::integer::bigint")
-	case from == x.To:
+		e.write(").", quoteName(x.Name))
+	case *query.Collated:
+		e.write("(")
 		e.expr(x.X)
+		e.write(" COLLATE ", x.Name, ")")
+	case *query.Default:
+		e.write("DEFAULT")
 	default:
-		e.write("CAST(")
-		e.expr(x.X)
-		e.write(" AS ", x.To.String(), ")")
+		return false
+	}
+	return true
+}
+
+func (e postgres) subscript(x *query.Subscript) {
+	e.write("(")
+	e.expr(x.X)
+	e.write(")")
+	for i, at := range x.At {
+		if !x.Part || i%2 == 0 {
+			e.write("[")
+		}
+		if at != nil {
+			e.expr(at)
+		}
+		if x.Part && i%2 == 0 {
+			e.write(":")
+		} else {
+			e.write("]")
+		}
 	}
 }
 
@@ -362,4 +239,25 @@ func correlated(q *query.Query) bool {
 		}
 	})
 	return found
+}
+
+// grouped writes GROUP BY, with the sets where there are several.
+func (e postgres) grouped(s *query.Select) {
+	if s.Sets == nil {
+		e.list("GROUP BY ", s.GroupBy)
+		return
+	}
+	e.line()
+	e.write("GROUP BY GROUPING SETS (")
+	for i, set := range s.Sets {
+		e.write(map[bool]string{true: "(", false: ", ("}[i == 0])
+		for j, at := range set {
+			if j > 0 {
+				e.write(", ")
+			}
+			e.expr(s.GroupBy[at])
+		}
+		e.write(")")
+	}
+	e.write(")")
 }

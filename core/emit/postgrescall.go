@@ -1,153 +1,105 @@
 package emit
 
 import (
-	"cmp"
 	"fmt"
 
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 )
 
-// renamed are the functions that PostgreSQL has by another name.
-var renamed = map[string]string{"position": "strpos", "substring": "substr"}
-
-// guarded are those that fail on some values there, and are written by a function
-// of Gneiss's own which gives NULL instead.
-var guarded = map[string]bool{
-	"sqrt":      true,
-	"exp":       true,
-	"ln":        true,
-	"log":       true,
-	"power":     true,
-	"to_char":   true,
-	"make_date": true,
-	"shift":     true,
-	"abs":       true,
-}
-
+// call writes a call. A routine is called by its schema and name, so that no other is meant;
+// what has none is part of the grammar, such as coalesce.
 func (e postgres) call(c *query.Call) {
-	switch c.Fn.Kind {
-	case query.ScalarFunction:
-		e.scalar(c.Fn.Name, c)
-	case query.AggregateFunction:
-		e.aggregate(c)
-	default:
-		e.window(c)
+	name := c.Fn.Name
+	if r := c.Fn.Routine; r != nil {
+		name = r.Schema + "." + quoteWhereNeeded(r.Name)
 	}
-}
-
-// places writes the operands of a call; those from the n-th on are whole numbers
-// for positions and lengths.
-func (e postgres) places(name string, args []query.Expr, n int) {
 	e.write(name, "(")
-	e.commas(args, func(i int, a query.Expr) {
+	if c.Distinct {
+		e.write("DISTINCT ")
+	}
+	if c.Star {
+		e.write("*")
+	}
+	for i, a := range c.Args {
+		if i > 0 {
+			e.write(", ")
+		}
+		if c.Spread && i == len(c.Args)-1 {
+			e.write("VARIADIC ")
+		}
 		e.expr(a)
-		if i >= n && a.Type() == query.Bigint {
-			e.write("::integer")
-		}
-	})
+	}
+	if !c.Within {
+		e.sorted(" ORDER BY ", c.Order)
+	}
 	e.write(")")
-}
-
-func (e postgres) scalar(name string, c *query.Call) {
-	args := c.Args
-	switch name {
-	case "substring", "left", "right", "lpad", "rpad", "split_part":
-		e.places(cmp.Or(renamed[name], name), args, 1)
-	case "lower", "upper", "initcap":
-		e.write(name, "(")
-		e.byCodePoint(args[0])
+	if c.Within {
+		e.write(" WITHIN GROUP (")
+		e.sorted("ORDER BY ", c.Order)
 		e.write(")")
-	case "greatest", "least":
-		e.write(name, "(")
-		e.commas(args, func(_ int, a query.Expr) { e.byCodePoint(a) })
+	}
+	if c.Filter != nil {
+		e.write(" FILTER (WHERE ")
+		e.expr(c.Filter)
 		e.write(")")
-	case "floor", "ceil":
-		if args[0].Type() == query.Bigint {
-			e.expr(args[0])
-			return
-		}
-		e.apply(name, args...)
-	case "round", "trunc":
-		if args[0].Type() == query.Bigint {
-			e.expr(args[0])
-			return
-		}
-		e.apply(own+name, args...)
-	case "sign":
-		e.apply(name, &query.Cast{X: args[0], To: query.Double})
-	case "sqrt", "exp", "ln", "log", "power":
-		wide := make([]query.Expr, len(args))
-		for i, a := range args {
-			wide[i] = &query.Cast{X: a, To: query.Double}
-		}
-		e.apply(own+name, wide...)
-	case "mod":
-		e.binary(&query.Binary{Op: "%", L: args[0], R: args[1], T: query.Bigint})
-	case "extract":
-		e.apply(own+"part", args...)
-	case "date_trunc":
-		e.apply(own+"truncate", args...)
-	default:
-		if guarded[name] {
-			name = own + name
-		}
-		e.apply(cmp.Or(renamed[name], name), args...)
+	}
+	if c.Over != nil {
+		e.over(c.Over)
 	}
 }
 
-func (e postgres) aggregate(c *query.Call) {
-	name, args := c.Fn.Name, func() { e.exprs(c.Args) }
-	tail := ""
-	switch {
-	case c.Star:
-	case name == "sum" && c.T == query.Bigint:
-		tail = "::bigint" // the database's own would be numeric
-	case name == "avg" || c.Fn.Own:
-		args = func() { e.expr(&query.Cast{X: c.Args[0], To: query.Double}) }
-	case name == "count":
-		args = func() { e.item(c.Args[0]) }
-	case name == "min" || name == "max":
-		if c.T == query.Boolean {
-			name = map[string]string{"min": "bool_and", "max": "bool_or"}[name]
-			break
-		}
-		args = func() { e.byCodePoint(c.Args[0]) }
-		if ref, ok := c.Args[0].(*query.ColumnRef); ok && comparable[e.declared(ref)] && c.T != query.Text {
-			args = func() { e.columnName(ref) } // as an index has it
-			tail = "::" + c.T.String()
-		}
+func (e postgres) sorted(head string, order []query.Order) {
+	for i, o := range order {
+		e.write(map[bool]string{true: head, false: ", "}[i == 0])
+		e.sortKey(o, nil)
 	}
-	e.aggregated(name, c, args)
-	e.write(tail)
 }
 
-func (e postgres) window(c *query.Call) {
-	tail := ""
-	args := func() { e.exprs(c.Args) }
-	switch c.Fn.Name {
-	case "ntile":
-		args = func() { e.expr(c.Args[0]); e.write("::integer") }
-		tail = "::bigint"
-	case "lag", "lead", "nth_value":
-		args = func() {
-			e.commas(c.Args, func(i int, a query.Expr) {
-				switch {
-				case i == 1:
-					e.expr(a)
-					e.write("::integer")
-				case a.Type() != c.T:
-					e.expr(&query.Cast{X: a, To: c.T})
-				default:
-					e.expr(a)
-				}
-			})
+// quoteWhereNeeded writes the name of a routine, in quotes where it is not of small letters
+// and digits.
+func quoteWhereNeeded(name string) string {
+	for _, c := range name {
+		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '_' {
+			return quoteName(name)
 		}
 	}
-	if tail != "" {
-		e.write("(")
+	if reserved[name] {
+		return quoteName(name)
 	}
-	e.aggregated(c.Fn.Name, c, args)
-	if tail != "" {
-		e.write(fmt.Sprintf(")%s", tail))
+	return name
+}
+
+// reserved are words of the grammar that routines have for their names and that cannot stand
+// behind a schema's name bare.
+var reserved = map[string]bool{}
+
+// calls writes functions that stand in FROM, and the names of what they give.
+func (e postgres) calls(r *query.Relation, alias string) {
+	c := r.Calls
+	e.write("LATERAL ")
+	if len(c.List) > 1 {
+		e.write("ROWS FROM (")
 	}
+	for i, call := range c.List {
+		if i > 0 {
+			e.write(", ")
+		}
+		e.call(call)
+	}
+	if len(c.List) > 1 {
+		e.write(")")
+	}
+	if c.Ordinal {
+		e.write(" WITH ORDINALITY")
+	}
+	e.write(" AS ", quoteName(alias), " (")
+	for i, name := range columnNames(r.Columns) {
+		e.write(map[bool]string{true: "", false: ", "}[i == 0], quoteName(name))
+		if len(c.Fields) > 0 && i < len(c.Fields) {
+			_, modifier := sqltype.Split(c.Fields[i].Declared)
+			fmt.Fprint(&e.b, " ", modified(c.Fields[i].Type, modifier))
+		}
+	}
+	e.write(")")
 }

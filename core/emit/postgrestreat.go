@@ -1,8 +1,11 @@
 package emit
 
 import (
+	"strconv"
+
 	"gneiss/core/policy"
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 )
 
 // The blocks of HMAC (RFC 2104) that a key is joined with, byte by byte.
@@ -11,43 +14,81 @@ const (
 	outerPad = 0x5c
 )
 
-// treated writes a treatment of ISO/IEC 20889. Keys travel as the two blocks that
-// HMAC makes of them.
+// treated writes a treatment of ISO/IEC 20889. The functions of Gneiss's own are made for
+// some types; the value is taken to one of these, and what they give back to the column's
+// type, which it keeps. Keys travel as the two blocks that HMAC makes of them.
 func (e postgres) treated(x *query.Treated) {
-	t := x.Treatment
-	switch t.Kind {
-	case policy.Mask:
-		e.operands(own+"mask(", x.X, int64(t.KeepFirst), int64(t.KeepLast), t.Fill, t.Keep)
-	case policy.Pseudonym:
-		e.operands(own+"pseudonym(", x.X, Arg{Key: true, Pad: innerPad}, Arg{Key: true, Pad: outerPad})
-	case policy.Round:
-		e.operands(own+"rounded(", x.X, int64(t.Decimals), t.Multiple)
-	case policy.Generalize:
-		e.generalized(x)
-	case policy.Noise:
-		e.operands(
-			own+"noise(",
-			x.X,
-			t.Range,
-			Arg{Key: t.Stable, Nonce: !t.Stable, Pad: innerPad},
-			Arg{Key: t.Stable, Nonce: !t.Stable, Pad: outerPad},
-			int64(x.Of),
-			x.Row,
-		)
+	t, of := x.Treatment, x.Type()
+	switch {
+	case t.Kind == policy.Mask && of.Textual():
+		e.as(of, sqltype.Text, "mask", x.X, int64(t.KeepFirst), int64(t.KeepLast), t.Fill, t.Keep)
+	case t.Kind == policy.Pseudonym && of.Textual():
+		e.as(of, sqltype.Text, "pseudonym", x.X, keyed(innerPad), keyed(outerPad))
+	case t.Kind == policy.Pseudonym && of == sqltype.Int8:
+		e.as(of, of, "pseudonym", &query.Cast{X: x.X, To: of}, keyed(innerPad), keyed(outerPad))
+	case t.Kind == policy.Pseudonym:
+		e.as(of, of, "pseudonym", x.X, keyed(innerPad), keyed(outerPad))
+	case t.Kind == policy.Round:
+		e.as(of, wide(of), "rounded", x.X, int64(t.Decimals), decimal(t.Multiple, wide(of)))
+	case t.Kind == policy.Generalize && t.Mapping != "":
+		e.mapped(x)
+	case t.Kind == policy.Generalize && of.Textual():
+		e.as(of, sqltype.Text, "beginning", x.X, int64(t.Prefix))
+	case t.Kind == policy.Generalize && of.Number():
+		e.as(of, wide(of), "bucket", x.X, decimal(t.Bucket, wide(of)))
+	case t.Kind == policy.Generalize:
+		e.as(of, of, "truncate", x.X, query.Expr(&query.Literal{T: query.Text, Value: t.Unit}))
+	case t.Kind == policy.Noise:
+		key := func(pad byte) Arg { return Arg{Key: t.Stable, Nonce: !t.Stable, Pad: pad} }
+		e.as(of, wide(of), "noise", x.X, t.Range, key(innerPad), key(outerPad), int64(x.Of), x.Row)
 	default:
-		e.null(x.Type())
+		e.null(of)
 	}
 }
 
-// operands writes a call: a value, then arguments.
-func (e postgres) operands(head string, x query.Expr, args ...any) {
-	e.write(head)
+func keyed(pad byte) Arg { return Arg{Key: true, Pad: pad} }
+
+// wide is the type that Gneiss's functions take in place of a type of numbers.
+func wide(t query.Type) query.Type {
+	switch t {
+	case sqltype.Int2, sqltype.Int4:
+		return sqltype.Int8
+	case sqltype.Float4:
+		return sqltype.Float8
+	}
+	return t
+}
+
+// decimal is a number of a treatment, exact where the values are.
+func decimal(x float64, of query.Type) any {
+	if of == sqltype.Numeric {
+		return Arg{Value: strconv.FormatFloat(x, 'f', -1, 64), T: sqltype.Numeric}
+	}
+	return x
+}
+
+// as writes a call of a function of Gneiss's own: the value as a type that it takes, then
+// arguments. The result is of the value's own type again; what is out of its range is NULL.
+func (e postgres) as(of, through query.Type, name string, x query.Expr, args ...any) {
+	fitted := of != through && of.Number()
+	switch {
+	case fitted:
+		e.write(own, "fit_", of.Internal, "(")
+	case of != through:
+		e.write("CAST(")
+	}
+	e.write(own, name, "(")
 	e.expr(x)
+	if of != through {
+		e.write("::", typeName(through))
+	}
 	for _, a := range args {
 		e.write(", ")
 		switch a := a.(type) {
 		case Arg:
 			e.arg(a)
+		case query.Expr:
+			e.expr(a)
 		case []query.Expr:
 			e.write("concat_ws('|', ''")
 			for _, k := range a {
@@ -60,23 +101,10 @@ func (e postgres) operands(head string, x query.Expr, args ...any) {
 		}
 	}
 	e.write(")")
-}
-
-// generalized writes a value by its bucket, its period, or its beginning.
-func (e postgres) generalized(x *query.Treated) {
-	t := x.Treatment
-	switch x.Type() {
-	case query.Date, query.Timestamp:
-		e.expr(&query.Call{Fn: query.Functions["date_trunc"], Args: []query.Expr{&query.Literal{T: query.Text, Value: t.Unit}, x.X}, T: x.Type()})
-	case query.Text:
-		if t.Mapping != "" {
-			e.mapped(x)
-			return
-		}
-		e.expr(
-			&query.Call{Fn: query.Functions["left"], Args: []query.Expr{x.X, &query.Literal{T: query.Bigint, Value: int64(t.Prefix)}}, T: query.Text},
-		)
-	default:
-		e.operands(own+"bucket(", x.X, t.Bucket)
+	switch {
+	case fitted:
+		e.write(")")
+	case of != through:
+		e.write(" AS ", typeName(of), ")")
 	}
 }

@@ -47,7 +47,7 @@ func (e *emitter) set(r *query.Relation, columns []int, row []query.Expr) {
 			e.write(", ")
 		}
 		e.write(quoteName(tableColumn(e.model, r.Columns[c])), " = ")
-		e.assigned(r.Columns[c], row[i])
+		e.expr(row[i])
 	}
 }
 
@@ -101,9 +101,7 @@ func (e *emitter) insert(w *query.Write) {
 	default:
 		for i, row := range w.Rows {
 			e.write(map[bool]string{true: "VALUES (", false: ", ("}[i == 0])
-			e.commas(row, func(j int, x query.Expr) {
-				e.assigned(w.Target.Columns[w.Columns[j]], x)
-			})
+			e.exprs(row)
 			e.write(")")
 		}
 	}
@@ -112,14 +110,7 @@ func (e *emitter) insert(w *query.Write) {
 
 // insertQuery writes the query whose rows are inserted.
 func (e *emitter) insertQuery(w *query.Write) {
-	names := columnNames(w.Query.Columns)
-	own := ""
-	for i, c := range w.Columns {
-		own += ", \"q\"." + quoteName(names[i]) + e.assignment(w.Target.Columns[c])
-	}
 	switch {
-	case strings.Contains(own, "::"):
-		e.write("SELECT ", own[2:], " FROM (")
 	case w.Conflict != nil:
 		e.write("SELECT * FROM (")
 	default:
@@ -129,21 +120,6 @@ func (e *emitter) insertQuery(w *query.Write) {
 	e.nested(w.Query)
 	// Without a condition, SQLite would take ON for that of a join.
 	e.write(") AS \"q\" WHERE TRUE")
-}
-
-// assigned writes a value that a column is set to.
-func (e *emitter) assigned(c query.Column, x query.Expr) {
-	e.expr(x)
-	e.write(e.assignment(c))
-}
-
-// assignment is the cast without which the database would not store a value of
-// the tree's type in a column.
-func (e *emitter) assignment(c query.Column) string {
-	if e.model.Object(c.ID).Declared == "uuid" {
-		return "::uuid"
-	}
-	return ""
 }
 
 // fromOf writes what an UPDATE reads beside its table, apart from conditions that

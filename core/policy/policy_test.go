@@ -200,8 +200,8 @@ func TestRefusedPolicies(t *testing.T) {
 		change Change
 		says   string
 	}{
-		{"a mask of a date", PutColumnPolicy{ScopeText: ScopeText{Name: "p"}, Columns: []string{"survey.licensing.holders.since"}, Treat: "mask"}, "mask works on text, not on date"},
-		{"a pseudonym of a date", PutColumnPolicy{ScopeText: ScopeText{Name: "p"}, Columns: []string{"survey.licensing.holders.since"}, Treat: "pseudonym"}, "pseudonym works on text and bigint"},
+		{"a mask of a date", PutColumnPolicy{ScopeText: ScopeText{Name: "p"}, Columns: []string{"survey.licensing.holders.since"}, Treat: "mask"}, "mask works on text, character varying, character, name; not on date"},
+		{"a pseudonym of a date", PutColumnPolicy{ScopeText: ScopeText{Name: "p"}, Columns: []string{"survey.licensing.holders.since"}, Treat: "pseudonym"}, "pseudonym works on bigint, integer, smallint, uuid, text"},
 		{"an unknown treatment", email("p", "blur", Treatment{}, nil, nil), "no treatment blur"},
 		{"arguments that are a mask's", email("p", "suppress", Treatment{KeepFirst: 1}, nil, nil), "takes no keep-first"},
 		{"a mask that keeps less than nothing", email("p", "mask", Treatment{KeepFirst: -1}, nil, nil), "fewer than 0"},

@@ -3,6 +3,7 @@ package policy
 import (
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // A TreatmentKind is a technique of de-identification (ISO/IEC 20889), or of
@@ -45,11 +47,27 @@ func Treatments() []TreatmentKind {
 
 // treatedTypes are the types that a kind works on; one that is not listed works on all.
 var treatedTypes = map[TreatmentKind][]string{
-	Mask:       {"text"},
-	Pseudonym:  {"text", "bigint"},
-	Noise:      {"double precision", "bigint", "date", "timestamp"},
-	Round:      {"double precision", "bigint"},
-	Generalize: {"text", "double precision", "bigint", "date", "timestamp"},
+	Mask:       texts,
+	Pseudonym:  append([]string{"bigint", "integer", "smallint", "uuid"}, texts...),
+	Noise:      append(slices.Clone(numbers), dates...),
+	Round:      numbers,
+	Generalize: slices.Concat(texts, numbers, dates),
+}
+
+// The types by what a treatment can do with their values.
+var (
+	texts   = []string{"text", "character varying", "character", "name"}
+	numbers = []string{"double precision", "bigint", "numeric", "integer", "smallint", "real"}
+	whole   = []string{"bigint", "integer", "smallint"}
+	dates   = []string{"date", "timestamp", "timestamp with time zone"}
+)
+
+// baseType is the name of a type in its one spelling, without a length or precision.
+func baseType(typ string) string {
+	if t := sqltype.Parse(typ); t != nil {
+		return t.Name
+	}
+	return typ
 }
 
 // Types lists the types of columns that the kind can work on; nil: all.
@@ -157,28 +175,18 @@ func (t Treatment) foreign() string {
 // Fits returns an error when the treatment cannot be applied to columns of the
 // type.
 func (t Treatment) Fits(typ string) error {
+	typ = baseType(typ)
+	if types := treatedTypes[t.Kind]; types != nil && !slices.Contains(types, typ) {
+		return invalid("treatment_type", "%s works on %s; not on %s. Suppress works on all types", t.Kind, strings.Join(types, ", "), typ)
+	}
 	switch t.Kind {
-	case Mask:
-		if typ != "text" {
-			return invalid("treatment_type", "mask works on text, not on %s; use suppress", typ)
-		}
-	case Pseudonym:
-		if typ != "text" && typ != "bigint" {
-			return invalid("treatment_type", "pseudonym works on text and bigint, not on %s; use suppress", typ)
-		}
 	case Noise:
-		whole := t.Range == math.Trunc(t.Range)
-		if typ != "double precision" && !(whole && (typ == "bigint" || typ == "date" || typ == "timestamp")) {
-			return invalid(
-				"treatment_type",
-				"noise works on double precision, and with a whole range on bigint, date and timestamp (days); not on %s",
-				typ,
-			)
+		if t.Range != math.Trunc(t.Range) && (slices.Contains(whole, typ) || slices.Contains(dates, typ)) {
+			return invalid("treatment_type", "noise of %s needs a whole range (of dates, in days)", typ)
 		}
 	case Round:
-		whole := t.Multiple >= 1 && t.Multiple == math.Trunc(t.Multiple)
-		if typ != "double precision" && !(typ == "bigint" && whole) {
-			return invalid("treatment_type", "round works on double precision, and with a whole multiple on bigint; not on %s", typ)
+		if slices.Contains(whole, typ) && (t.Multiple < 1 || t.Multiple != math.Trunc(t.Multiple)) {
+			return invalid("treatment_type", "round of %s needs a whole multiple, such as 100", typ)
 		}
 	case Generalize:
 		return t.generalizes(typ)
@@ -191,25 +199,21 @@ func (t Treatment) Fits(typ string) error {
 }
 
 func (t Treatment) generalizes(typ string) error {
-	switch typ {
-	case "bigint":
+	switch {
+	case slices.Contains(whole, typ):
 		if t.Bucket < 1 || t.Bucket != math.Trunc(t.Bucket) {
-			return invalid("treatment_type", "generalize of bigint needs a whole bucket, such as 100")
+			return invalid("treatment_type", "generalize of %s needs a whole bucket, such as 100", typ)
 		}
-	case "double precision":
+	case slices.Contains(numbers, typ):
 		if t.Bucket == 0 {
-			return invalid("treatment_type", "generalize of double precision needs a bucket, such as 0.5")
+			return invalid("treatment_type", "generalize of %s needs a bucket, such as 0.5", typ)
 		}
-	case "date", "timestamp":
+	case slices.Contains(dates, typ):
 		if t.Unit == "" {
 			return invalid("treatment_type", "generalize of %s needs a unit: month, quarter or year", typ)
 		}
-	case "text":
-		if t.Prefix == 0 && t.Mapping == "" {
-			return invalid("treatment_type", "generalize of text needs a prefix, how many characters stay, or a mapping")
-		}
-	default:
-		return invalid("treatment_type", "generalize works on numbers, dates and texts, not on %s", typ)
+	case t.Prefix == 0 && t.Mapping == "":
+		return invalid("treatment_type", "generalize of %s needs a prefix, how many characters stay, or a mapping", typ)
 	}
 	return nil
 }
@@ -218,25 +222,37 @@ func (t Treatment) generalizes(typ string) error {
 func isOf(s, typ string) bool {
 	var err error
 	switch typ {
-	case "text":
+	case "text", "character varying", "character", "name":
+		return !strings.ContainsRune(s, 0)
 	case "bigint":
 		_, err = strconv.ParseInt(s, 10, 64)
-	case "double precision":
+	case "integer":
+		_, err = strconv.ParseInt(s, 10, 32)
+	case "smallint":
+		_, err = strconv.ParseInt(s, 10, 16)
+	case "double precision", "numeric", "real":
 		if strings.Trim(s, "+-0123456789.eE") != "" {
 			return false
 		}
-		_, err = strconv.ParseFloat(s, 64)
+		var x float64
+		x, err = strconv.ParseFloat(s, 64)
+		return err == nil && math.Abs(x) < 1e300 && (typ != "real" || math.Abs(x) < 1e38)
 	case "boolean":
 		return s == "true" || s == "false"
 	case "date":
 		_, err = time.Parse(time.DateOnly, s)
-	case "timestamp":
+	case "timestamp", "timestamp with time zone":
 		_, err = time.Parse(time.DateTime, s)
+	case "uuid":
+		return uuids.MatchString(s)
 	default:
 		return false
 	}
 	return err == nil
 }
+
+// uuids is the form of RFC 9562.
+var uuids = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 
 func (t Treatment) String() string {
 	parts := []string{t.Kind.String()}

@@ -26,6 +26,12 @@ type binder struct {
 	own  bool
 	home *access.Object // a table
 
+	// exact is set where the source has PostgreSQL's types and routines, and the text means
+	// what it means there. Else it is in the language that all sources share.
+	exact bool
+	types owned
+	open  bool // literals of the query that is bound next may be left without a type
+
 	source access.ObjectID   // the one source of all tables
 	tables []*Relation       // base tables, in the order of the text
 	behind []access.ObjectID // tables that policies read
@@ -119,6 +125,8 @@ func caught(err *error) {
 	case nil:
 	case *Error:
 		*err = r
+	case otherLanguage:
+		*err = errOtherLanguage
 	default:
 		panic(r)
 	}

@@ -33,6 +33,8 @@ type Error struct {
 	// Near are the names that the reader may have meant.
 	Near []string
 	Name string // the name that is not known
+	// SQLState is the code of ISO/IEC 9075 that the database has for it, where that is known.
+	SQLState string
 }
 
 func (e *Error) Error() string {

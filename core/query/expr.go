@@ -2,9 +2,13 @@ package query
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // condition binds an expression that must be a truth value.
@@ -45,7 +49,7 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	case *pg.Node_BoolExpr:
 		return b.boolean(v.BoolExpr, s, w)
 	case *pg.Node_NullTest:
-		if v.NullTest.Argisrow {
+		if v.NullTest.Argisrow && !b.exact {
 			b.unsupported(locate(n), "a row")
 		}
 		return &IsNull{b.exprIn(v.NullTest.Arg, s, w), v.NullTest.Nulltesttype == pg.NullTestType_IS_NOT_NULL}
@@ -54,10 +58,18 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	case *pg.Node_CaseExpr:
 		return b.caseOf(v.CaseExpr, s, w)
 	case *pg.Node_CoalesceExpr:
+		if b.exact {
+			args, t := b.common(b.exprs(v.CoalesceExpr.Args, s, w), "COALESCE", v.CoalesceExpr.Location)
+			return &Call{Fn: Functions["coalesce"], Args: args, T: t}
+		}
 		return b.call(Functions["coalesce"], b.exprs(v.CoalesceExpr.Args, s, w), v.CoalesceExpr.Location)
 	case *pg.Node_MinMaxExpr:
 		name, before := strings.ToLower(strings.TrimPrefix(v.MinMaxExpr.Op.String(), "IS_")), b.cost
 		args := b.exprs(v.MinMaxExpr.Args, s, w)
+		if b.exact {
+			args, t := b.common(args, strings.ToUpper(name), v.MinMaxExpr.Location)
+			return &Call{Fn: Functions[name], Args: args, T: t}
+		}
 		b.copies(written[name], before)
 		return b.call(Functions[name], args, v.MinMaxExpr.Location)
 	case *pg.Node_TypeCast:
@@ -69,11 +81,29 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	case *pg.Node_SqlvalueFunction:
 		return b.valueFunction(v.SqlvalueFunction)
 	case *pg.Node_GroupingFunc:
+		if b.exact {
+			return &Call{Fn: grouping, Args: b.exprs(v.GroupingFunc.Args, s, nil), T: sqltype.Int4}
+		}
 		return &Call{Fn: grouping, Args: b.exprs(v.GroupingFunc.Args, s, nil), T: Bigint}
 	case *pg.Node_RowExpr:
+		if b.exact {
+			return &Row{b.exprs(v.RowExpr.Args, s, w)}
+		}
 		b.unsupported(locate(n), "a row value")
 	case *pg.Node_AArrayExpr:
+		if b.exact {
+			return b.array(v.AArrayExpr, nil, s, w)
+		}
 		b.unsupported(locate(n), "an array")
+	case *pg.Node_AIndirection:
+		if b.exact {
+			return b.indirection(v.AIndirection, s, w)
+		}
+	case *pg.Node_CollateClause:
+		if b.exact {
+			x := b.convertText(b.exprIn(v.CollateClause.Arg, s, w), v.CollateClause.Location)
+			return &Collated{x, access.JoinPath(texts(v.CollateClause.Collname)...)}
+		}
 	}
 	b.unsupported(locate(n), fmt.Sprintf("this kind of expression (%s)", statementName(n)))
 	return nil
@@ -125,9 +155,23 @@ func (b *binder) caseOf(c *pg.CaseExpr, s *scope, w windows) Expr {
 
 // common takes expressions to the one type that all can have.
 func (b *binder) common(list []Expr, what string, at int32) ([]Expr, Type) {
+	if b.exact {
+		types := make([]Type, len(list))
+		for i, e := range list {
+			types[i] = e.Type()
+		}
+		t := sqltype.Common(types)
+		if t == nil {
+			b.unresolved(&sqltype.Error{SQLState: "42804", Text: what + " types " + typeList(types) + " cannot be matched; add a cast"}, at)
+		}
+		for i, e := range list {
+			list[i] = b.convertLiteral(e, t, at)
+		}
+		return list, t
+	}
 	t := Untyped
 	for _, e := range list {
-		next, ok := unify(t, e.Type())
+		next, ok := b.unify(t, e.Type())
 		if !ok {
 			b.fail(at, Mismatch, "%s has both %s and %s; add a cast", what, t, e.Type())
 		}
@@ -142,7 +186,21 @@ func (b *binder) common(list []Expr, what string, at int32) ([]Expr, Type) {
 	return list, t
 }
 
+// typeList writes the different types of a list.
+func typeList(types []Type) string {
+	var names []string
+	for _, t := range types {
+		if t != nil && !slices.Contains(names, t.String()) {
+			names = append(names, t.String())
+		}
+	}
+	return strings.Join(names, " and ")
+}
+
 func (b *binder) cast(c *pg.TypeCast, s *scope, w windows) Expr {
+	if b.exact {
+		return b.exactCast(c, s, w)
+	}
 	at := locate(c.Arg)
 	names := texts(c.TypeName.Names)
 	name := names[len(names)-1]
@@ -168,14 +226,14 @@ func (b *binder) cast(c *pg.TypeCast, s *scope, w windows) Expr {
 	if x.Type() == to {
 		return x
 	}
-	return &Cast{x, to}
+	return &Cast{X: x, To: to}
 }
 
 func castable(from, to Type) bool {
 	switch {
 	case from == to, to == Text, from == Text, from == Untyped:
 		return true
-	case from.Numeric() && to.Numeric():
+	case from.Number() && to.Number():
 		return true
 	case from == Boolean && to == Bigint, from == Bigint && to == Boolean:
 		return true
@@ -189,6 +247,12 @@ func (b *binder) subquery(l *pg.SubLink, s *scope, w windows) Expr {
 	q := b.query(l.Subselect.GetSelectStmt(), s)
 	if l.SubLinkType == pg.SubLinkType_EXISTS_SUBLINK {
 		return &Exists{Query: q}
+	}
+	if len(b.needs) > 0 && len(q.Columns) == 0 {
+		return &Literal{}
+	}
+	if b.exact {
+		return b.exactSubquery(l, q, s, w)
 	}
 	if len(q.Columns) != 1 && len(b.needs) == 0 {
 		b.fail(l.Location, Mismatch, "a sub-query here gives one column, not %d", len(q.Columns))
@@ -207,7 +271,7 @@ func (b *binder) subquery(l *pg.SubLink, s *scope, w windows) Expr {
 		if len(q.Columns) == 0 {
 			return &Literal{T: Boolean}
 		}
-		t, ok := unify(x.Type(), q.Columns[0].Type)
+		t, ok := b.unify(x.Type(), q.Columns[0].Type)
 		if !ok {
 			b.fail(l.Location, Mismatch, "IN cannot take %s and %s; add a cast", x.Type(), q.Columns[0].Type)
 		}

@@ -2,10 +2,12 @@ package query
 
 import (
 	"slices"
+	"strconv"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // Facts are what a session is: its user, groups, roles, attributes, purpose and
@@ -19,6 +21,13 @@ func (b *binder) valueFunction(f *pg.SQLValueFunction) Expr {
 		return b.currentUser()
 	case pg.SQLValueFunctionOp_SVFOP_CURRENT_DATE:
 		return &Now{Date}
+	}
+	if b.exact {
+		if e := b.clock(f); e != nil {
+			return e
+		}
+	}
+	switch f.Op {
 	case pg.SQLValueFunctionOp_SVFOP_CURRENT_TIMESTAMP, pg.SQLValueFunctionOp_SVFOP_LOCALTIMESTAMP:
 		return &Now{Timestamp}
 	}
@@ -26,13 +35,39 @@ func (b *binder) valueFunction(f *pg.SQLValueFunction) Expr {
 	return nil
 }
 
+// clock binds the facts of time, in PostgreSQL's types.
+func (b *binder) clock(f *pg.SQLValueFunction) Expr {
+	t := map[pg.SQLValueFunctionOp]Type{
+		pg.SQLValueFunctionOp_SVFOP_CURRENT_TIMESTAMP: sqltype.TimestampTZ, pg.SQLValueFunctionOp_SVFOP_CURRENT_TIMESTAMP_N: sqltype.TimestampTZ,
+		pg.SQLValueFunctionOp_SVFOP_LOCALTIMESTAMP: Timestamp, pg.SQLValueFunctionOp_SVFOP_LOCALTIMESTAMP_N: Timestamp,
+		pg.SQLValueFunctionOp_SVFOP_CURRENT_TIME: sqltype.TimeTZ, pg.SQLValueFunctionOp_SVFOP_CURRENT_TIME_N: sqltype.TimeTZ,
+		pg.SQLValueFunctionOp_SVFOP_LOCALTIME: sqltype.Time, pg.SQLValueFunctionOp_SVFOP_LOCALTIME_N: sqltype.Time,
+	}[f.Op]
+	if t == nil {
+		return nil
+	}
+	if f.Typmod >= 0 {
+		return &Cast{&Now{t}, t, strconv.Itoa(int(f.Typmod))}
+	}
+	return &Now{t}
+}
+
 // currentUser is the name of the session's user, or the service as service:NAME; NULL for a session
 // from the standpoint of a role or group alone.
 func (b *binder) currentUser() Expr {
 	if s := b.model.Subject(b.reader.Standpoint.Subject); s.Acts() {
-		return &Literal{Text, userName(s)}
+		return b.textFact(userName(s))
 	}
 	return &Literal{T: Text}
+}
+
+// textFact is a fact that is a text. Where types are PostgreSQL's its place gives it its own:
+// compared with a column of another type of texts, it is of that.
+func (b *binder) textFact(s string) Expr {
+	if b.exact {
+		return &Literal{Value: s}
+	}
+	return &Literal{Text, s}
 }
 
 // userName is how conditions name a user, and with its kind a service, so that the two
@@ -57,7 +92,7 @@ func (b *binder) fact(name string, f *pg.FuncCall, s *scope) Expr {
 			b.fail(f.Location, Mismatch, "purpose takes nothing")
 		}
 		if p := b.reader.Standpoint.Purpose; p != "" {
-			return &Literal{Text, p}
+			return b.textFact(p)
 		}
 		return &Literal{T: Text}
 	case "team":
@@ -74,7 +109,7 @@ func (b *binder) among(kind access.SubjectKind, f *pg.FuncCall, s *scope) Expr {
 		b.fail(f.Location, Mismatch, "%s takes one name, or a column of names", texts(f.Funcname)[0])
 	}
 	x := b.convertLiteral(b.expr(f.Args[0], s), Text, f.Location)
-	if x.Type() != Text {
+	if x.Type() != Text && (!b.exact || !sqltype.Castable(x.Type(), Text, sqltype.Implicit)) {
 		b.fail(f.Location, Mismatch, "%s takes a text, not %s", texts(f.Funcname)[0], x.Type())
 	}
 	in := &InList{X: x}
@@ -89,7 +124,10 @@ func (b *binder) among(kind access.SubjectKind, f *pg.FuncCall, s *scope) Expr {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		in.List = append(in.List, &Literal{Text, name})
+		in.List = append(in.List, b.textFact(name))
+	}
+	if b.exact {
+		return b.fitting(in, true, sqltype.Common([]Type{x.Type()}), f.Location)
 	}
 	return in
 }

@@ -39,7 +39,7 @@ func columnsOf(r *Relation) []named {
 func (b *binder) bindFrom(nodes []*pg.Node, s *scope) []From {
 	var items []From
 	for _, n := range nodes {
-		item, inner := b.fromItem(n, s.outer)
+		item, inner := b.fromItem(n, s.outer, s)
 		b.merge(s, inner, locate(n))
 		items = append(items, item)
 	}
@@ -57,28 +57,43 @@ func (b *binder) merge(s, inner *scope, at int32) {
 	s.columns = append(s.columns, inner.columns...)
 }
 
-func (b *binder) fromItem(n *pg.Node, outer *scope) (From, *scope) {
+// lateral is the scope of an item of FROM that sees those before it.
+func lateral(outer, before *scope) *scope {
+	return &scope{outer: outer, relations: before.relations, columns: before.columns}
+}
+
+// fromItem binds an item of FROM; before is what the items before it name.
+func (b *binder) fromItem(n *pg.Node, outer, before *scope) (From, *scope) {
 	defer b.deeper(locate(n))()
 	switch v := n.GetNode().(type) {
 	case *pg.Node_RangeVar:
 		r := b.table(v.RangeVar)
 		return r, &scope{relations: []*Relation{r}, columns: columnsOf(r)}
 	case *pg.Node_RangeSubselect:
-		if v.RangeSubselect.Lateral {
+		if v.RangeSubselect.Lateral && !b.exact {
 			b.fail(-1, Unsupported, "LATERAL is not supported, for SQLite has no such joins; write the sub-query in the select list, or join one that is grouped")
 		}
 		sub := v.RangeSubselect.Subquery.GetSelectStmt()
 		// A derived table sees the WITH queries, but none of its neighbours.
-		q := b.query(sub, outer)
-		r := &Relation{Alias: "subquery", Query: q, Columns: q.Columns}
+		around := outer
+		if v.RangeSubselect.Lateral {
+			around = lateral(outer, before)
+		}
+		q := b.query(sub, around)
+		r := &Relation{Alias: "subquery", Query: q, Columns: q.Columns, Lateral: v.RangeSubselect.Lateral}
 		b.alias(r, v.RangeSubselect.Alias)
 		s := &scope{relations: []*Relation{r}, columns: columnsOf(r)}
 		if v.RangeSubselect.Alias == nil {
 			s.relations = nil // it has no name to qualify with
 		}
 		return r, s
+	case *pg.Node_RangeFunction:
+		if b.exact {
+			r := b.rangeFunction(v.RangeFunction, lateral(outer, before))
+			return r, &scope{relations: []*Relation{r}, columns: columnsOf(r)}
+		}
 	case *pg.Node_JoinExpr:
-		return b.join(v.JoinExpr, outer)
+		return b.join(v.JoinExpr, outer, before)
 	}
 	b.unsupported(locate(n), "this kind of FROM item")
 	return nil, nil
@@ -102,15 +117,16 @@ func (b *binder) alias(r *Relation, a *pg.Alias) {
 	}
 }
 
-func (b *binder) join(j *pg.JoinExpr, outer *scope) (From, *scope) {
+func (b *binder) join(j *pg.JoinExpr, outer, before *scope) (From, *scope) {
 	kinds := map[pg.JoinType]string{pg.JoinType_JOIN_INNER: "INNER", pg.JoinType_JOIN_LEFT: "LEFT",
 		pg.JoinType_JOIN_RIGHT: "RIGHT", pg.JoinType_JOIN_FULL: "FULL"}
 	kind, ok := kinds[j.Jointype]
 	if !ok || j.Alias != nil || j.JoinUsingAlias != nil {
 		b.unsupported(locate(j.Larg), "this kind of join")
 	}
-	l, ls := b.fromItem(j.Larg, outer)
-	r, rs := b.fromItem(j.Rarg, outer)
+	l, ls := b.fromItem(j.Larg, outer, before)
+	both := &scope{relations: slices.Concat(before.relations, ls.relations), columns: slices.Concat(before.columns, ls.columns)}
+	r, rs := b.fromItem(j.Rarg, outer, both)
 	s := &scope{outer: outer}
 	b.merge(s, ls, locate(j.Larg))
 	b.merge(s, rs, locate(j.Rarg))
@@ -162,7 +178,7 @@ func (b *binder) using(names []string, kind string, ls, rs *scope, at int32) (Ex
 		case "RIGHT":
 			value = r
 		case "FULL":
-			t, _ := unify(l.Type(), r.Type())
+			t, _ := b.unify(l.Type(), r.Type())
 			value = &Call{Fn: Functions["coalesce"], Args: []Expr{b.convert(l, t, at), b.convert(r, t, at)}, T: t}
 		}
 		merged = append(merged, named{name, value})

@@ -6,6 +6,8 @@ import (
 	"unicode"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/sqltype"
 )
 
 type functionKind uint8
@@ -25,6 +27,8 @@ type Function struct {
 	result func(args []Type) (Type, bool)
 	Own    bool   // it is registered on every connection, as gneiss_ and its name
 	takes  string // the operands, for messages
+	// Routine is one of the source's, in the language that is the source's own.
+	Routine *sqltype.Routine
 }
 
 // signature makes a result function for fixed operand types, of which the last
@@ -32,12 +36,12 @@ type Function struct {
 func signature(result Type, optional int, params ...Type) func([]Type) (Type, bool) {
 	return func(args []Type) (Type, bool) {
 		if len(args) > len(params) || len(args) < len(params)-optional {
-			return 0, false
+			return nil, false
 		}
 		for i, a := range args {
 			fits := a == params[i] || a == Untyped || params[i] == Double && a == Bigint || params[i] == Timestamp && a == Date
 			if !fits {
-				return 0, false
+				return nil, false
 			}
 		}
 		return result, true
@@ -50,8 +54,8 @@ func alike(least, most int) func([]Type) (Type, bool) {
 		t := Untyped
 		for _, a := range args {
 			var ok bool
-			if t, ok = unify(t, a); !ok {
-				return 0, false
+			if t, ok = unifyShared(t, a); !ok {
+				return nil, false
 			}
 		}
 		return t, len(args) >= least && len(args) <= most
@@ -60,7 +64,7 @@ func alike(least, most int) func([]Type) (Type, bool) {
 
 // numberLike is for functions of one number that give a number of that type.
 func numberLike(args []Type) (Type, bool) {
-	return args[0], len(args) == 1 && args[0].Numeric()
+	return args[0], len(args) == 1 && args[0].Number()
 }
 
 func anyOne(result Type) func([]Type) (Type, bool) {
@@ -72,7 +76,7 @@ func sameAsOne(args []Type) (Type, bool) { return args[0], len(args) == 1 }
 func dated(result Type) func([]Type) (Type, bool) {
 	return func(args []Type) (Type, bool) {
 		if len(args) != 2 || args[1] != Date && args[1] != Timestamp {
-			return 0, false
+			return nil, false
 		}
 		if result == Untyped {
 			return args[1], true
@@ -108,11 +112,11 @@ func listed() map[string]*Function {
 		{Name: "floor", result: numberLike, takes: "a number"},
 		{Name: "ceil", result: numberLike, takes: "a number"},
 		{Name: "round", result: func(args []Type) (Type, bool) {
-			ok := len(args) >= 1 && len(args) <= 2 && args[0].Numeric() && (len(args) == 1 || args[1] == Bigint)
+			ok := len(args) >= 1 && len(args) <= 2 && args[0].Number() && (len(args) == 1 || args[1] == Bigint)
 			return args[0], ok
 		}, takes: "a number, and how many decimals"},
 		{Name: "trunc", result: func(args []Type) (Type, bool) {
-			ok := len(args) >= 1 && len(args) <= 2 && args[0].Numeric() && (len(args) == 1 || args[1] == Bigint)
+			ok := len(args) >= 1 && len(args) <= 2 && args[0].Number() && (len(args) == 1 || args[1] == Bigint)
 			return args[0], ok
 		}, Own: true, takes: "a number, and how many decimals"},
 		{Name: "sign", result: signature(Double, 0, Double), Own: true, takes: "a number"},
@@ -174,17 +178,20 @@ func listed() map[string]*Function {
 
 func lagResult(args []Type) (Type, bool) {
 	if len(args) < 1 || len(args) > 3 || len(args) > 1 && args[1] != Bigint {
-		return 0, false
+		return nil, false
 	}
 	if len(args) == 3 {
-		return unify(args[0], args[2])
+		return unifyShared(args[0], args[2])
 	}
 	return args[0], true
 }
 
+// facts are the functions that stand for what the session is.
+var facts = []string{"attribute", "in_group", "has_role", "purpose", "team"}
+
 // FunctionNames lists what can be called, for completion.
 func FunctionNames() []string {
-	names := []string{"attribute", "in_group", "has_role", "purpose", "team"}
+	names := slices.Clone(facts)
 	for name := range Functions {
 		names = append(names, name)
 	}
@@ -198,11 +205,14 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 	name := names[len(names)-1]
 	// The grammar itself puts pg_catalog before the functions of ISO SQL's own
 	// syntax, such as EXTRACT; nobody else may name a schema.
-	if len(names) > 1 && (names[0] != "pg_catalog" || f.Funcformat != pg.CoercionForm_COERCE_SQL_SYNTAX) {
+	if len(names) > 1 && (names[0] != "pg_catalog" || !b.exact && f.Funcformat != pg.CoercionForm_COERCE_SQL_SYNTAX) {
 		b.unsupported(f.Location, "a function of a schema")
 	}
 	if e := b.fact(name, f, s); e != nil {
 		return e
+	}
+	if b.exact {
+		return b.routine(name, f, s, w)
 	}
 	fn, ok := Functions[name]
 	if !ok {

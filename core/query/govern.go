@@ -6,6 +6,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 )
 
 // A TableUse is what a query does with one table: the columns it reads and what
@@ -128,7 +129,7 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 	if p.Follow != nil {
 		return b.follow(p, inner)
 	}
-	e, own, err := bindCondition(b.reader, b.policies, p.Rule, inner)
+	e, own, err := bindCondition(b.types, b.reader, b.policies, p.Rule, inner)
 	if err == nil {
 		err = b.keepsReading(&p.Scope, own, inner, p.Label != 0)
 	}
@@ -262,7 +263,7 @@ func (b *binder) treat(inner *Relation, column int, d policy.Decision) Expr {
 func (b *binder) conditions(policies []*policy.ColumnPolicy, inner *Relation) Expr {
 	var any Expr
 	for _, p := range policy.Conditions(policies) {
-		e, own, err := bindCondition(b.reader, b.policies, p.When, inner)
+		e, own, err := bindCondition(b.types, b.reader, b.policies, p.When, inner)
 		if err == nil {
 			err = b.keepsReading(&p.Scope, own, inner, p.Label != 0)
 		}
@@ -283,6 +284,16 @@ func (b *binder) brokenTreatment(p *policy.ColumnPolicy, inner *Relation, err er
 	}
 }
 
+// treatedType is the type of a treated value: the column's own, but that a pseudonym of a
+// whole number is a bigint. A narrower one would be the same for many values, and not match
+// that of an equal value of another type.
+func treatedType(t policy.Treatment, of Type) Type {
+	if t.Kind == policy.Pseudonym && (of == sqltype.Int2 || of == sqltype.Int4) {
+		return Bigint
+	}
+	return of
+}
+
 // treated is a value as one step of a decision lets it appear. What the
 // treatment does not fit, since the column's type has changed or since a label
 // was put on it, is NULL.
@@ -294,12 +305,15 @@ func (b *binder) treated(x *ColumnRef, step policy.Step) Expr {
 		return null
 	case t.Kind == policy.Constant:
 		value, ok := parseLiteral(t.Value, x.Type())
+		if speaksExactly(b.model.Object(b.model.Object(x.Rel.Table.Parent).Parent)) {
+			value, ok, _ = valueOf(t.Value, x.Type())
+		}
 		if !ok {
 			return null
 		}
 		return &Literal{x.Type(), value}
 	case t.Kind == policy.Expression:
-		e, own, err := bindExpression(b.reader, b.policies, t.SQL, x)
+		e, own, err := bindExpression(b.types, b.reader, b.policies, t.SQL, x)
 		if err == nil {
 			err = b.keepsReading(&step.Any[0].Scope, own, x.Rel, step.Any[0].Label != 0)
 		}
@@ -309,7 +323,7 @@ func (b *binder) treated(x *ColumnRef, step policy.Step) Expr {
 		b.takeOver(own)
 		return e
 	}
-	out := &Treated{X: x, Treatment: t}
+	out := &Treated{X: x, T: treatedType(t, x.Type()), Treatment: t}
 	if t.Kind == policy.Noise {
 		out.Of = x.Rel.Columns[x.Col].ID
 		for i, c := range x.Rel.Columns {

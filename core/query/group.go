@@ -6,6 +6,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 )
 
 // groupItem binds an item of GROUP BY: a column of FROM, else an output column
@@ -68,7 +69,7 @@ func (b *binder) position(n *pg.Node, most int, what string) (int, bool) {
 // checkGrouping refuses columns that are neither grouped nor aggregated, as ISO
 // SQL does; SQLite would take any row's value.
 func (b *binder) checkGrouping(q *Query, sel *Select, s *scope, more []Expr) {
-	grouped := len(sel.GroupBy) > 0 || sel.Having != nil
+	grouped := len(sel.GroupBy) > 0 || sel.Having != nil || sel.Sets != nil
 	all := append(append(slices.Clone(sel.Items), sel.Having), more...)
 	for _, o := range q.OrderBy {
 		if o.Expr != nil {
@@ -91,7 +92,14 @@ func (b *binder) groupedOnly(e Expr, sel *Select, s *scope) {
 	if e == nil || IsAggregate(e) || slices.ContainsFunc(sel.GroupBy, func(g Expr) bool { return Same(g, e) }) {
 		return
 	}
+	if isGrouping(e) && b.exact {
+		return // whose operands are what is grouped by, or the database refuses them
+	}
 	if c, ok := e.(*ColumnRef); ok && owns(sel.From, c.Rel) {
+		if b.exact && sel.Sets == nil && b.keyed(sel, c.Rel) {
+			sel.GroupBy = append(sel.GroupBy, c) // it follows from the key
+			return
+		}
 		b.fail(-1, Grouping, "column %s must be in GROUP BY or inside an aggregate function", access.Quote(c.Rel.Columns[c.Col].Name))
 	}
 	if q := Subquery(e); q != nil {
@@ -100,6 +108,25 @@ func (b *binder) groupedOnly(e Expr, sel *Select, s *scope) {
 	for _, c := range children(e) {
 		b.groupedOnly(c, sel, s)
 	}
+}
+
+// keyed reports whether a query is grouped by the whole primary key of a table, so that all
+// its columns follow from that.
+func (b *binder) keyed(sel *Select, r *Relation) bool {
+	if r.Table == nil || r.Table.Kind != access.Table {
+		return false
+	}
+	key := false
+	for i, c := range r.Columns {
+		if !b.model.Object(c.ID).Key {
+			continue
+		}
+		key = true
+		if r.governance.Columns[c.ID].Treatment.Kind != policy.Clear || !among(sel.GroupBy, &ColumnRef{r, i}) {
+			return false
+		}
+	}
+	return key
 }
 
 // groupedSubquery looks for columns of a grouped query inside a sub-query of

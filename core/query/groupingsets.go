@@ -28,15 +28,7 @@ func (b *binder) groupingSets(q *Query, s *pg.SelectStmt, outer *scope) {
 	if len(s.DistinctClause) > 0 || len(s.WindowClause) > 0 {
 		b.unsupported(-1, "DISTINCT or WINDOW with GROUPING SETS, ROLLUP or CUBE")
 	}
-	var all []*pg.Node
-	index := func(n *pg.Node) int {
-		all = append(all, n)
-		return len(all) - 1
-	}
-	sets := [][]int{{}}
-	for _, n := range s.GroupClause {
-		sets = b.product(sets, b.setsOf(n, index))
-	}
+	all, sets := b.listSets(s)
 	for _, set := range sets {
 		if b.groups++; b.groups > 4*mostSets { // nested ones multiply
 			b.fail(-1, Unsupported, "the query and its sub-queries are grouped by more than %d sets", 4*mostSets)
@@ -59,6 +51,32 @@ func (b *binder) groupingSets(q *Query, s *pg.SelectStmt, outer *scope) {
 		q.Columns[i].NotNull = false
 	}
 	b.sortOutputs(q, s.SortClause, "GROUPING SETS")
+}
+
+// listSets lists the expressions that a query is grouped by, and which of them are in each
+// of its sets.
+func (b *binder) listSets(s *pg.SelectStmt) (all []*pg.Node, sets [][]int) {
+	index := func(n *pg.Node) int {
+		all = append(all, n)
+		return len(all) - 1
+	}
+	sets = [][]int{{}}
+	for _, n := range s.GroupClause {
+		sets = b.product(sets, b.setsOf(n, index))
+	}
+	return all, sets
+}
+
+// distinctSets leaves each of the sets once.
+func distinctSets(sets [][]int) [][]int {
+	var out [][]int
+	for _, set := range sets {
+		sorted := slices.Compact(slices.Sorted(slices.Values(set)))
+		if !slices.ContainsFunc(out, func(o []int) bool { return slices.Equal(o, sorted) }) {
+			out = append(out, sorted)
+		}
+	}
+	return out
 }
 
 // setsOf lists the sets that an item of GROUP BY stands for.

@@ -122,7 +122,7 @@ func SeesAllRows(st *access.Rights, policies *policy.Set, table access.ObjectID)
 			all = false // a table that is closed
 		}
 	}()
-	b := &binder{reader: st, rights: st, model: st.Model, policies: policies, own: true}
+	b := &binder{reader: st, rights: st, model: st.Model, policies: policies, own: true, types: owned{}}
 	b.source = st.Model.Object(st.Model.Object(table).Parent).Parent
 	g := policies.Govern(st, table)
 	return g.Open() || b.filter(b.relation(st.Model.Object(table)), &g.Rules) == nil

@@ -1,16 +1,24 @@
 package query
 
 import (
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/sqltype"
 )
 
 func (b *binder) constant(c *pg.A_Const) Expr {
 	if c.Isnull {
 		return &Literal{}
+	}
+	if b.exact {
+		if e := b.exactConstant(c); e != nil {
+			return e
+		}
 	}
 	switch v := c.Val.(type) {
 	case *pg.A_Const_Ival:
@@ -40,7 +48,16 @@ func (b *binder) param(p *pg.ParamRef) Expr {
 	if p.Number < 1 || int(p.Number) > len(b.params) {
 		b.fail(p.Location, Unknown, "$%d has no value: %d were given", p.Number, len(b.params))
 	}
-	switch v := b.params[p.Number-1].(type) {
+	given := b.params[p.Number-1]
+	if b.exact { // the place gives it its type
+		switch v := given.(type) {
+		case int64:
+			given = strconv.FormatInt(v, 10)
+		case float64:
+			given = strconv.FormatFloat(v, 'f', -1, 64)
+		}
+	}
+	switch v := given.(type) {
 	case nil:
 		return &Literal{}
 	case bool:
@@ -68,7 +85,14 @@ func (b *binder) convertLiteral(e Expr, to Type, at int32) Expr {
 	if l.Value == nil || to == Untyped {
 		return &Literal{to, l.Value}
 	}
-	value, ok := parseLiteral(l.Value.(string), to)
+	read := parseLiteral
+	if b.exact {
+		read = parseExact
+	}
+	value, ok := read(l.Value.(string), to)
+	if !ok && b.exact {
+		b.unresolved(&sqltype.Error{SQLState: "22P02", Text: fmt.Sprintf("invalid input syntax for type %s: %q", to, l.Value)}, at)
+	}
 	if !ok {
 		b.fail(at, Mismatch, "'%s' is no %s", l.Value, to)
 	}
@@ -78,6 +102,9 @@ func (b *binder) convertLiteral(e Expr, to Type, at int32) Expr {
 // convert takes an expression to a type that unify found for it.
 func (b *binder) convert(e Expr, to Type, at int32) Expr {
 	e = b.convertLiteral(e, to, at)
+	if b.exact {
+		return e // the database takes it to the type as it would by itself
+	}
 	if e.Type() == to || e.Type() == Untyped || to == Untyped {
 		return e
 	}
@@ -86,5 +113,5 @@ func (b *binder) convert(e Expr, to Type, at int32) Expr {
 			return &Literal{Double, float64(n)}
 		}
 	}
-	return &Cast{e, to}
+	return &Cast{X: e, To: to}
 }

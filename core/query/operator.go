@@ -8,7 +8,7 @@ import (
 )
 
 func (b *binder) together(l, r Expr, op string, at int32) (Expr, Expr, Type) {
-	t, ok := unify(l.Type(), r.Type())
+	t, ok := b.unify(l.Type(), r.Type())
 	if !ok {
 		b.fail(at, Mismatch, "%s cannot take %s and %s; add a cast", op, l.Type(), r.Type())
 	}
@@ -23,6 +23,9 @@ func (b *binder) together(l, r Expr, op string, at int32) (Expr, Expr, Type) {
 }
 
 func (b *binder) compare(op string, l, r Expr, at int32) Expr {
+	if b.exact {
+		return b.comparison(op, l, r, at)
+	}
 	l, r, _ = b.together(l, r, op, at)
 	return &Binary{op, l, r, Boolean}
 }
@@ -30,8 +33,11 @@ func (b *binder) compare(op string, l, r Expr, at int32) Expr {
 func (b *binder) operator(e *pg.A_Expr, s *scope, w windows) Expr {
 	names := texts(e.Name)
 	op, at := names[len(names)-1], e.Location
-	if len(names) > 1 {
+	if len(names) > 1 && (!b.exact || names[0] != "pg_catalog") {
 		b.unsupported(at, "an operator of a schema")
+	}
+	if b.exact {
+		return b.exactOperator(e, op, s, w)
 	}
 	switch e.Kind {
 	case pg.A_Expr_Kind_AEXPR_IN:
@@ -79,7 +85,7 @@ func (b *binder) operator(e *pg.A_Expr, s *scope, w windows) Expr {
 
 func (b *binder) sign(op string, x Expr, at int32) Expr {
 	x = b.convertLiteral(x, Double, at)
-	if op != "-" && op != "+" || !x.Type().Numeric() && x.Type() != Untyped {
+	if op != "-" && op != "+" || !x.Type().Number() && x.Type() != Untyped {
 		b.fail(at, Mismatch, "the sign %s cannot stand before %s", op, x.Type())
 	}
 	if op == "+" {
@@ -107,18 +113,18 @@ func (b *binder) arithmetic(op string, l, r Expr, at int32) Expr {
 	numeric := func(e, other Expr) Expr {
 		if e.Type() == Untyped {
 			to := other.Type()
-			if !to.Numeric() {
+			if !to.Number() {
 				to = Double
 			}
 			e = b.convertLiteral(e, to, at)
 		}
-		if !e.Type().Numeric() && e.Type() != Untyped {
+		if !e.Type().Number() && e.Type() != Untyped {
 			b.fail(at, Mismatch, "%s cannot take %s", op, e.Type())
 		}
 		return e
 	}
 	l, r = numeric(l, r), numeric(r, l)
-	t, _ := unify(l.Type(), r.Type())
+	t, _ := b.unify(l.Type(), r.Type())
 	if op == "%" && t == Double {
 		b.fail(at, Mismatch, "%% takes whole numbers")
 	}
@@ -131,7 +137,7 @@ func (b *binder) concat(l, r Expr, at int32) Expr {
 		case Text, Untyped:
 			return b.convertLiteral(e, Text, at)
 		case Bigint, Date, Timestamp:
-			return &Cast{e, Text}
+			return &Cast{X: e, To: Text}
 		}
 		b.fail(at, Mismatch, "|| cannot take %s; add a cast", e.Type())
 		return nil
@@ -151,7 +157,7 @@ func (b *binder) inList(x Expr, nodes []*pg.Node, not bool, s *scope, w windows,
 			continue
 		}
 		item := b.exprIn(n, s, w)
-		common, ok := unify(t, item.Type())
+		common, ok := b.unify(t, item.Type())
 		if !ok {
 			b.fail(locate(n), Mismatch, "IN cannot take %s and %s; add a cast", t, item.Type())
 		}

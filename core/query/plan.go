@@ -25,6 +25,9 @@ type Outline struct {
 	// Leads says that the check is also of what foreign keys lead to, so that the
 	// database's own refusal of one is told in the same words.
 	Leads bool
+	// Wordless says that a policy's condition or treatment may fail on a value, so that the
+	// database's own words for an error could tell what is hidden.
+	Wordless bool
 	// Explain says that the statement is not to be run, but its plan shown.
 	Explain bool
 }
@@ -55,10 +58,28 @@ func governText(text string, params []any, st *access.Rights, policies *policy.S
 	if err != nil {
 		return nil, err
 	}
-	b := &binder{text: text, reader: st, rights: st, model: st.Model, policies: policies, params: params}
+	exact := false
+	if children := st.Model.Object(access.PlatformID).Children; len(children) > 0 {
+		exact = speaksExactly(st.Model.Object(children[0])) // where a text without tables runs
+	}
+	g, err = governIn(exact, text, tree, params, st, policies)
+	if err == errOtherLanguage {
+		g, err = governIn(!exact, text, tree, params, st, policies)
+	}
+	return g, err
+}
+
+// otherLanguage stops a binder that has met a table whose source does not have the language
+// that it reads the text in.
+type otherLanguage struct{ exact bool }
+
+var errOtherLanguage = errors.New("the text is of the other language")
+
+func governIn(exact bool, text string, tree *pgt.ParseResult, params []any, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+	b := &binder{text: text, reader: st, rights: st, model: st.Model, policies: policies, params: params, exact: exact, types: owned{}}
 	defer func() {
 		// What binding finds wrong after a table is opaque may come of that.
-		if err != nil && len(b.needs) > 0 {
+		if err != nil && err != errOtherLanguage && len(b.needs) > 0 {
 			err = refusal(st.Model, b.needs)
 		}
 	}()

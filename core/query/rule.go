@@ -9,6 +9,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 )
 
 // The texts in policies, conditions and expressions, are bound over the table as
@@ -24,8 +25,8 @@ const (
 )
 
 // bindCondition binds a text that must be one condition over a table's columns.
-func bindCondition(st *access.Rights, set *policy.Set, text string, inner *Relation) (e Expr, own *binder, err error) {
-	return bindOwn(st, set, conditionHead, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+func bindCondition(types owned, st *access.Rights, set *policy.Set, text string, inner *Relation) (e Expr, own *binder, err error) {
+	return bindOwn(types, st, set, conditionHead, text, inner, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause == nil || len(s.TargetList) != 1 {
 			panic(&Error{Code: Syntax, Text: "the rule is more than one condition"})
 		}
@@ -37,15 +38,21 @@ func bindCondition(st *access.Rights, set *policy.Set, text string, inner *Relat
 
 // bindExpression binds the expression that stands in the place of a column's
 // value, and has its type.
-func bindExpression(st *access.Rights, set *policy.Set, text string, x *ColumnRef) (e Expr, own *binder, err error) {
-	return bindOwn(st, set, expressionHead, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
+func bindExpression(types owned, st *access.Rights, set *policy.Set, text string, x *ColumnRef) (e Expr, own *binder, err error) {
+	return bindOwn(types, st, set, expressionHead, text, x.Rel, func(own *binder, s *pg.SelectStmt, names *scope) Expr {
 		if s.WhereClause != nil || len(s.TargetList) != 1 || s.TargetList[0].GetResTarget().GetName() != "" {
 			panic(&Error{Code: Syntax, Text: "a treatment is one expression"})
 		}
 		e := own.expr(s.TargetList[0].GetResTarget().GetVal(), names)
 		own.plain(e, -1, "a treatment")
 		e = own.convertLiteral(e, x.Type(), -1)
-		if t, ok := unify(e.Type(), x.Type()); !ok || t != x.Type() {
+		if own.exact {
+			if !sqltype.Castable(e.Type(), x.Type(), sqltype.Assignment) {
+				own.fail(-1, Mismatch, "the expression gives %s and the column is %s; add a cast", e.Type(), x.Type())
+			}
+			return own.castTo(e, x.Type(), "", -1)
+		}
+		if t, ok := unifyShared(e.Type(), x.Type()); !ok || t != x.Type() {
 			own.fail(-1, Mismatch, "the expression gives %s and the column is %s; add a cast", e.Type(), x.Type())
 		}
 		return own.convert(e, x.Type(), -1)
@@ -53,13 +60,16 @@ func bindExpression(st *access.Rights, set *policy.Set, text string, x *ColumnRe
 }
 
 func bindOwn(
+	types owned,
 	st *access.Rights,
 	set *policy.Set,
 	head, text string,
 	inner *Relation,
 	bind func(*binder, *pg.SelectStmt, *scope) Expr,
 ) (e Expr, own *binder, err error) {
-	own = &binder{text: head + text, reader: st, model: st.Model, own: true, home: inner.Table}
+	own = &binder{text: head + text, reader: st, model: st.Model, own: true, home: inner.Table, types: types}
+	own.source = st.Model.Object(inner.Table.Parent).Parent
+	own.exact = speaksExactly(st.Model.Object(own.source))
 	defer func() { err = afterHead(err, len(head)) }()
 	defer caught(&err)
 	tree, err := set.Once(own.text, func() (any, error) { return parse(own.text) })
@@ -73,7 +83,6 @@ func bindOwn(
 		len(s.ValuesLists) > 0 {
 		return nil, own, &Error{Code: Syntax, Text: "the rule is more than one condition"}
 	}
-	own.source = st.Model.Object(inner.Table.Parent).Parent
 	names := &scope{relations: []*Relation{inner}, columns: columnsOf(inner)}
 	return bind(own, s, names), own, nil
 }
@@ -93,8 +102,8 @@ func CheckRule(st *access.Rights, table *access.Object, rule string) error {
 	if strings.TrimSpace(rule) == "" {
 		return &Error{Code: Syntax, Text: "the rule is empty; write a condition over the table's columns, such as district = 'north'"}
 	}
-	b := &binder{reader: st, model: st.Model, own: true}
-	_, _, err := bindCondition(st, nil, rule, b.relation(table))
+	b := &binder{reader: st, model: st.Model, own: true, types: owned{}}
+	_, _, err := bindCondition(b.types, st, nil, rule, b.relation(table))
 	return err
 }
 
@@ -102,9 +111,9 @@ func CheckRule(st *access.Rights, table *access.Object, rule string) error {
 // columns that the condition is about and that can be NULL: where the condition
 // is unknown, a value is not treated.
 func CheckWhen(st *access.Rights, table *access.Object, when string) (nullable []string, err error) {
-	b := &binder{reader: st, model: st.Model, own: true}
+	b := &binder{reader: st, model: st.Model, own: true, types: owned{}}
 	inner := b.relation(table)
-	e, _, err := bindCondition(st, nil, when, inner)
+	e, _, err := bindCondition(b.types, st, nil, when, inner)
 	AnyExpr(e, func(x Expr) bool {
 		if c, ok := x.(*ColumnRef); ok && c.Rel == inner && !inner.Columns[c.Col].NotNull {
 			nullable = append(nullable, inner.Columns[c.Col].Name)
@@ -130,12 +139,12 @@ func CheckTreatment(st *access.Rights, column *access.Object, t policy.Treatment
 	if t.Kind != policy.Expression {
 		return nil
 	}
-	b := &binder{reader: st, model: st.Model, own: true}
+	b := &binder{reader: st, model: st.Model, own: true, types: owned{}}
 	x := columnWith(b.relation(st.Model.Object(column.Parent)), column.ID)
 	if x == nil {
 		return &Error{Code: Mismatch, Text: "an expression cannot stand for a column of type " + column.Type}
 	}
-	_, _, err := bindExpression(st, nil, t.SQL, x)
+	_, _, err := bindExpression(b.types, st, nil, t.SQL, x)
 	return err
 }
 

@@ -7,6 +7,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // query binds a SELECT with its WITH, ORDER BY and LIMIT. Names it does not
@@ -14,6 +15,8 @@ import (
 func (b *binder) query(s *pg.SelectStmt, outer *scope) *Query {
 	defer b.deeper(-1)()
 	q := &Query{}
+	open := b.open
+	b.open = false
 	outside := len(b.withs)
 	defer func() { b.withs = b.withs[:outside] }()
 	if s.WithClause != nil {
@@ -30,16 +33,37 @@ func (b *binder) query(s *pg.SelectStmt, outer *scope) *Query {
 		b.values(q, s, outer)
 	case s.Op != pg.SetOperation_SETOP_NONE:
 		b.setOperation(q, s, outer)
-	case b.hasGroupingSets(s):
+	case b.hasGroupingSets(s) && !b.exact:
 		b.groupingSets(q, s, outer)
 	default:
 		b.selectBody(q, s, outer, nil)
 	}
-	q.Limit, q.Offset = b.count(s.LimitCount, "LIMIT"), b.count(s.LimitOffset, "OFFSET")
+	q.Limit, q.Offset = b.count(s.LimitCount, "LIMIT", outer), b.count(s.LimitOffset, "OFFSET", outer)
 	if s.LimitOption == pg.LimitOption_LIMIT_OPTION_WITH_TIES {
-		b.unsupported(-1, "WITH TIES")
+		if !b.exact {
+			b.unsupported(-1, "WITH TIES")
+		}
+		q.Ties = true
+	}
+	if b.exact && !open {
+		b.settle(q)
 	}
 	return q
+}
+
+// settle makes texts of the literals of a select list that nothing gave a type.
+func (b *binder) settle(q *Query) {
+	to := make([]Column, len(q.Columns))
+	found := false
+	for i, c := range q.Columns {
+		to[i] = Column{Type: c.Type, Declared: c.Declared}
+		if c.Type == nil {
+			to[i].Type, found = Text, true
+		}
+	}
+	if found && len(b.needs) == 0 {
+		b.coerceOutput(q, to)
+	}
 }
 
 func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
@@ -56,6 +80,9 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 			b.unsupported(c.Location, "SEARCH or CYCLE of a WITH query")
 		}
 		cte := &CTE{Name: c.Ctename}
+		if b.exact {
+			cte.Keep = map[pg.CTEMaterialize]string{pg.CTEMaterialize_CTEMaterializeAlways: "MATERIALIZED ", pg.CTEMaterialize_CTEMaterializeNever: "NOT MATERIALIZED "}[c.Ctematerialized]
+		}
 		if w.Recursive && sub.Op == pg.SetOperation_SETOP_UNION {
 			b.recursive(cte, c, sub, outer)
 		} else {
@@ -85,9 +112,20 @@ func (b *binder) nameColumns(cte *CTE, c *pg.CommonTableExpr) {
 }
 
 // count binds LIMIT and OFFSET: a whole number that is not negative.
-func (b *binder) count(n *pg.Node, what string) Expr {
+func (b *binder) count(n *pg.Node, what string, outer *scope) Expr {
 	if n == nil {
 		return nil
+	}
+	if b.exact {
+		e := b.convertLiteral(b.expr(n, &scope{outer: outer}), Bigint, locate(n))
+		if l, ok := e.(*Literal); ok && l.Value == nil {
+			return nil // LIMIT ALL, LIMIT NULL
+		}
+		if !e.Type().Number() {
+			b.fail(locate(n), Mismatch, "%s takes a number, not %s", what, e.Type())
+		}
+		b.plain(e, locate(n), what)
+		return e
 	}
 	e, ok := b.expr(n, &scope{}).(*Literal)
 	if ok && e.Value == nil {
@@ -133,10 +171,15 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *group
 	if set != nil {
 		group = set.all
 	}
+	if b.exact && b.hasGroupingSets(s) {
+		group, sel.Sets = b.listSets(s)
+	}
 	for _, n := range group {
 		sel.GroupBy = append(sel.GroupBy, b.groupItem(n, sel, names))
 	}
-	if s.GroupDistinct {
+	if s.GroupDistinct && b.exact {
+		sel.Sets = distinctSets(sel.Sets)
+	} else if s.GroupDistinct {
 		b.unsupported(-1, "GROUP BY DISTINCT")
 	}
 	if s.HavingClause != nil {
@@ -151,6 +194,9 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *group
 			sel.Distinct = true
 		} else {
 			first = b.distinctOn(s, sel, names)
+			if b.exact {
+				sel.Distinct, sel.On = true, first
+			}
 		}
 	}
 	if set == nil {
@@ -160,12 +206,13 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *group
 	}
 	b.checkGrouping(q, sel, names, first)
 	switch {
+	case b.exact:
 	case set != nil:
 		b.groupBySet(sel, set.in)
 	case slices.ContainsFunc(sel.Items, func(e Expr) bool { return AnyExpr(e, isGrouping) }) || AnyExpr(sel.Having, isGrouping):
 		b.groupBySet(sel, slices.Repeat([]bool{true}, len(sel.GroupBy)))
 	}
-	if first != nil {
+	if first != nil && !b.exact {
 		b.firstOfEach(q, sel, first)
 	}
 }
@@ -179,7 +226,7 @@ func (b *binder) targetItem(q *Query, sel *Select, t *pg.ResTarget, s *scope, w 
 		return
 	}
 	e := b.exprIn(t.Val, s, w)
-	if l, ok := e.(*Literal); ok && l.T == Untyped && l.Value != nil {
+	if l, ok := e.(*Literal); ok && l.T == Untyped && l.Value != nil && !b.exact {
 		e = &Literal{Text, l.Value}
 	}
 	name := t.Name
@@ -191,11 +238,25 @@ func (b *binder) targetItem(q *Query, sel *Select, t *pg.ResTarget, s *scope, w 
 
 func (b *binder) output(q *Query, sel *Select, e Expr, name string) {
 	sel.Items = append(sel.Items, e)
-	notNull := false
-	if c, ok := e.(*ColumnRef); ok {
-		notNull = c.Rel.Columns[c.Col].NotNull
+	c := Column{Name: name, Type: e.Type()}
+	switch e := e.(type) {
+	case *ColumnRef:
+		of := e.Rel.Columns[e.Col]
+		c.NotNull, c.Declared = of.NotNull, of.Declared
+	case *Cast:
+		if e.Modifier != "" && e.To != sqltype.Interval {
+			c.Declared = sqltype.WithModifier(e.To, e.Modifier)
+		}
+	case *Scalar:
+		c.Declared = e.Query.Columns[0].Declared
+	case *Call:
+		if (e.Fn.Name == "min" || e.Fn.Name == "max") && len(e.Args) == 1 { // which give one of the values
+			if of, ok := e.Args[0].(*ColumnRef); ok && of.Type() == e.T {
+				c.Declared = of.Rel.Columns[of.Col].Declared
+			}
+		}
 	}
-	q.Columns = append(q.Columns, Column{Name: name, Type: e.Type(), NotNull: notNull})
+	q.Columns = append(q.Columns, c)
 }
 
 // outputName is the name of a column that is given none, as PostgreSQL has it.
@@ -257,7 +318,7 @@ func (b *binder) sortItem(n *pg.SortBy, q *Query, sel *Select, s *scope, w windo
 	}
 	if i := slices.IndexFunc(sel.Items, func(e Expr) bool { return Same(e, o.Expr) }); i >= 0 {
 		o.Output = i + 1
-	} else if sel.Distinct {
+	} else if sel.Distinct && len(sel.On) == 0 {
 		b.fail(locate(n.Node), Grouping, "with DISTINCT, ORDER BY takes only what is selected")
 	}
 	return o

@@ -9,10 +9,10 @@ import (
 
 // setOperation binds UNION, INTERSECT and EXCEPT.
 func (b *binder) setOperation(q *Query, s *pg.SelectStmt, outer *scope) {
-	op := &SetOp{All: s.All, L: b.query(s.Larg, outer), R: b.query(s.Rarg, outer)}
+	op := &SetOp{All: s.All, L: b.side(s.Larg, outer), R: b.side(s.Rarg, outer)}
 	q.Body = op
 	op.Op = strings.TrimPrefix(s.Op.String(), "SETOP_")
-	if op.All && op.Op != "UNION" {
+	if op.All && op.Op != "UNION" && !b.exact {
 		b.unsupported(-1, op.Op+" ALL")
 	}
 	l, r := op.L.Columns, op.R.Columns
@@ -24,15 +24,29 @@ func (b *binder) setOperation(q *Query, s *pg.SelectStmt, outer *scope) {
 		b.fail(-1, Mismatch, "both sides of %s need as many columns: here are %d and %d", op.Op, len(l), len(r))
 	}
 	for i := range l {
-		t, ok := unify(l[i].Type, r[i].Type)
+		t, ok := b.unify(l[i].Type, r[i].Type)
+		if !ok && b.exact {
+			b.common([]Expr{&Literal{T: l[i].Type}, &Literal{T: r[i].Type}}, op.Op, -1)
+		}
 		if !ok {
 			b.fail(-1, Mismatch, "column %d of %s is %s on one side and %s on the other; add a cast", i+1, op.Op, l[i].Type, r[i].Type)
 		}
-		q.Columns = append(q.Columns, Column{Name: l[i].Name, Type: t, NotNull: l[i].NotNull && r[i].NotNull})
+		c := Column{Name: l[i].Name, Type: t, NotNull: l[i].NotNull && r[i].NotNull}
+		if l[i].Declared == r[i].Declared && l[i].Type == r[i].Type {
+			c.Declared = l[i].Declared
+		}
+		q.Columns = append(q.Columns, c)
 	}
 	b.coerceOutput(op.L, q.Columns)
 	b.coerceOutput(op.R, q.Columns)
 	b.sortOutputs(q, s.SortClause, op.Op)
+}
+
+// side binds one side of a set operation, whose literals get the types of the other.
+func (b *binder) side(s *pg.SelectStmt, outer *scope) *Query {
+	b.open = b.exact
+	defer func() { b.open = false }()
+	return b.query(s, outer)
 }
 
 // sortOutputs binds an ORDER BY that can name output columns only.
@@ -67,6 +81,8 @@ func (b *binder) coerceOutput(q *Query, to []Column) {
 				row[i] = b.convert(row[i], to[i].Type, -1)
 			}
 		}
-		q.Columns[i].Type = to[i].Type
+		if q.Columns[i].Type != to[i].Type {
+			q.Columns[i].Type, q.Columns[i].Declared = to[i].Type, to[i].Declared
+		}
 	}
 }

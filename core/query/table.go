@@ -8,6 +8,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 )
 
 // table binds a table's name: a WITH query, or an object of the catalog.
@@ -39,6 +40,9 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 		)
 	}
 	b.source = source.ID
+	if exact := speaksExactly(source); exact != b.exact {
+		panic(otherLanguage{exact})
+	}
 	if o.Kind == access.View {
 		return b.view(v, o)
 	}
@@ -49,7 +53,10 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 		r.governance = b.governance(o)
 		for i, c := range r.Columns {
 			if d := r.governance.Columns[c.ID]; d.Treatment.Kind != policy.Clear {
-				r.Columns[i].NotNull = false
+				r.Columns[i].NotNull, r.Columns[i].Declared = false, ""
+				for _, step := range d.Steps {
+					r.Columns[i].Type = treatedType(step.Treatment, r.Columns[i].Type)
+				}
 				if d.Treatment.Kind.Withheld() {
 					r.Columns[i].Withheld = d.Treatment.Kind
 				}
@@ -63,16 +70,21 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 // relation makes the entry for a base table, with the columns that are there.
 func (b *binder) relation(o *access.Object) *Relation {
 	r := &Relation{Alias: o.Name, Table: o}
+	exact := speaksExactly(b.model.Object(b.model.Object(o.Parent).Parent))
 	for _, id := range o.Children {
 		c := b.model.Object(id)
 		if c.Missing {
 			continue
 		}
-		t, ok := ParseType(c.Type)
-		if !ok {
+		t := b.types.column(c, exact)
+		if t == nil {
 			continue // a type that the language does not have cannot be read
 		}
-		r.Columns = append(r.Columns, Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID})
+		column := Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID}
+		if _, modifier := sqltype.Split(c.Type); modifier != "" && exact {
+			column.Declared = c.Type
+		}
+		r.Columns = append(r.Columns, column)
 	}
 	r.Used = make([]bool, len(r.Columns))
 	return r

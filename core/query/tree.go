@@ -3,6 +3,7 @@ package query
 import (
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 )
 
 // An Expr is a bound expression. The set of its types is closed.
@@ -14,7 +15,8 @@ type (
 		Rel *Relation
 		Col int
 	}
-	// A Literal is a constant; its Value is nil, bool, int64, float64 or string.
+	// A Literal is a constant; its Value is nil, bool, int64, float64 or string. A text
+	// is the value's form as text, whatever its type.
 	Literal struct {
 		T     Type
 		Value any
@@ -45,11 +47,66 @@ type (
 		List []Expr
 		Not  bool
 	}
-	// An InQuery is IN with a sub-query; NOT IN is NOT of it.
+	// An InQuery is IN with a sub-query; NOT IN is NOT of it. With an operator it is that
+	// operator with ANY, or ALL, of the sub-query's rows.
 	InQuery struct {
 		X     Expr
 		Query *Query
+		Op    string // empty: IN
+		All   bool
 	}
+	// An Operation is an operator of the source's, between two operands or, where L is nil,
+	// before one.
+	Operation struct {
+		Op   *sqltype.Operator
+		L, R Expr
+		T    Type
+	}
+	// A Quantified is an operator with ANY, or ALL, elements of an array.
+	Quantified struct {
+		X     Expr
+		Op    *sqltype.Operator
+		Array Expr
+		All   bool
+	}
+	// An Array is ARRAY[…].
+	Array struct {
+		List []Expr
+		T    Type
+	}
+	// An ArrayQuery is the array of a sub-query's values.
+	ArrayQuery struct {
+		Query *Query
+		T     Type
+	}
+	// A Row is a row value.
+	Row struct{ List []Expr }
+	// RowsCompared is a comparison of two rows, or of a row with what a sub-query gives.
+	RowsCompared struct {
+		Op   string
+		L, R Expr
+	}
+	// A Subscript is an element of an array or document, or a part of an array. The bounds of
+	// a part that are not written are nil.
+	Subscript struct {
+		X    Expr
+		Part bool
+		At   []Expr // of a part two for each dimension
+		T    Type
+	}
+	// A FieldOf is a field of a row value.
+	FieldOf struct {
+		X    Expr
+		Name string
+		T    Type
+	}
+	// A Collated is a text with the collation that it is compared and sorted by.
+	Collated struct {
+		X    Expr
+		Name string
+	}
+	// A Default is what a column holds where nothing is said.
+	Default struct{ T Type }
 	// An Exists is EXISTS with a sub-query. One says that the sub-query has one row
 	// at the most, so that it can be joined in its place.
 	Exists struct {
@@ -66,10 +123,11 @@ type (
 	}
 	// A When is one branch of a CASE.
 	When struct{ If, Then Expr }
-	// A Cast converts a value; what cannot be converted is NULL.
+	// A Cast converts a value. In the shared language what cannot be converted is NULL.
 	Cast struct {
-		X  Expr
-		To Type
+		X        Expr
+		To       Type
+		Modifier string // a length or precision: 15,2
 	}
 	// A Like is [NOT] LIKE, or ILIKE with Fold.
 	Like struct {
@@ -83,7 +141,9 @@ type (
 		Star     bool
 		Distinct bool
 		Filter   Expr
-		Order    []Order // of string_agg
+		Order    []Order // of an aggregate's rows
+		Within   bool    // Order is that of WITHIN GROUP
+		Spread   bool    // the last of Args is an array of operands: VARIADIC
 		Over     *Window
 		T        Type
 	}
@@ -91,6 +151,7 @@ type (
 	// Of is the column and Row the key of its row.
 	Treated struct {
 		X         Expr
+		T         Type
 		Treatment policy.Treatment
 		Of        access.ObjectID
 		Row       []Expr
@@ -115,6 +176,26 @@ func (e *InQuery) Type() Type { return Boolean }
 
 func (e *Exists) Type() Type { return Boolean }
 
+func (e *Operation) Type() Type { return e.T }
+
+func (e *Quantified) Type() Type { return Boolean }
+
+func (e *Array) Type() Type { return e.T }
+
+func (e *ArrayQuery) Type() Type { return e.T }
+
+func (e *Row) Type() Type { return sqltype.Record }
+
+func (e *RowsCompared) Type() Type { return Boolean }
+
+func (e *Subscript) Type() Type { return e.T }
+
+func (e *FieldOf) Type() Type { return e.T }
+
+func (e *Collated) Type() Type { return e.X.Type() }
+
+func (e *Default) Type() Type { return e.T }
+
 func (e *Scalar) Type() Type { return e.Query.Columns[0].Type }
 
 func (e *Case) Type() Type { return e.T }
@@ -125,7 +206,7 @@ func (e *Like) Type() Type { return Boolean }
 
 func (e *Call) Type() Type { return e.T }
 
-func (e *Treated) Type() Type { return e.X.Type() }
+func (e *Treated) Type() Type { return e.T }
 
 func (e *Unary) Type() Type {
 	if e.Op == "NOT" {
@@ -138,7 +219,20 @@ func (e *Unary) Type() Type {
 type Window struct {
 	Partition []Expr
 	Order     []Order
-	Frame     string // the frame clause, made of keywords and whole numbers
+	Frame     *Frame // nil: the usual one
+}
+
+// A Frame is which rows of a window a function looks at.
+type Frame struct {
+	Unit     string // ROWS, RANGE or GROUPS
+	From, To Bound
+	Exclude  string // EXCLUDE and what; empty: nothing
+}
+
+// A Bound is where a frame begins or ends: at a place, or at a distance from the row.
+type Bound struct {
+	Distance Expr   // nil: none
+	Words    string // PRECEDING, UNBOUNDED FOLLOWING, CURRENT ROW and so on
 }
 
 // An Order is one sort key: an expression, or the number of an output column.
@@ -152,10 +246,11 @@ type Order struct {
 
 // A Column is a column of a relation or of a query's result.
 type Column struct {
-	Name    string
-	Type    Type
-	NotNull bool
-	ID      access.ObjectID // of a base table's column
+	Name     string
+	Type     Type
+	Declared string // the type's name with its modifier, where it has one: numeric(15,2)
+	NotNull  bool
+	ID       access.ObjectID // of a base table's column
 	// Withheld is policy.Absent or policy.Refuse where the column is not there
 	// for the reader; else policy.Clear.
 	Withheld policy.TreatmentKind
@@ -166,10 +261,13 @@ type Column struct {
 type Relation struct {
 	Alias   string
 	Columns []Column
-	// One of these three; of a view the first two.
+	// One of these four; of a view the first two.
 	Table *access.Object
 	Query *Query
 	CTE   *CTE
+	Calls *Calls
+
+	Lateral bool // of a derived table: it may read the items before it
 
 	Used       []bool // of a base table: the columns that the query uses
 	Lends      bool   // a view, read with its owner's rights
@@ -196,10 +294,21 @@ type Join struct {
 	On   Expr
 }
 
+// Calls are functions in FROM, whose rows stand beside each other.
+type Calls struct {
+	List    []*Call
+	Ordinal bool // WITH ORDINALITY: the last column numbers the rows
+	// Fields are the columns that are written behind a function that gives rows of any
+	// kind, with their types' names.
+	Fields []Column
+}
+
 // A CTE is a query of a WITH clause.
 type CTE struct {
-	Name      string
-	Query     *Query
+	Name  string
+	Query *Query
+	// Keep is what is written about keeping its rows: MATERIALIZED, NOT MATERIALIZED.
+	Keep      string
 	Recursive bool // it reads itself
 
 	uses int // how often it is read
@@ -211,6 +320,7 @@ type Query struct {
 	Body          Body
 	OrderBy       []Order
 	Limit, Offset Expr
+	Ties          bool // LIMIT is FETCH FIRST … WITH TIES
 	Columns       []Column
 }
 
@@ -229,11 +339,15 @@ type Values struct{ Rows [][]Expr }
 // A Select is one SELECT … FROM … WHERE … GROUP BY … HAVING.
 type Select struct {
 	Distinct bool
+	On       []Expr // of DISTINCT ON
 	Items    []Expr
 	From     []From
 	Where    Expr
 	GroupBy  []Expr
-	Having   Expr
+	// Sets are the grouping sets, each with the places of its expressions in GroupBy;
+	// nil: one, of all.
+	Sets   [][]int
+	Having Expr
 }
 
 // A SetOp joins two queries by UNION, INTERSECT or EXCEPT.

@@ -2,40 +2,34 @@ package query
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // A Type is the type of an expression. The zero Type is that of NULL and of a
 // text literal before its context gives it one.
-type Type uint8
+type Type = *sqltype.Type
 
-const (
-	Untyped Type = iota
-	Boolean
-	Bigint
-	Double
-	Text
-	Date      // YYYY-MM-DD
-	Timestamp // YYYY-MM-DD HH:MM:SS, without time zone
+// The types of the shared language, which every source has: see [binder.exact].
+var (
+	Untyped   Type
+	Boolean   = sqltype.Boolean
+	Bigint    = sqltype.Int8
+	Double    = sqltype.Float8
+	Text      = sqltype.Text
+	Date      = sqltype.Date
+	Timestamp = sqltype.Timestamp
 )
 
-var typeNames = [...]string{"unknown", "boolean", "bigint", "double precision", "text", "date", "timestamp"}
+// Shared are the types of the language that all sources share.
+var Shared = []Type{Boolean, Bigint, Double, Text, Date, Timestamp}
 
-func (t Type) String() string { return typeNames[t] }
-
-// ParseType reads a catalog's type name; ok is false for another.
-func ParseType(name string) (t Type, ok bool) {
-	for i, n := range typeNames[1:] {
-		if n == name {
-			return Type(i + 1), true
-		}
-	}
-	return Untyped, false
-}
-
-// castNames are the names by which SQL texts call the types.
+// castNames are the names by which texts in the shared language call the types.
 var castNames = map[string]Type{
 	"bool": Boolean, "boolean": Boolean,
 	"int2": Bigint, "int4": Bigint, "int8": Bigint, "smallint": Bigint, "integer": Bigint, "int": Bigint, "bigint": Bigint,
@@ -43,17 +37,103 @@ var castNames = map[string]Type{
 	"text": Text, "varchar": Text, "date": Date, "timestamp": Timestamp,
 }
 
-func (t Type) Numeric() bool { return t == Bigint || t == Double }
+// speaksExactly reports whether a source has types and routines of its own, by
+// PostgreSQL's rules; else its texts are in the shared language.
+func speaksExactly(source *access.Object) bool { return source.Type == "postgresql" }
+
+// kinds are the kinds of types that a source makes of its own, as a scan writes them
+// before the type's name: "enum survey.rock".
+var kinds = map[string]sqltype.Kind{
+	"enum": sqltype.Enum, "composite": sqltype.Composite, "range": sqltype.RangeKind, "multirange": sqltype.Multirange, "base": sqltype.Base,
+}
+
+// owned are the types of the source's own that a statement has met, by name: types
+// are the same where their pointers are.
+type owned map[string]Type
+
+// column reads the type of a column as a scan wrote it; nil is one that the language
+// does not have.
+func (o owned) column(c *access.Object, exact bool) Type {
+	if !exact {
+		if t := sqltype.Parse(c.Type); slices.Contains(Shared, t) {
+			return t
+		}
+		return nil
+	}
+	// A database that was scanned before its types were kept has them there.
+	if t := sqltype.Parse(c.Declared); t != nil {
+		return t
+	}
+	return o.named(c.Type)
+}
+
+// named reads the name of a type, of PostgreSQL's or of the source's own.
+func (o owned) named(name string) Type {
+	if t := sqltype.Parse(name); t != nil {
+		return t
+	}
+	kind, own, ok := strings.Cut(name, " ")
+	if !ok || kinds[kind] == 0 {
+		return nil
+	}
+	element := strings.TrimSuffix(own, "[]")
+	if o[element] == nil {
+		o[element] = sqltype.Own(element, kinds[kind])
+	}
+	if element != own {
+		return o[element].Array
+	}
+	return o[element]
+}
+
+// typeName is the name of a column's type, with its modifier where it has one, in the
+// form that [owned.named] reads.
+func typeName(c Column) string {
+	if c.Declared != "" {
+		return c.Declared
+	}
+	if c.Type == nil {
+		return Text.String()
+	}
+	element := c.Type
+	if element.Elem != nil {
+		element = element.Elem
+	}
+	for word, kind := range kinds {
+		if element.OID == 0 && element.Kind == kind {
+			return word + " " + c.Type.Name
+		}
+	}
+	return c.Type.Name
+}
 
 // unify returns the type that values of both types can take; ok is false when
 // there is none.
-func unify(a, b Type) (t Type, ok bool) {
+func (b *binder) unify(a, other Type) (t Type, ok bool) {
+	if b.exact {
+		if a == nil || other == nil {
+			return pick(a, other), true
+		}
+		t := sqltype.Common([]Type{a, other})
+		return t, t != nil
+	}
+	return unifyShared(a, other)
+}
+
+func pick(a, b Type) Type {
+	if a == nil {
+		return b
+	}
+	return a
+}
+
+func unifyShared(a, b Type) (t Type, ok bool) {
 	switch {
 	case a == b, b == Untyped:
 		return a, true
 	case a == Untyped:
 		return b, true
-	case a.Numeric() && b.Numeric():
+	case a.Number() && b.Number():
 		return Double, true
 	case a == Date && b == Timestamp, a == Timestamp && b == Date:
 		return Timestamp, true
@@ -61,8 +141,8 @@ func unify(a, b Type) (t Type, ok bool) {
 	return Untyped, false
 }
 
-// parseLiteral reads a text literal as a value of the type. Dates and
-// timestamps keep their text form, in its one spelling.
+// parseLiteral reads a text literal as a value of a type of the shared language.
+// Dates and timestamps keep their text form, in its one spelling.
 func parseLiteral(s string, t Type) (any, bool) {
 	trimmed := strings.TrimSpace(s)
 	switch t {
@@ -93,4 +173,79 @@ func parseLiteral(s string, t Type) (any, bool) {
 	default:
 		return s, true
 	}
+}
+
+// parseExact reads a text as a value of one of PostgreSQL's types; ok is false where it is
+// none. What only the database can read is left to it.
+func parseExact(s string, t Type) (value any, ok bool) {
+	trimmed := strings.TrimSpace(s)
+	whole := func(bits int) (any, bool) {
+		n, err := strconv.ParseInt(trimmed, 10, bits)
+		return n, err == nil
+	}
+	switch t {
+	case Boolean:
+		lower := strings.ToLower(trimmed)
+		for i, word := range []string{"true", "yes", "on", "false", "no", "off"} {
+			least := map[string]int{"on": 2, "off": 2}[word]
+			if lower != "" && strings.HasPrefix(word, lower) && len(lower) >= least {
+				return i < 3, true
+			}
+		}
+		return trimmed == "1", trimmed == "1" || trimmed == "0"
+	case sqltype.Int2:
+		return whole(16)
+	case sqltype.Int4:
+		return whole(32)
+	case sqltype.Int8:
+		return whole(64)
+	}
+	return s, true
+}
+
+// valueOf is parseExact for values that come from attributes and from treatments: what is
+// none of the type is found out here, so that the database does not fail on it. known is
+// false for a type that only the database can read.
+func valueOf(s string, t Type) (value any, ok, known bool) {
+	trimmed := strings.TrimSpace(s)
+	switch t {
+	case Boolean, sqltype.Int2, sqltype.Int4, sqltype.Int8:
+		value, ok = parseExact(s, t)
+		return value, ok, true
+	case Text, sqltype.Varchar, sqltype.Char, sqltype.Name:
+		return s, !strings.ContainsRune(s, 0), true
+	case sqltype.Numeric, sqltype.Float4, sqltype.Float8:
+		x, err := strconv.ParseFloat(trimmed, 64)
+		plain := strings.Trim(trimmed, "+-0123456789.eE") == "" && len(trimmed) < 400
+		return trimmed, plain && err == nil && math.Abs(x) < 1e300 && (t != sqltype.Float4 || math.Abs(x) < 1e38), true
+	case Date:
+		value, ok = parseLiteral(s, Date)
+		return value, ok, true
+	case Timestamp, sqltype.TimestampTZ:
+		value, ok = parseLiteral(s, Timestamp)
+		return value, ok, true
+	case sqltype.UUID:
+		return trimmed, isUUID(trimmed), true
+	}
+	return nil, false, false
+}
+
+// isUUID reports whether a text is a UUID in the form of RFC 9562.
+func isUUID(s string) bool {
+	parts := strings.Split(s, "-")
+	if len(parts) != 5 {
+		return false
+	}
+	for i, n := range []int{8, 4, 4, 4, 12} {
+		if len(parts[i]) != n || strings.Trim(strings.ToLower(parts[i]), "0123456789abcdef") != "" {
+			return false
+		}
+	}
+	return true
+}
+
+// Readable reports whether the language has the type of a column.
+func Readable(m *access.Model, column *access.Object) bool {
+	source := m.Object(m.Object(m.Object(column.Parent).Parent).Parent)
+	return owned{}.column(column, speaksExactly(source)) != nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 )
 
 // A view is bound where it is named, as if its text stood there: for each reader
@@ -24,8 +25,11 @@ func (b *binder) view(v *pg.RangeVar, o *access.Object) *Relation {
 	if !r.opaque {
 		r.Lends = o.View.Rights == access.OwnerRights
 		r.Query = b.definition(o, r.Columns)
-		for i := range r.Columns {
-			r.Columns[i].NotNull = r.Query.Columns[i].NotNull
+		for i, c := range r.Query.Columns[:min(len(r.Columns), len(r.Query.Columns))] {
+			r.Columns[i].NotNull = c.NotNull
+			if b.exact {
+				r.Columns[i].Type, r.Columns[i].Declared = c.Type, c.Declared
+			}
 		}
 	}
 	b.views = append(b.views, r)
@@ -43,7 +47,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	if slices.Contains(b.within, o.ID) {
 		panic(closed("the view reads itself"))
 	}
-	inner := &binder{text: o.View.Text, reader: b.reader, rights: b.rights, model: b.model, policies: b.policies, source: b.source,
+	inner := &binder{text: o.View.Text, reader: b.reader, rights: b.rights, model: b.model, policies: b.policies, source: b.source, exact: b.exact, types: b.types,
 		depth: b.depth, groups: b.groups, cost: b.cost, within: append(slices.Clone(b.within), o.ID), lends: b.lends}
 	lends := o.View.Rights == access.OwnerRights
 	if lends {
@@ -110,7 +114,9 @@ func (b *binder) bindView() (q *Query, err error) {
 
 // gives reports whether a query gives columns of the types, in their order.
 func gives(q *Query, columns []Column) bool {
-	return slices.EqualFunc(q.Columns, columns, func(a, b Column) bool { return a.Type == b.Type || a.Type == Untyped && b.Type == Text })
+	return slices.EqualFunc(q.Columns, columns, func(a, b Column) bool {
+		return a.Type == b.Type || a.Type == Untyped && b.Type == Text || sqltype.Simple(a.Type.String()) == sqltype.Simple(b.Type.String())
+	})
 }
 
 // CheckView reports whether a text can be that of the view at a path, with the
@@ -138,6 +144,8 @@ func CheckView(
 		model:    st.Model,
 		policies: policies,
 		source:   schema.Parent,
+		exact:    speaksExactly(st.Model.Object(schema.Parent)),
+		types:    owned{},
 		within:   []access.ObjectID{schema.ID},
 	}
 	if old := st.Model.Child(schema, parts[2]); old != nil {
@@ -167,10 +175,7 @@ func CheckView(
 			return nil, nil, &Error{Code: Mismatch, Text: fmt.Sprintf("column %d of the view needs a name of its own: write AS behind it", i+1)}
 		}
 		taken[name] = true
-		if c.Type == Untyped {
-			c.Type = Text
-		}
-		columns = append(columns, access.ViewColumn{Name: name, Type: c.Type.String()})
+		columns = append(columns, access.ViewColumn{Name: name, Type: typeName(c)})
 	}
 	for _, n := range stmt.TargetList {
 		if ref := n.GetResTarget().GetVal().GetColumnRef(); ref != nil && ref.Fields[len(ref.Fields)-1].GetAStar() != nil {

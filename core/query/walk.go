@@ -32,6 +32,31 @@ func children(e Expr) []Expr {
 		return append([]Expr{e.X}, e.List...)
 	case *InQuery:
 		return []Expr{e.X}
+	case *Operation:
+		if e.L == nil {
+			return []Expr{e.R}
+		}
+		return []Expr{e.L, e.R}
+	case *Quantified:
+		return []Expr{e.X, e.Array}
+	case *Array:
+		return e.List
+	case *Row:
+		return e.List
+	case *RowsCompared:
+		return []Expr{e.L, e.R}
+	case *Subscript:
+		out := []Expr{e.X}
+		for _, at := range e.At {
+			if at != nil {
+				out = append(out, at)
+			}
+		}
+		return out
+	case *FieldOf:
+		return []Expr{e.X}
+	case *Collated:
+		return []Expr{e.X}
 	case *Cast:
 		return []Expr{e.X}
 	case *Like:
@@ -62,7 +87,7 @@ func children(e Expr) []Expr {
 			}
 		}
 		return out
-	case *ColumnRef, *Literal, *Now, *Exists, *Scalar:
+	case *ColumnRef, *Literal, *Now, *Exists, *Scalar, *ArrayQuery, *Default:
 		return nil
 	}
 	panic(fmt.Sprintf("query: no case for %T", e))
@@ -76,6 +101,8 @@ func Subquery(e Expr) *Query {
 	case *Exists:
 		return e.Query
 	case *Scalar:
+		return e.Query
+	case *ArrayQuery:
 		return e.Query
 	}
 	return nil
@@ -129,9 +156,9 @@ func replace(e Expr, f func(Expr) Expr) Expr {
 	case *InList:
 		return &InList{in(e.X), all(e.List), e.Not}
 	case *InQuery:
-		return &InQuery{in(e.X), e.Query}
+		return &InQuery{in(e.X), e.Query, e.Op, e.All}
 	case *Cast:
-		return &Cast{in(e.X), e.To}
+		return &Cast{in(e.X), e.To, e.Modifier}
 	case *Like:
 		return &Like{in(e.X), in(e.Pattern), e.Not, e.Fold}
 	case *Case:
@@ -172,10 +199,10 @@ func key(e Expr) string {
 	case *ColumnRef:
 		return fmt.Sprintf("%p.%d", e.Rel, e.Col)
 	case *Literal:
-		return fmt.Sprintf("%d:%T:%v", e.T, e.Value, e.Value)
+		return fmt.Sprintf("%v:%T:%v", e.T, e.Value, e.Value)
 	case *Now:
-		return fmt.Sprintf("now%d", e.T)
-	case *InQuery, *Exists, *Scalar:
+		return fmt.Sprintf("now%v", e.T)
+	case *InQuery, *Exists, *Scalar, *ArrayQuery, *Default:
 		return fmt.Sprintf("%p", e)
 	case *Unary:
 		b.WriteString(e.Op)
@@ -188,7 +215,26 @@ func key(e Expr) string {
 	case *InList:
 		fmt.Fprintf(&b, "in%v", e.Not)
 	case *Cast:
-		b.WriteString(e.To.String())
+		b.WriteString("cast" + e.To.String() + "/" + e.Modifier)
+	case *Operation:
+		fmt.Fprintf(&b, "op%s %v %v", e.Op.Name, e.Op.Left, e.Op.Right)
+	case *Quantified:
+		fmt.Fprintf(&b, "any%s%v", e.Op.Name, e.All)
+	case *Array:
+		fmt.Fprintf(&b, "array%v", e.T)
+	case *Row:
+		b.WriteString("row")
+	case *RowsCompared:
+		b.WriteString("rows" + e.Op)
+	case *Subscript:
+		fmt.Fprintf(&b, "at%v", e.Part)
+		for _, at := range e.At {
+			fmt.Fprintf(&b, "%v", at == nil)
+		}
+	case *FieldOf:
+		fmt.Fprintf(&b, "field %q", e.Name)
+	case *Collated:
+		fmt.Fprintf(&b, "collate %q", e.Name)
 	case *Like:
 		fmt.Fprintf(&b, "like%v%v", e.Not, e.Fold)
 	case *Treated:
@@ -199,7 +245,10 @@ func key(e Expr) string {
 		if e.Over != nil {
 			return fmt.Sprintf("%p", e)
 		}
-		fmt.Fprintf(&b, "%s%v%v%v", e.Fn.Name, e.Star, e.Distinct, e.Filter != nil)
+		if e.Fn.Routine != nil && e.Fn.Routine.Volatility == 'v' {
+			return fmt.Sprintf("%p", e)
+		}
+		fmt.Fprintf(&b, "%s%v%v%v%v%v", e.Fn.Name, e.Star, e.Distinct, e.Filter != nil, e.Within, e.Spread)
 		for _, o := range e.Order {
 			fmt.Fprintf(&b, "%v%v", o.Desc, o.NullsFirst)
 		}
@@ -289,8 +338,16 @@ func EachExpr(q *Query, f func(Expr)) {
 				if item.Query != nil {
 					EachExpr(item.Query, f)
 				}
+				if item.Calls != nil {
+					for _, c := range item.Calls.List {
+						visit(c)
+					}
+				}
 			}
 		})
+		for _, e := range body.On {
+			visit(e)
+		}
 		visit(body.Where)
 		for _, e := range body.GroupBy {
 			visit(e)

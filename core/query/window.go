@@ -1,12 +1,10 @@
 package query
 
 import (
-	"fmt"
-	"strings"
-
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // windows are the WINDOW clause of a SELECT; nil where no window function may
@@ -45,7 +43,7 @@ func (b *binder) window(def *pg.WindowDef, s *scope, w windows) *Window {
 		}
 		out.Order = append(out.Order, o)
 	}
-	out.Frame = b.frame(def)
+	out.Frame = b.frame(def, s, out.Order)
 	return out
 }
 
@@ -67,42 +65,65 @@ const (
 	frameExclusions     = 0x38000
 )
 
-// frame writes the frame clause.
-func (b *binder) frame(def *pg.WindowDef) string {
+// The kinds of EXCLUDE, by the same bits.
+var exclusions = map[int32]string{0: "", 0x08000: " EXCLUDE CURRENT ROW", 0x10000: " EXCLUDE GROUP", 0x20000: " EXCLUDE TIES"}
+
+// frame binds the frame clause.
+func (b *binder) frame(def *pg.WindowDef, s *scope, order []Order) *Frame {
 	o := def.FrameOptions
 	if o&frameNonDefault == 0 {
-		return ""
+		return nil
 	}
-	if o&frameExclusions != 0 {
-		b.unsupported(def.Location, "EXCLUDE in a window frame")
+	exclude, ok := exclusions[o&frameExclusions]
+	if !ok || exclude != "" && !b.exact {
+		b.unsupported(def.Location, "this EXCLUDE in a window frame")
 	}
 	unit := map[int32]string{frameRange: "RANGE", frameRows: "ROWS", frameGroups: "GROUPS"}[o&(frameRange|frameRows|frameGroups)]
-	bound := func(unbounded, current, preceding, following int32, unboundedText string, offset *pg.Node) string {
+	bound := func(unbounded, current, preceding, following int32, unboundedText string, offset *pg.Node) Bound {
 		switch {
 		case o&unbounded != 0:
-			return unboundedText
+			return Bound{Words: unboundedText}
 		case o&current != 0:
-			return "CURRENT ROW"
+			return Bound{Words: "CURRENT ROW"}
 		case o&(preceding|following) == 0:
 			b.unsupported(def.Location, "this window frame")
 		}
-		if unit == "RANGE" {
-			b.unsupported(def.Location, "RANGE with a distance")
-		}
-		l, ok := b.expr(offset, &scope{}).(*Literal)
-		n, isInt := ValueOf(l).(int64)
-		if !ok || !isInt || n < 0 {
-			b.fail(def.Location, Mismatch, "a window frame's distance is a whole number from 0")
-		}
+		words := "FOLLOWING"
 		if o&preceding != 0 {
-			return fmt.Sprintf("%d PRECEDING", n)
+			words = "PRECEDING"
 		}
-		return fmt.Sprintf("%d FOLLOWING", n)
+		return Bound{b.distance(unit, offset, order, def.Location), words}
 	}
-	start := bound(frameStartUnbounded, frameStartCurrent, frameStartPreceding, frameStartFollowing, "UNBOUNDED PRECEDING", def.StartOffset)
-	end := "CURRENT ROW"
+	f := &Frame{Unit: unit, To: Bound{Words: "CURRENT ROW"}, Exclude: exclude}
+	f.From = bound(frameStartUnbounded, frameStartCurrent, frameStartPreceding, frameStartFollowing, "UNBOUNDED PRECEDING", def.StartOffset)
 	if o&frameBetween != 0 {
-		end = bound(frameEndUnbounded, frameEndCurrent, frameEndPreceding, frameEndFollowing, "UNBOUNDED FOLLOWING", def.EndOffset)
+		f.To = bound(frameEndUnbounded, frameEndCurrent, frameEndPreceding, frameEndFollowing, "UNBOUNDED FOLLOWING", def.EndOffset)
 	}
-	return strings.Join([]string{unit, "BETWEEN", start, "AND", end}, " ")
+	return f
+}
+
+// distance binds how far a frame reaches: so many rows, or so far in what it is sorted by.
+func (b *binder) distance(unit string, n *pg.Node, order []Order, at int32) Expr {
+	if unit == "RANGE" && !b.exact {
+		b.unsupported(at, "RANGE with a distance")
+	}
+	e := b.expr(n, &scope{})
+	if unit == "RANGE" {
+		if len(order) != 1 {
+			b.fail(at, Mismatch, "RANGE with a distance needs just one expression in ORDER BY")
+		}
+		to := order[0].Expr.Type()
+		if to != nil && to.Category == 'D' {
+			to = sqltype.Interval
+		}
+		e = b.convertLiteral(e, to, at)
+		b.plain(e, at, "a window frame")
+		return e
+	}
+	l, ok := e.(*Literal)
+	count, isInt := ValueOf(l).(int64)
+	if !ok || !isInt || count < 0 {
+		b.fail(at, Mismatch, "a window frame's distance is a whole number from 0")
+	}
+	return &Literal{Bigint, count}
 }

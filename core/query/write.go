@@ -8,6 +8,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 )
 
 // A Write is an INSERT, UPDATE or DELETE of one table.
@@ -92,6 +93,9 @@ func (b *binder) target(w *Write, v *pg.RangeVar) *scope {
 	}
 	o := b.resolve(v)
 	b.source = b.model.Object(o.Parent).Parent
+	if exact := speaksExactly(b.model.Object(b.source)); exact != b.exact {
+		panic(otherLanguage{exact})
+	}
 	r := b.relation(o)
 	w.Target = r
 	verdict := b.verdict(w)
@@ -199,7 +203,7 @@ func (b *binder) insertRows(w *Write, s *pg.InsertStmt) {
 		to := make([]Column, len(w.Columns))
 		for i, c := range w.Columns {
 			to[i] = w.Target.Columns[c]
-			if from := w.Query.Columns[i].Type; !assignable(from, to[i].Type) {
+			if from := w.Query.Columns[i].Type; !b.assignable(from, to[i].Type) {
 				b.fail(s.Relation.Location, Mismatch, "column %s is %s, and %s is inserted; add a cast", access.Quote(to[i].Name), to[i].Type, from)
 			}
 		}
@@ -229,6 +233,9 @@ func (b *binder) fits(w *Write, n int, at int32) {
 
 // value binds what the i-th column is set to.
 func (b *binder) value(w *Write, i int, n *pg.Node, names *scope) Expr {
+	if n.GetSetToDefault() != nil && b.exact && i < len(w.Columns) {
+		return &Default{w.Target.Columns[w.Columns[i]].Type}
+	}
 	if n.GetSetToDefault() != nil {
 		b.unsupported(-1, "DEFAULT as a value (leave the column out instead)")
 	}
@@ -239,7 +246,7 @@ func (b *binder) value(w *Write, i int, n *pg.Node, names *scope) Expr {
 	}
 	c := w.Target.Columns[w.Columns[i]]
 	e = b.convertLiteral(e, c.Type, locate(n))
-	if !assignable(e.Type(), c.Type) {
+	if !b.assignable(e.Type(), c.Type) {
 		b.fail(locate(n), Mismatch, "column %s is %s, not %s; add a cast", access.Quote(c.Name), c.Type, e.Type())
 	}
 	return b.convert(e, c.Type, locate(n))
@@ -247,8 +254,11 @@ func (b *binder) value(w *Write, i int, n *pg.Node, names *scope) Expr {
 
 // assignable reports whether a value can be stored in a column as it is: no
 // value is rounded or cut unseen.
-func assignable(from, to Type) bool {
-	t, ok := unify(from, to)
+func (b *binder) assignable(from, to Type) bool {
+	if b.exact {
+		return sqltype.Castable(from, to, sqltype.Assignment)
+	}
+	t, ok := unifyShared(from, to)
 	return ok && t == to
 }
 

@@ -35,10 +35,22 @@ func Castable(from, to *Type, context Context) bool {
 	return context >= Assignment && to.Category == 'S' || context == Explicit && from.Category == 'S'
 }
 
+// SafeTogether reports whether values of some types are taken to their common one without
+// failing or telling.
+func SafeTogether(types ...*Type) bool {
+	t := Common(types)
+	for _, one := range types {
+		if t == nil || !SafeCast(one, t) {
+			return false
+		}
+	}
+	return true
+}
+
 // SafeCast reports whether a cast can neither fail nor tell, so that it can be worked out on
 // any row: the value is the same, or the catalog says so.
 func SafeCast(from, to *Type) bool {
-	if from == to {
+	if from == to || from == nil || to == nil || to.Kind == Pseudo {
 		return true
 	}
 	c, ok := known().casts[[2]*Type{from, to}]
@@ -51,6 +63,7 @@ var widens = map[[2]string]bool{
 	{"int2", "numeric"}: true, {"int4", "numeric"}: true, {"int8", "numeric"}: true,
 	{"int2", "float8"}: true, {"int4", "float8"}: true, {"int8", "float8"}: true, {"float4", "float8"}: true,
 	{"int2", "float4"}: true, {"int4", "float4"}: true, {"int8", "float4"}: true,
+	{"bpchar", "text"}: true, {"name", "text"}: true, {"char", "text"}: true,
 }
 
 // Common finds the type that values of several types are taken to together: the branches of a

@@ -103,3 +103,22 @@ func WithModifier(t *Type, modifier string) string {
 	}
 	return name + "(" + modifier + ")" + array
 }
+
+// Simple is the simplest type that a value of a type can be looked at as: bigint, double
+// precision, text, boolean, date or timestamp; or the type itself.
+func Simple(name string) string {
+	t := Parse(name)
+	switch {
+	case t == nil:
+		return name
+	case t == Int2, t == Int4:
+		return Int8.Name
+	case t == Numeric, t == Float4:
+		return Float8.Name
+	case t.Textual():
+		return Text.Name
+	case t == TimestampTZ:
+		return Timestamp.Name
+	}
+	return t.Name
+}

@@ -42,6 +42,7 @@ type Error struct {
 	Fixes        []wire.Fix // ways to give them
 	Near         []string   // names that may have been meant
 	Line, Column int        // in a text, from 1; zero: of none
+	SQLState     string     // of ISO/IEC 9075, where the database has one for it
 }
 
 func (e *Error) Error() string { return e.Detail }
@@ -97,7 +98,9 @@ func Of(err error) *Error {
 	case errors.As(err, &constraint):
 		return New(Conflict, "constraint", "%v", err)
 	case errors.As(err, &unfit):
-		return New(Invalid, "query_failed", "%v", err)
+		e = New(Invalid, "query_failed", "%v", err)
+		e.SQLState = unfit.SQLState
+		return e
 	case errors.Is(err, ErrStopping):
 		return New(Unavailable, "stopping", "the service is stopping; try again when it is back")
 	case errors.Is(err, context.DeadlineExceeded):
@@ -124,6 +127,6 @@ func ofQuery(q *query.Error) *Error {
 	}
 	near := Nearest(q.Name, q.Near)
 	e := New(kind, q.Code, "%s%s", q.Error(), DidYouMean(near))
-	e.Line, e.Column, e.Near = q.Line, q.Col, near
+	e.Line, e.Column, e.Near, e.SQLState = q.Line, q.Col, near, q.SQLState
 	return e
 }

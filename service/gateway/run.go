@@ -38,7 +38,21 @@ func (s *Service) Run(ctx context.Context, lane *access.Object, plan *emit.Plan,
 	if ctx.Err() != nil && err != nil && !errors.Is(err, errEnough) {
 		return ctx.Err() // the driver says "interrupted"
 	}
-	return err
+	return inWords(err, plan)
+}
+
+// inWords tells an error in the database's own words, where these cannot tell of what is not
+// there for the reader.
+func inWords(err error, plan *emit.Plan) error {
+	var unfit *source.Unfit
+	if !errors.As(err, &unfit) || unfit.SQLState == "" {
+		return err
+	}
+	told := *unfit
+	if !plan.Wordless && unfit.Words != "" {
+		told.Text = unfit.Words
+	}
+	return &told
 }
 
 // rowSize is about what a row takes in memory, in bytes.

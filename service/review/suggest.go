@@ -154,7 +154,7 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 	var names []string
 	for _, id := range table.Children {
 		column := st.Model.Object(id)
-		if _, known := query.ParseType(column.Type); known && !column.Missing {
+		if query.Readable(st.Model, column) && !column.Missing {
 			ids, names = append(ids, id), append(names, access.Quote(column.Name))
 		}
 	}

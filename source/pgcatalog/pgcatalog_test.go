@@ -107,7 +107,9 @@ func TestResolution(t *testing.T) {
 	}
 	for _, name := range slices.Sorted(sqltype.Names()) {
 		routines := sqltype.Routines(name)
-		if slices.ContainsFunc(routines, func(r *sqltype.Routine) bool { return r.Kind != sqltype.Function || r.Result == sqltype.Record || len(r.Out) > 0 }) {
+		if slices.ContainsFunc(routines, func(r *sqltype.Routine) bool {
+			return r.Kind != sqltype.Function || r.Result == sqltype.Record || len(r.Out) > 0
+		}) {
 			continue
 		}
 		least, most := 9, 0

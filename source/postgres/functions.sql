@@ -1,172 +1,44 @@
 -- Gneiss's own functions, made on each connection in its temporary schema, so that
--- nothing is left in the database. None of them fails: what cannot be converted,
--- is out of range or has no result is NULL. Those of one SELECT are merged into
--- the queries that call them.
+-- nothing is left in the database. They work out treatments (ISO/IEC 20889), and none of
+-- them fails: what is out of range or has no result is NULL. Those of one SELECT are merged
+-- into the queries that call them.
 
--- Casts from texts.
+-- Results that are taken back to a narrower type.
 
-CREATE FUNCTION pg_temp.gneiss_bigint(x text) RETURNS bigint LANGUAGE plpgsql IMMUTABLE STRICT AS $$
-BEGIN
-  RETURN CASE WHEN btrim(x, E' \t\n\r') ~ '^[-+]?[0-9]+$' THEN x::bigint END;
-EXCEPTION WHEN others THEN RETURN NULL;
-END $$;
-
-CREATE FUNCTION pg_temp.gneiss_double(x text) RETURNS double precision LANGUAGE plpgsql IMMUTABLE STRICT AS $$
-BEGIN
-  RETURN CASE WHEN btrim(x, E' \t\n\r') ~ '^[-+]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][-+]?[0-9]+)?$' THEN x::double precision END;
-EXCEPTION WHEN others THEN RETURN NULL;
-END $$;
-
-CREATE FUNCTION pg_temp.gneiss_boolean(x text) RETURNS boolean LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE lower(btrim(x, E' \t\n\r'))
-    WHEN 't' THEN true WHEN 'true' THEN true WHEN 'yes' THEN true WHEN 'on' THEN true WHEN '1' THEN true
-    WHEN 'f' THEN false WHEN 'false' THEN false WHEN 'no' THEN false WHEN 'off' THEN false WHEN '0' THEN false END
+CREATE FUNCTION pg_temp.gneiss_fit_int2(x bigint) RETURNS smallint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x BETWEEN -32768 AND 32767 THEN x::smallint END
 $$;
 
-CREATE FUNCTION pg_temp.gneiss_timestamp(x text) RETURNS timestamp LANGUAGE plpgsql IMMUTABLE STRICT AS $$
-BEGIN
-  RETURN CASE WHEN btrim(x, E' \t\n\r') ~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}( [0-9]{2}:[0-9]{2}:[0-9]{2})?$' THEN x::timestamp END;
-EXCEPTION WHEN others THEN RETURN NULL;
-END $$;
-
-CREATE FUNCTION pg_temp.gneiss_date(x text) RETURNS date LANGUAGE sql IMMUTABLE AS $$
-  SELECT pg_temp.gneiss_timestamp(x)::date
+CREATE FUNCTION pg_temp.gneiss_fit_int4(x bigint) RETURNS integer LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x BETWEEN -2147483648 AND 2147483647 THEN x::integer END
 $$;
 
--- Casts between other types.
-
-CREATE FUNCTION pg_temp.gneiss_whole(x double precision) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE
-    WHEN x >= 9223372036854775807::double precision THEN 9223372036854775807
-    WHEN x > -9223372036854775808::double precision THEN trunc(x + CASE WHEN x < 0 THEN -0.5::double precision ELSE 0.5::double precision END)::bigint
-    WHEN x <= -9223372036854775808::double precision THEN -9223372036854775808 END
+CREATE FUNCTION pg_temp.gneiss_fit_float4(x double precision) RETURNS real LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x = 0 OR abs(x) BETWEEN 1e-37 AND 3e38 THEN x::real END
 $$;
 
-CREATE FUNCTION pg_temp.gneiss_text(x timestamp) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN isfinite(x) THEN to_char(x, 'YYYY-MM-DD HH24:MI:SS') END
+-- Texts and dates.
+
+CREATE FUNCTION pg_temp.gneiss_beginning(x text, n bigint) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT left(x, least(n, 1000000000)::integer)
 $$;
 
-CREATE FUNCTION pg_temp.gneiss_text(x double precision) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x < 'Infinity' AND x > '-Infinity' THEN x::text END
+CREATE FUNCTION pg_temp.gneiss_truncate(x date, unit text) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x BETWEEN DATE '4000-01-01 BC' AND DATE '290000-12-31' THEN date_trunc(unit, x::timestamp)::date END
 $$;
 
-CREATE FUNCTION pg_temp.gneiss_midnight(x date) RETURNS timestamp LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN x::timestamp END
+CREATE FUNCTION pg_temp.gneiss_truncate(x timestamp, unit text) RETURNS timestamp LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x BETWEEN TIMESTAMP '4000-01-01 BC' AND TIMESTAMP '290000-12-31' THEN date_trunc(unit, x) END
 $$;
 
--- Dates.
-
-CREATE FUNCTION pg_temp.gneiss_days(x date, n bigint) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN n BETWEEN -4000000 AND 4000000 AND x BETWEEN DATE '0001-01-01' AND DATE '9999-12-31'
-    AND x + n::integer BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN x + n::integer END
+CREATE FUNCTION pg_temp.gneiss_truncate(x timestamptz, unit text) RETURNS timestamptz LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT pg_temp.gneiss_truncate(x AT TIME ZONE 'UTC', unit) AT TIME ZONE 'UTC'
 $$;
 
-CREATE FUNCTION pg_temp.gneiss_days_back(x date, n bigint) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN n BETWEEN -4000000 AND 4000000 THEN pg_temp.gneiss_days(x, -n) END
+CREATE FUNCTION pg_temp.gneiss_days(x timestamp, n bigint) RETURNS timestamp LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x BETWEEN TIMESTAMP '4000-01-01 BC' AND TIMESTAMP '200000-12-31' AND n BETWEEN -4000000 AND 4000000
+    THEN x + make_interval(days => n::integer) END
 $$;
-
-CREATE FUNCTION pg_temp.gneiss_between(x date, y date) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN isfinite(x) AND isfinite(y) THEN (x - y)::bigint END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_shift(x timestamp, months bigint, days bigint, seconds bigint) RETURNS timestamp LANGUAGE plpgsql IMMUTABLE STRICT AS $$
-DECLARE
-  y timestamp;
-BEGIN
-  y := x + make_interval(months => months::integer, days => days::integer, secs => seconds);
-  RETURN CASE WHEN y BETWEEN TIMESTAMP '0001-01-01' AND TIMESTAMP '9999-12-31 23:59:59.999999' THEN y END;
-EXCEPTION WHEN others THEN RETURN NULL;
-END $$;
-
-CREATE FUNCTION pg_temp.gneiss_shift(x date, months bigint, days bigint, seconds bigint) RETURNS timestamp LANGUAGE sql IMMUTABLE AS $$
-  SELECT pg_temp.gneiss_shift(pg_temp.gneiss_midnight(x), months, days, seconds)
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_truncate(field text, x date) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN date_trunc(field, x::timestamp)::date END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_truncate(field text, x timestamp) RETURNS timestamp LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x BETWEEN TIMESTAMP '0001-01-01' AND TIMESTAMP '9999-12-31 23:59:59.999999' THEN date_trunc(field, x) END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_part(field text, x timestamp) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN isfinite(x) THEN floor(date_part(field, x))::bigint END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_part(field text, x date) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN floor(date_part(field, x::timestamp))::bigint END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_to_char(x timestamp, form text) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN isfinite(x) THEN to_char(x, form) END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_to_char(x date, form text) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT to_char(pg_temp.gneiss_midnight(x), form)
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_make_date(y bigint, m bigint, d bigint) RETURNS date LANGUAGE plpgsql IMMUTABLE STRICT AS $$
-BEGIN
-  RETURN CASE WHEN y BETWEEN 1 AND 9999 THEN make_date(y::integer, m::integer, d::integer) END;
-EXCEPTION WHEN others THEN RETURN NULL;
-END $$;
-
--- Numbers. The database fails on results that are too great, and on those that are
--- too small to be other than nothing.
-
-CREATE FUNCTION pg_temp.gneiss_number(x numeric) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN abs(x) <= 1.7e308 AND (abs(x) >= 1e-300 OR x = 0) THEN x::double precision END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_abs(x bigint) RETURNS bigint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x > -9223372036854775808 THEN abs(x) END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_abs(x double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT abs(x)
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_sqrt(x double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x >= 0 AND x < 'Infinity' THEN sqrt(x) END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_exp(x double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x < -745 THEN 0 WHEN x <= 709.78 THEN exp(x) END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_ln(x double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x > 0 AND x < 'Infinity' THEN ln(x) END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_log(x double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN x > 0 AND x < 'Infinity' THEN log(x) END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_power(x double precision, y double precision) RETURNS double precision LANGUAGE plpgsql IMMUTABLE STRICT AS $$
-BEGIN
-  RETURN power(x, y);
-EXCEPTION WHEN others THEN RETURN NULL;
-END $$;
-
-CREATE FUNCTION pg_temp.gneiss_round(x double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN abs(x) < 4503599627370496 THEN sign(x) * floor(abs(x) + 0.5::double precision) ELSE x END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_round(x double precision, decimals bigint) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN abs(x) < 4503599627370496 THEN round(x::numeric, least(decimals, 30)::integer)::double precision ELSE x END
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_trunc(x double precision) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT trunc(x)
-$$;
-
-CREATE FUNCTION pg_temp.gneiss_trunc(x double precision, decimals bigint) RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN abs(x) < 4503599627370496 AND decimals <= 280
-    THEN trunc(x * 10::double precision ^ decimals) / 10::double precision ^ decimals ELSE x END
-$$;
-
--- Treatments (ISO/IEC 20889).
 
 CREATE FUNCTION pg_temp.gneiss_mask(x text, first bigint, last bigint, fill text, keep text) RETURNS text LANGUAGE plpgsql IMMUTABLE STRICT PARALLEL SAFE AS $$
 DECLARE
@@ -206,6 +78,12 @@ CREATE FUNCTION pg_temp.gneiss_pseudonym(x bigint, inner_block bytea, outer_bloc
   SELECT pg_temp.gneiss_bits(pg_temp.gneiss_hmac(x::text, inner_block, outer_block))
 $$;
 
+-- A UUID of version 8 (RFC 9562), whose bits are the hash's.
+CREATE FUNCTION pg_temp.gneiss_pseudonym(x uuid, inner_block bytea, outer_block bytea) RETURNS uuid LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT encode(set_byte(set_byte(h, 6, (get_byte(h, 6) & 15) | 128), 8, (get_byte(h, 8) & 63) | 128), 'hex')::uuid
+  FROM (SELECT substr(pg_temp.gneiss_hmac(x::text, inner_block, outer_block), 1, 16) AS h) AS hashed
+$$;
+
 CREATE FUNCTION pg_temp.gneiss_rounded(x bigint, decimals bigint, multiple double precision) RETURNS bigint LANGUAGE plpgsql IMMUTABLE STRICT PARALLEL SAFE AS $$
 DECLARE
   m numeric := trunc(multiple::numeric);
@@ -224,6 +102,13 @@ CREATE FUNCTION pg_temp.gneiss_rounded(x double precision, decimals bigint, mult
     WHEN decimals <= 280 THEN sign(x) * floor(abs(x) * 10::double precision ^ decimals + 0.5::double precision) / 10::double precision ^ decimals END
 $$;
 
+CREATE FUNCTION pg_temp.gneiss_rounded(x numeric, decimals bigint, multiple numeric) RETURNS numeric LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE
+    WHEN x IN ('NaN', 'Infinity', '-Infinity') OR abs(x) >= 1e1000 THEN NULL
+    WHEN multiple > 0 THEN round(x / multiple) * multiple
+    ELSE round(x, decimals::integer) END
+$$;
+
 CREATE FUNCTION pg_temp.gneiss_bucket(x bigint, width double precision) RETURNS bigint LANGUAGE plpgsql IMMUTABLE STRICT PARALLEL SAFE AS $$
 DECLARE
   w numeric := trunc(width::numeric);
@@ -238,6 +123,10 @@ CREATE FUNCTION pg_temp.gneiss_bucket(x double precision, width double precision
     WHEN abs(x) >= 1e150 OR width <= 1e-150 THEN NULL
     WHEN abs(x) < width THEN CASE WHEN x < 0 THEN -width ELSE 0 END
     ELSE floor(x / width) * width END
+$$;
+
+CREATE FUNCTION pg_temp.gneiss_bucket(x numeric, width numeric) RETURNS numeric LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN width > 0 AND x NOT IN ('NaN', 'Infinity', '-Infinity') AND abs(x) < 1e1000 THEN floor(x / width) * width END
 $$;
 
 -- Noise: the amount is made from the column, the value and the key of its row.
@@ -261,10 +150,20 @@ CREATE FUNCTION pg_temp.gneiss_noise(x double precision, width double precision,
   SELECT CASE WHEN width < 1e-290 THEN x WHEN abs(x) < 1e307 AND width < 1e307 THEN x + (pg_temp.gneiss_amount(x::text, inner_block, outer_block, of, row_key) / 4503599627370496::double precision - 1) * width END
 $$;
 
-CREATE FUNCTION pg_temp.gneiss_noise(x date, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+CREATE FUNCTION pg_temp.gneiss_noise(x numeric, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS numeric LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT CASE WHEN x NOT IN ('NaN', 'Infinity', '-Infinity') AND abs(x) < 1e1000
+    THEN round(x + (pg_temp.gneiss_amount(x::text, inner_block, outer_block, of, row_key)::numeric / 4503599627370496 - 1) * width::numeric, greatest(scale(x), 2)) END
+$$;
+
+CREATE FUNCTION pg_temp.gneiss_noise(x timestamp, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS timestamp LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
   SELECT pg_temp.gneiss_days(x, pg_temp.gneiss_steps(x::text, width, inner_block, outer_block, of, row_key))
 $$;
 
-CREATE FUNCTION pg_temp.gneiss_noise(x timestamp, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS timestamp LANGUAGE sql IMMUTABLE AS $$
-  SELECT pg_temp.gneiss_shift(x, 0, pg_temp.gneiss_steps(x::text, width, inner_block, outer_block, of, row_key), 0)
+CREATE FUNCTION pg_temp.gneiss_noise(x date, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS date LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT pg_temp.gneiss_days(CASE WHEN isfinite(x) AND x BETWEEN DATE '4000-01-01 BC' AND DATE '200000-12-31' THEN x::timestamp END,
+    pg_temp.gneiss_steps(x::text, width, inner_block, outer_block, of, row_key))::date
+$$;
+
+CREATE FUNCTION pg_temp.gneiss_noise(x timestamptz, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS timestamptz LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+  SELECT pg_temp.gneiss_noise(x AT TIME ZONE 'UTC', width, inner_block, outer_block, of, row_key) AT TIME ZONE 'UTC'
 $$;

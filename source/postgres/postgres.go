@@ -16,6 +16,7 @@ import (
 	"net"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,6 +27,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 	"gneiss/source"
 )
 
@@ -122,7 +124,7 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 		if err != nil {
 			return err
 		}
-		return each(rows, columns, func(row []any) error { given = true; return f(row) })
+		return each(rows, func(row []any) error { given = true; return f(row) })
 	}
 	err := once()
 	if (stale(err) || pgconn.SafeToRetry(err)) && !given {
@@ -131,12 +133,14 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 	return told(err)
 }
 
-// prepared says with a statement's arguments that a long text is not kept prepared.
+// prepared says with a statement's arguments that values come as texts, in the database's own
+// form, and that a long text is not kept prepared.
 func prepared(text string, args []any) []any {
-	if len(text) <= source.MostPrepared {
-		return args
+	head := []any{pgx.QueryResultFormats{pgx.TextFormatCode}}
+	if len(text) > source.MostPrepared {
+		head = append(head, pgx.QueryExecModeDescribeExec)
 	}
-	return append([]any{pgx.QueryExecModeDescribeExec}, args...)
+	return append(head, args...)
 }
 
 // stale reports whether a statement was prepared for a table that is another now.
@@ -147,18 +151,13 @@ func stale(err error) bool {
 }
 
 // each hands the rows of a result to f, and closes it.
-func each(rows pgx.Rows, columns []query.Column, f func([]any) error) error {
+func each(rows pgx.Rows, f func([]any) error) error {
 	defer rows.Close()
+	fields := rows.FieldDescriptions()
+	row := make([]any, len(fields))
 	for rows.Next() {
-		row, err := rows.Values()
-		if err != nil {
-			return err
-		}
-		for i, c := range columns {
-			row[i] = value(row[i], c.Type)
-			if text, ok := row[i].(string); ok && rows.FieldDescriptions()[i].DataTypeOID == pgtype.BPCharOID {
-				row[i] = strings.TrimRight(text, " ") // which a column of fixed length is filled with
-			}
+		for i, raw := range rows.RawValues() {
+			row[i] = value(raw, fields[i].DataTypeOID)
 		}
 		if err := f(row); err != nil {
 			return err
@@ -185,7 +184,7 @@ func (s *Source) Write(ctx context.Context, text string, args []any, columns []q
 		if err != nil {
 			return err
 		}
-		if err := each(rows, columns, func(row []any) error { given = true; return f(row) }); err != nil {
+		if err := each(rows, func(row []any) error { given = true; return f(row) }); err != nil {
 			return err
 		}
 		given = true
@@ -223,6 +222,16 @@ func (s *Source) Explain(ctx context.Context, text string, args []any) ([]string
 // class 23).
 var constraints = map[string]string{"23502": "NOT NULL", "23505": "UNIQUE", "23503": "FOREIGN KEY", "23514": "CHECK"}
 
+// valueErrors are errors of class 22 in words that name no value.
+var valueErrors = map[string]string{
+	"22012": "division by zero", "22003": "a number is out of the range of its type", "22008": "a date or time is out of range",
+	"22P02": "a text is no value of the type that it is read as", "22007": "a text is no date or time", "22001": "a text is too long for its column",
+}
+
+// refusals are what the database itself finds wrong with how a statement is made.
+var refusals = map[string]bool{"42601": true, "42803": true, "42804": true, "42883": true, "42725": true, "42P10": true, "42P13": true, "42P18": true,
+	"42P19": true, "42P20": true, "42P21": true, "42P22": true, "42P08": true, "42809": true, "42846": true, "42611": true, "42704": true}
+
 // told makes an error of the database's into one that can be told: in classes 22
 // and 23 its own words can name values, and are left out.
 func told(err error) error {
@@ -241,13 +250,22 @@ func told(err error) error {
 	}
 	switch e.Code[:2] {
 	case "22":
-		return &source.Unfit{Text: "a value does not fit its type, or a result is out of range"}
+		text := "a value does not fit its type, or a result is out of range"
+		if plain, ok := valueErrors[e.Code]; ok {
+			text = plain
+		}
+		return &source.Unfit{Text: text, SQLState: e.Code, Words: e.Message}
+	case "21":
+		return &source.Unfit{Text: e.Message, SQLState: e.Code, Words: e.Message}
 	case "23", "44":
 		return &source.Constraint{Kind: constraints[e.Code]}
 	case "0A":
-		return &source.Unfit{Text: "the database does not support this: " + e.Message}
+		return &source.Unfit{Text: "the database does not support this: " + e.Message, SQLState: e.Code, Words: e.Message}
 	case "08", "28", "53", "57", "3D":
 		return fmt.Errorf("%w: %s", source.ErrUnavailable, e.Message)
+	}
+	if refusals[e.Code] {
+		return &source.Unfit{Text: "the database refuses this statement", SQLState: e.Code, Words: e.Message}
 	}
 	if e.Code == "42501" {
 		return fmt.Errorf("%w: the account that Gneiss connects with lacks a right: %s", source.ErrUnavailable, e.Message)
@@ -263,101 +281,52 @@ func isNetwork(err error) bool {
 		errors.Is(err, net.ErrClosed)
 }
 
-// value takes what the driver gives to the column's type. What is no number or
-// beyond all dates is NULL.
-func value(v any, t query.Type) any {
-	switch x := v.(type) {
-	case int16:
-		return whole(int64(x), t)
-	case int32:
-		return whole(int64(x), t)
-	case int64:
-		return whole(x, t)
-	case float32:
-		return finite(float64(x))
-	case float64:
-		return finite(x)
-	case pgtype.Numeric:
-		if n, err := x.Int64Value(); t == query.Bigint && err == nil && n.Valid {
-			return n.Int64
-		}
-		if f, err := x.Float64Value(); err == nil && f.Valid {
-			return finite(f.Float64)
-		}
-		return nil
-	case time.Time:
-		if t == query.Date {
-			return x.Format(time.DateOnly)
-		}
-		return x.UTC().Format(time.DateTime)
-	case pgtype.InfinityModifier:
-		return nil
-	case [16]byte:
-		return fmt.Sprintf("%x-%x-%x-%x-%x", x[:4], x[4:6], x[6:8], x[8:10], x[10:])
-	}
-	return v
-}
-
-func whole(n int64, t query.Type) any {
-	if t == query.Double {
-		return float64(n)
-	}
-	return n
-}
-
-func finite(x float64) any {
-	if math.IsInf(x, 0) || math.IsNaN(x) {
+// value reads a value from the database's own text for it. What is neither a truth value nor
+// a number of the machine's stays that text, which loses nothing.
+func value(raw []byte, oid uint32) any {
+	if raw == nil {
 		return nil
 	}
-	return x
+	text := string(raw)
+	switch oid {
+	case pgtype.BoolOID:
+		return text == "t"
+	case pgtype.Int2OID, pgtype.Int4OID, pgtype.Int8OID:
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			return n
+		}
+	case pgtype.Float4OID, pgtype.Float8OID:
+		if x, err := strconv.ParseFloat(text, 64); err == nil && !math.IsInf(x, 0) && !math.IsNaN(x) {
+			return x
+		}
+	}
+	return text
 }
 
-// types are the types that the language has, by PostgreSQL's names for its own;
-// declared are those that it has another type for.
-var types = map[string]string{
-	"bool":        "boolean",
-	"int8":        "bigint",
-	"int4":        "bigint",
-	"int2":        "bigint",
-	"float8":      "double precision",
-	"float4":      "double precision",
-	"numeric":     "double precision",
-	"text":        "text",
-	"varchar":     "text",
-	"bpchar":      "text",
-	"uuid":        "text",
-	"date":        "date",
-	"timestamp":   "timestamp",
-	"timestamptz": "timestamp",
-}
-
-var declared = map[string]string{
-	"int4":        "integer",
-	"int2":        "smallint",
-	"float4":      "real",
-	"numeric":     "numeric",
-	"varchar":     "character varying",
-	"bpchar":      "character",
-	"uuid":        "uuid",
-	"timestamptz": "timestamp with time zone",
-}
+// kinds are the words for the kinds of types that are the database's own making.
+var kinds = map[string]string{"e": "enum", "c": "composite", "r": "range", "m": "multirange", "b": "base", "d": "base", "p": "base"}
 
 // Scan lists the tables that the account may read. Partitions and tables that
 // inherit from another are left out: their rows are rows of that other, and a
 // policy on one of the two would leave the other open. So are views.
 func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	rows, err := s.readers.Query(ctx, `
-		SELECT n.nspname, c.relname, a.attname, coalesce(base.typname, t.typname), format_type(t.oid, a.atttypmod), a.attnotnull,
+		WITH RECURSIVE domain (oid, base, modifier) AS (
+		  SELECT oid, typbasetype, typtypmod FROM pg_type WHERE typtype = 'd'
+		  UNION ALL SELECT d.oid, t.typbasetype, t.typtypmod FROM domain d JOIN pg_type t ON t.oid = d.base WHERE t.typtype = 'd')
+		SELECT n.nspname, c.relname, a.attname, format_type(t.oid, CASE WHEN d.oid IS NULL THEN a.atttypmod ELSE d.modifier END),
+		  coalesce(element.typtype, t.typtype)::text, CASE WHEN d.oid IS NULL THEN '' ELSE format_type(a.atttypid, NULL) END, a.attnotnull,
 		  coalesce(a.attnum = ANY (k.conkey), false),
 		  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
 		    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[])))
 		FROM pg_class c
 		JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
-		JOIN pg_type t ON t.oid = a.atttypid
-		LEFT JOIN pg_type base ON base.oid = t.typbasetype
+		LEFT JOIN domain d ON d.oid = a.atttypid AND NOT EXISTS (SELECT FROM pg_type more WHERE more.oid = d.base AND more.typtype = 'd')
+		JOIN pg_type t ON t.oid = coalesce(d.base, a.atttypid)
+		LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A'
 		LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
-		WHERE c.relkind IN ('r', 'p', 'f') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
+		WHERE c.relkind IN ('r', 'p', 'f', 'm') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
 		  AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)
 		  AND has_schema_privilege(n.oid, 'USAGE') AND has_column_privilege(c.oid, a.attnum, 'SELECT')
 		ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C", a.attnum`)
@@ -365,15 +334,15 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		return nil, told(err)
 	}
 	var tables []source.Table
-	var schema, table, name, typ, shown string
+	var schema, table, name, typ, kind, domain string
 	var notNull, key, unique bool
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &shown, &notNull, &key, &unique}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique}, func() error {
 		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
 			tables = append(tables, source.Table{Schema: schema, Name: table})
 		}
-		c := source.Column{Name: name, Type: types[typ], Declared: declared[typ], NotNull: notNull, Key: key, Unique: unique}
-		if c.Type == "" {
-			c.Type = shown
+		c := source.Column{Name: name, Type: strings.Replace(typ, " without time zone", "", 1), Declared: domain, NotNull: notNull, Key: key, Unique: unique}
+		if sqltype.Parse(c.Type) == nil {
+			c.Type = kinds[kind] + " " + c.Type
 		}
 		t := &tables[len(tables)-1]
 		t.Columns = append(t.Columns, c)

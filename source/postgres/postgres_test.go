@@ -157,52 +157,53 @@ func TestScan(t *testing.T) {
 	if want := "s.child s.part s.t"; strings.Join(names, " ") != want {
 		t.Errorf("tables %v, want %s", names, want)
 	}
-	want := []string{"id bigint/integer", "small bigint/smallint", "big bigint", "r double precision/real", "num double precision/numeric", "name text/character varying", "code text/character",
-		"key text/uuid", "d date", "at timestamp", "zoned timestamp/timestamp with time zone", "deep bigint/integer", "rock s.rock", "doc jsonb", "vast double precision/numeric"}
+	want := []string{"id integer", "small smallint", "big bigint", "r real", "num numeric(12,3)", "name character varying(20)", "code character(5)",
+		"key uuid", "d date", "at timestamp", "zoned timestamp with time zone", "deep integer/s.depth", "rock enum s.rock", "doc jsonb", "vast numeric"}
 	if !slices.Equal(columns, want) {
 		t.Errorf("columns\n%v, want\n%v", columns, want)
 	}
 }
 
-// TestDeclaredTypes holds what columns give whose declared types the language does
-// not have: alone, compared, in arithmetic, grouped, and in set operations.
+// TestDeclaredTypes holds that columns of all declared types give what the server itself
+// gives: alone, compared, in arithmetic, grouped, and in set operations.
 func TestDeclaredTypes(t *testing.T) {
 	_, _, src, st := made(t)
-	for _, c := range []struct{ text, want string }{
-		{"SELECT small, big, r, num, name, code FROM src.s.t ORDER BY id", "7,9000000000,0.5,12.125,alder,ab ∅,∅,∅,∅,∅,∅ -32768,9223372036854775807,3.0000000054977558e+38,0.1,,"},
-		{"SELECT key, deep FROM src.s.t ORDER BY id", "0f8fad5b-d9cb-469f-a165-70867728950e,40 ∅,∅ 7c9e6679-7425-40de-944b-e07fc1f90ae7,0"},
-		{"SELECT zoned, at FROM src.s.t WHERE id = 1", "2024-02-29,08:00:00,2024-02-29,10:00:00"},
-		{"SELECT d, at FROM src.s.t WHERE id = 2", "∅,∅"},
-		{"SELECT small * 30000 + id FROM src.s.t WHERE id = 1", "210001"}, // past 16 and 32 bits
-		{"SELECT sum(small * 1000000000) FROM src.s.t", "-32761000000000"},
-		{"SELECT id FROM src.s.t WHERE key = '0f8fad5b-d9cb-469f-a165-70867728950e'", "1"},
-		{"SELECT id FROM src.s.t WHERE key IN ('7c9e6679-7425-40de-944b-e07fc1f90ae7', 'none')", "3"},
-		{"SELECT id FROM src.s.t WHERE key LIKE '%950e' OR key > '7'", "1 3"},
-		{"SELECT a.id FROM src.s.t a JOIN src.s.t b ON a.key = b.key ORDER BY 1", "1 3"},
-		{"SELECT id FROM src.s.t WHERE code = 'ab' AND name = 'alder' AND num = 12.125 AND r = 0.5 AND deep = 40", "1"},
-		{"SELECT id FROM src.s.t WHERE zoned >= TIMESTAMP '2024-02-29 08:00:00' AND zoned < DATE '2025-01-01'", "1"},
-		{"SELECT small + 1 AS k, count(*) FROM src.s.t GROUP BY small ORDER BY k NULLS FIRST", "∅,1 -32767,1 8,1"},
-		{"SELECT DISTINCT name FROM src.s.t WHERE name IS NOT NULL ORDER BY name", " alder"},
-		{"SELECT id FROM src.s.t WHERE id < 2 UNION SELECT 5 UNION ALL SELECT small FROM src.s.t WHERE small > 0 ORDER BY 1", "1 5 7"},
-		{"SELECT key FROM src.s.t WHERE id = 1 UNION SELECT 'x' ORDER BY 1", "0f8fad5b-d9cb-469f-a165-70867728950e x"},
-		{"WITH RECURSIVE up (n) AS (SELECT id FROM src.s.t WHERE id = 1 UNION ALL SELECT n + 1 FROM up WHERE n < 4) SELECT n FROM up ORDER BY n", "1 2 3 4"},
-		{"SELECT min(id), max(zoned), min(name), max(key) FROM src.s.t WHERE id <> 2", "1,2024-02-29,08:00:00,,7c9e6679-7425-40de-944b-e07fc1f90ae7"},
-		{"SELECT coalesce(small, id), greatest(small, 5), CASE WHEN id = 1 THEN small ELSE 0 END FROM src.s.t WHERE id = 2", "2,5,0"},
-		{"SELECT lag(small) OVER (ORDER BY id), sum(small) OVER (ORDER BY id) FROM src.s.t", "∅,7 7,7 ∅,-32761"},
-		{"SELECT extract(year from d), d + 1, d - DATE '2024-01-01', date_trunc('month', d), to_char(d, 'YYYY'), d::timestamp FROM src.s.t WHERE id = 2", "∅,∅,∅,∅,∅,∅"},
-		{"SELECT extract(year from d), d + 1, date_trunc('month', d), d + INTERVAL '1 day' FROM src.s.t WHERE id = 3", "∅,∅,∅,∅"},
-		{"SELECT at::text, (d - DATE '2024-02-28') FROM src.s.t WHERE id = 1", "2024-02-29,10:00:00,1"},
-		{"SELECT id, vast FROM src.s.t WHERE num >= 12.125 OR num = 0.1 ORDER BY num", "3,∅ 1,5 2,∅"},
-		{"SELECT v FROM src.s.part WHERE day = '2024-05-05'", "1"},
+	for _, text := range []string{
+		"SELECT * FROM src.s.t ORDER BY id",
+		"SELECT small * 30000 + id FROM src.s.t WHERE id = 1",
+		"SELECT sum(small * 1000000000::bigint), sum(num), avg(num), avg(small), sum(r) FROM src.s.t WHERE id <> 2",
+		"SELECT id FROM src.s.t WHERE key = '0f8fad5b-d9cb-469f-a165-70867728950e'",
+		"SELECT id FROM src.s.t WHERE key::text LIKE '%950e' OR key > '70867728-d9cb-469f-a165-70867728950e'",
+		"SELECT a.id FROM src.s.t a JOIN src.s.t b ON a.key = b.key ORDER BY 1",
+		"SELECT id FROM src.s.t WHERE code = 'ab' AND name = 'alder' AND num = 12.125 AND r = 0.5 AND deep = 40",
+		"SELECT id FROM src.s.t WHERE zoned >= TIMESTAMP '2024-02-29 08:00:00' AND zoned < DATE '2025-01-01'",
+		"SELECT small + 1::smallint AS k, count(*) FROM src.s.t GROUP BY small ORDER BY k NULLS FIRST",
+		"SELECT DISTINCT name FROM src.s.t WHERE name IS NOT NULL ORDER BY name",
+		"SELECT id FROM src.s.t WHERE id < 2 UNION SELECT 5 UNION ALL SELECT small FROM src.s.t WHERE small > 0 ORDER BY 1",
+		"WITH RECURSIVE up (n) AS (SELECT id FROM src.s.t WHERE id = 1 UNION ALL SELECT n + 1 FROM up WHERE n < 4) SELECT n FROM up ORDER BY n",
+		"SELECT min(id), max(zoned), min(name), max(code) FROM src.s.t WHERE id <> 2",
+		"SELECT coalesce(small, id), greatest(small, 5), CASE WHEN id = 1 THEN small ELSE 0.5 END FROM src.s.t WHERE id = 2",
+		"SELECT lag(small) OVER (ORDER BY id), sum(small) OVER (ORDER BY id) FROM src.s.t",
+		"SELECT at::text, (d - DATE '2024-02-28') FROM src.s.t WHERE id = 1",
+		"SELECT id, vast FROM src.s.t WHERE num >= 12.125 OR num = 0.1 ORDER BY num",
+		"SELECT v FROM src.s.part WHERE day = '2024-05-05'",
+		"SELECT rock, rock > 'gneiss', doc, doc @> '{}', doc -> 0 FROM src.s.t ORDER BY rock NULLS FIRST, id",
+		"SELECT rock, count(*) FROM src.s.t WHERE rock IN ('gneiss', 'schist') GROUP BY rock ORDER BY rock",
+		"SELECT rock::text || '!', 'gneiss'::s.rock = rock, array_agg(rock) OVER () FROM src.s.t ORDER BY id",
 	} {
-		got, err := rows(t, src, st, c.text)
-		if err != nil || got != c.want {
-			t.Errorf("%s\ngives %s (%v), want %s", c.text, got, err, c.want)
-		}
-	}
-	for _, column := range []string{"rock", "doc"} { // which the language has no type for
-		if _, err := emit.Make("SELECT "+column+" FROM src.s.t", nil, st, &policy.Set{}); err == nil {
-			t.Errorf("column %s can be read", column)
+		got, err := rows(t, src, st, text)
+		var want []string
+		direct := src.Run(context.Background(), strings.ReplaceAll(text, "src.", ""), nil, nil, func(row []any) error {
+			for i, v := range row {
+				if v == nil {
+					row[i] = "∅"
+				}
+			}
+			want = append(want, strings.ReplaceAll(strings.Trim(fmt.Sprint(row), "[]"), " ", ","))
+			return nil
+		})
+		if err != nil || direct != nil || got != strings.Join(want, " ") {
+			t.Errorf("%s\ngives %s (%v), the server itself %s (%v)", text, got, err, strings.Join(want, " "), direct)
 		}
 	}
 }
@@ -250,12 +251,12 @@ func TestIndexes(t *testing.T) {
 func TestWriting(t *testing.T) {
 	_, _, src, st := made(t)
 	for _, c := range []struct{ text, want, err string }{
-		{"INSERT INTO src.s.t (id, small, key, name, zoned) VALUES (20, 5, '6f9619ff-8b86-d011-b42d-00c04fc964ff', 'new', '2024-03-01 12:00:00') RETURNING key, zoned", "6f9619ff-8b86-d011-b42d-00c04fc964ff,2024-03-01,12:00:00 changed 1", ""},
+		{"INSERT INTO src.s.t (id, small, key, name, zoned) VALUES (20, 5, '6f9619ff-8b86-d011-b42d-00c04fc964ff', 'new', '2024-03-01 12:00:00') RETURNING key, zoned", "6f9619ff-8b86-d011-b42d-00c04fc964ff,2024-03-01,12:00:00+00 changed 1", ""},
 		{"INSERT INTO src.s.t (id, key) SELECT id + 100, key FROM src.s.t WHERE id = 1 RETURNING id", "101 changed 1", ""},
 		{"UPDATE src.s.t SET key = NULL, small = small + 1 WHERE id = 1 RETURNING small, key", "8,∅ changed 1", ""},
-		{"UPDATE src.s.t SET small = 99999 WHERE id = 1", "", "out of range"},
-		{"UPDATE src.s.t SET key = 'none' WHERE id = 1", "", "out of range"},
-		{"UPDATE src.s.t SET name = 'more than twenty characters' WHERE id = 1", "", "out of range"},
+		{"UPDATE src.s.t SET small = 99999 WHERE id = 1", "", "out of the range of its type"},
+		{"UPDATE src.s.t SET key = 'none' WHERE id = 1", "", "no value of the type"},
+		{"UPDATE src.s.t SET name = 'more than twenty characters' WHERE id = 1", "", "too long for its column"},
 		{"INSERT INTO src.s.child (n, t_id) VALUES (1, 777)", "", "FOREIGN KEY"},
 		{"INSERT INTO src.s.child (n) VALUES (1)", "", "NOT NULL"},
 		{"INSERT INTO src.s.child (n, t_id, x) VALUES (1, 1, 200)", "", "CHECK"},
@@ -411,8 +412,8 @@ func TestErrorsTellNothing(t *testing.T) {
 		return nil
 	}
 	for _, fails := range []string{"big * 2 > 0", "big + big > 0", "- (big - 9223372036854775807 - 2) > 0", "big * id = 7", "r * 1e270 > 0", "1e308 / num > 0", "(big - 9223372036854775807 - 1) / -1 < 0",
-		"small * big > 0", "coalesce(big, 0) * 10 IN (1, 2)", "CASE WHEN big * 2 > 0 THEN true END", "abs(big + 1) > 0", "make_date(big, 1, 1) IS NULL", "sqrt(- big) IS NULL", "d + big IS NULL", "power(big, 99) IS NULL", "date_trunc('month', d) > DATE '2024-01-01'",
-		"extract(year from at) > 5", "exp(big) IS NULL", "name::int IS NULL", "d - big IS NULL", "vast > 1.5", "vast = 5", "round(vast, 1) > 1", "vast IN (1, 2.5)", "vast = r", "greatest(vast, 1) > 0", "date_trunc('week', at) IS NULL", "date_trunc('month', zoned) IS NULL", "round(r / 3, 2) IS NULL", "d::timestamp > TIMESTAMP '2024-01-01'", "lpad(name, 1000) = 'x'", "round(r, 9) > 0", "r::int > 0", "d + INTERVAL '900 years' > DATE '2024-01-01'", "left(name, 9) LIKE 'a%'"} {
+		"small * big > 0", "coalesce(big, 0) * 10 IN (1, 2)", "CASE WHEN big * 2 > 0 THEN true END", "abs(big + 1) > 0", "make_date((big - 8999999999)::int, 1, 1) IS NULL", "sqrt(9000000001 - big) IS NULL", "d + (big - 8999999999)::int IS NULL", "power(big::float8, 20) IS NULL", "date_trunc('month', d) > DATE '2024-01-01'",
+		"extract(year from at) > 5", "exp((big / 20000000)::float8) IS NULL", "nullif(name, 'alder')::int IS NULL", "d - (big - 8999999999)::int IS NULL", "1 / nullif(small + 32768, 32775) > 0", "regexp_replace(name, 'a', repeat('x', small)) = 'y'", "chr(small + 60) > 'a'", "jsonb_build_object(name, 1)::text::jsonb -> 'a' IS NULL", "(ARRAY[1, 2])[small] / (small + 32768) > 0", "to_date(nullif(name, 'alder') || 'x', 'YYYY') IS NULL", "vast > 1.5", "vast = 5", "round(vast, 1) > 1", "vast IN (1, 2.5)", "vast = r", "greatest(vast, 1) > 0", "date_trunc('week', at) IS NULL", "date_trunc('month', zoned) IS NULL", "round((r / 3)::numeric, 2) IS NULL", "d::timestamp > TIMESTAMP '2024-01-01'", "lpad(name, 1000) = 'x'", "round(r::numeric, 9) > 0", "r::int > 0", "d + INTERVAL '900 years' > DATE '2024-01-01'", "left(name, 9) LIKE 'a%'"} {
 		for _, text := range []string{
 			"SELECT id FROM src.s.t WHERE " + fails,
 			"SELECT count(*) FROM src.s.t WHERE " + fails,
@@ -452,7 +453,7 @@ func TestErrorsTellNothing(t *testing.T) {
 	}
 	// The rows that are there fail as anybody's would.
 	exec(t, server, admin, "UPDATE s.child SET u = 2 WHERE n = 2")
-	if err := run("SELECT id FROM src.s.t WHERE big * 2 > 0"); err == nil || !strings.Contains(err.Error(), "out of range") {
+	if err := run("SELECT id FROM src.s.t WHERE big * 2 > 0"); err == nil || !strings.Contains(err.Error(), "out of the range") {
 		t.Errorf("a visible value out of range: %v", err)
 	}
 }

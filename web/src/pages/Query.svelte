@@ -8,6 +8,7 @@
   import { loaded } from '../lib/load.svelte'
   import Trouble from '../parts/Trouble.svelte'
   import type { SqlEditor } from '../lib/editor'
+  import { isNumber } from '../lib/types'
 
   let host: HTMLElement
   let editor: SqlEditor | undefined
@@ -77,7 +78,6 @@
     const lines = [result!.columns.map((c) => cell(c.name)), ...result!.rows.map((r) => r.map(cell))]
     await navigator.clipboard.writeText(lines.map((l) => l.join(',')).join('\r\n'))
   }
-  const numeric = (type: string) => type === 'bigint' || type === 'double precision'
 </script>
 
 <div class="flex h-full flex-col gap-3 overflow-y-auto p-5" use:scrollable={'Result'}>
@@ -113,7 +113,7 @@
         <table class="dense">
           <thead
             ><tr
-              >{#each result.columns as c, i (i)}<th class={numeric(c.type) ? 'text-right!' : ''} title={c.type}
+              >{#each result.columns as c, i (i)}<th class={isNumber(c.type) ? 'text-right!' : ''} title={c.type}
                   >{c.name}</th
                 >{/each}</tr
             ></thead
@@ -122,7 +122,7 @@
             {#each result.rows as row, r (r)}
               <tr
                 >{#each row as v, i (i)}<td
-                    class="max-w-72 truncate {numeric(result.columns[i]!.type) ? 'text-right' : ''}"
+                    class="max-w-72 truncate {isNumber(result.columns[i]!.type) ? 'text-right' : ''}"
                     >{#if v === null}<span class="text-muted">∅</span>{:else}{v}{/if}</td
                   >{/each}</tr
               >

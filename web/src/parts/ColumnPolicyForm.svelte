@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Policy, Schemas } from '../lib/api'
   import { vocabulary } from '../lib/vocabulary.svelte'
+  import { isDate, isNumber, isText } from '../lib/types'
 
   // Which columns a column policy treats, and how.
   let {
@@ -26,9 +27,9 @@
   const onLabel = $derived(table.startsWith('label:'))
   const types = $derived([...new Set(columns.filter((c) => chosen.includes(c.name)).map((c) => c.type))])
   const any = $derived(onLabel || by === 'pattern')
-  const numeric = $derived(any || types.some((type) => type === 'bigint' || type === 'double precision'))
-  const dated = $derived(any || types.some((type) => type === 'date' || type === 'timestamp'))
-  const texts = $derived(any || types.includes('text'))
+  const numeric = $derived(any || types.some(isNumber))
+  const dated = $derived(any || types.some(isDate))
+  const texts = $derived(any || types.some(isText))
 
   const mapping = $derived(
     Object.fromEntries(

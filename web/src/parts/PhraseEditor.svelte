@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Schemas } from '../lib/api'
   import { subjects } from '../lib/subjects.svelte'
+  import { isText } from '../lib/types'
 
   // A condition in words: how a column compares with the reader, once or several times.
   type Phrase = Schemas['WirePhrase']
@@ -38,7 +39,7 @@
     return null
   }
   function fresh(): Phrase {
-    const column = columns.find((c) => c.type === 'text')?.name ?? columns[0]?.name ?? ''
+    const column = columns.find((c) => isText(c.type))?.name ?? columns[0]?.name ?? ''
     return likely() ?? { kind: 'attribute', column, attribute: attributes[0] ?? '' }
   }
   let begun = false

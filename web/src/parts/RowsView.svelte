@@ -3,6 +3,7 @@
   import { scrollable } from '../lib/scrollable'
   import { api, get, type Preview, type Problem } from '../lib/api'
   import { place } from '../lib/place.svelte'
+  import { isNumber } from '../lib/types'
   import BandGlyph from './BandGlyph.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -40,7 +41,6 @@
   }
   const exactly = (side: number, name: string) =>
     preview?.sides[side]?.columns.find((c) => c.name === name)?.treatment ?? ''
-  const numeric = (type: string) => type === 'bigint' || type === 'double precision'
 </script>
 
 {#if problem}
@@ -102,7 +102,7 @@
         <tr>
           {#if two}<th class="w-0"><span class="sr-only">Side</span></th>{/if}
           {#each preview.columns as c (c.name)}
-            <th class={numeric(c.type) ? 'text-right!' : ''}>
+            <th class={isNumber(c.type) ? 'text-right!' : ''}>
               {c.name}
               {#each preview.sides as side, i (i)}
                 {#if !side.problem && treatment(i, c.name)}
@@ -124,7 +124,7 @@
                   >{/if}
                 {#each preview.columns as c, j (c.name)}
                   <td
-                    class="{numeric(c.type) ? 'text-right' : ''} max-w-48 truncate whitespace-nowrap {two &&
+                    class="{isNumber(c.type) ? 'text-right' : ''} max-w-48 truncate whitespace-nowrap {two &&
                     row.differs[j]
                       ? i === 0
                         ? 'bg-feldspar-wash'

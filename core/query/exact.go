@@ -1,0 +1,497 @@
+package query
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+	"gneiss/core/sqltype"
+)
+
+// A text for a source that has PostgreSQL's types and routines means what it means there:
+// operators and calls are found by package sqltype, and written as they are. No value is
+// cast but a literal without a type, which gets the one that its place gives it.
+
+// unresolved stops with why an operator or routine is not found.
+func (b *binder) unresolved(err error, at int32) {
+	var e *sqltype.Error
+	if errors.As(err, &e) {
+		line, col := place(b.text, at)
+		panic(&Error{Code: Mismatch, Text: e.Text, Line: line, Col: col, SQLState: e.SQLState})
+	}
+	b.fail(at, Mismatch, "%v", err)
+}
+
+// operation binds an operator of the source's; l is nil where it stands before its operand.
+func (b *binder) operation(op string, l, r Expr, at int32) Expr {
+	if l == nil {
+		m, err := sqltype.Prefix(op, r.Type())
+		if err != nil {
+			b.unresolved(err, at)
+		}
+		r = b.convertLiteral(r, m.Args[0], at)
+		if n, ok := r.(*Literal); ok && op == "-" {
+			switch v := n.Value.(type) {
+			case int64:
+				return &Literal{n.T, -v}
+			case string:
+				if n.T == sqltype.Numeric && !strings.HasPrefix(v, "-") {
+					return &Literal{n.T, "-" + v}
+				}
+			}
+		}
+		return &Operation{m.Operator, nil, r, m.Result}
+	}
+	m, err := sqltype.Binary(op, l.Type(), r.Type())
+	if err != nil {
+		b.unresolved(err, at)
+	}
+	return &Operation{m.Operator, b.convertLiteral(l, m.Args[0], at), b.convertLiteral(r, m.Args[1], at), m.Result}
+}
+
+// comparison is operation for rows, too.
+func (b *binder) comparison(op string, l, r Expr, at int32) Expr {
+	left, isRow := l.(*Row)
+	right, both := r.(*Row)
+	if !isRow || !both {
+		return b.operation(op, l, r, at)
+	}
+	if len(left.List) != len(right.List) {
+		b.fail(at, Mismatch, "rows that are compared have as many values each: here are %d and %d", len(left.List), len(right.List))
+	}
+	if !slices.Contains([]string{"=", "<>", "<", "<=", ">", ">="}, op) {
+		b.unsupported(at, "the operator "+op+" of rows")
+	}
+	out := &RowsCompared{op, &Row{}, &Row{}}
+	for i := range left.List {
+		one, ok := b.comparison(op, left.List[i], right.List[i], at).(*Operation)
+		if !ok {
+			b.unsupported(at, "a row within a row")
+		}
+		out.L.(*Row).List = append(out.L.(*Row).List, one.L)
+		out.R.(*Row).List = append(out.R.(*Row).List, one.R)
+	}
+	return out
+}
+
+func (b *binder) exactOperator(e *pg.A_Expr, op string, s *scope, w windows) Expr {
+	at := e.Location
+	one := func(n *pg.Node) Expr { return b.exprIn(n, s, w) }
+	switch e.Kind {
+	case pg.A_Expr_Kind_AEXPR_OP:
+		if e.Lexpr == nil {
+			return b.operation(op, nil, one(e.Rexpr), at)
+		}
+		return b.comparison(op, one(e.Lexpr), one(e.Rexpr), at)
+	case pg.A_Expr_Kind_AEXPR_LIKE, pg.A_Expr_Kind_AEXPR_ILIKE, pg.A_Expr_Kind_AEXPR_SIMILAR:
+		return b.operation(op, one(e.Lexpr), one(e.Rexpr), at)
+	case pg.A_Expr_Kind_AEXPR_OP_ANY, pg.A_Expr_Kind_AEXPR_OP_ALL:
+		return b.quantified(op, one(e.Lexpr), one(e.Rexpr), e.Kind == pg.A_Expr_Kind_AEXPR_OP_ALL, at)
+	case pg.A_Expr_Kind_AEXPR_DISTINCT:
+		return b.distinct("IS NOT", one(e.Lexpr), one(e.Rexpr), at)
+	case pg.A_Expr_Kind_AEXPR_NOT_DISTINCT:
+		return b.distinct("IS", one(e.Lexpr), one(e.Rexpr), at)
+	case pg.A_Expr_Kind_AEXPR_NULLIF:
+		l, r := one(e.Lexpr), one(e.Rexpr)
+		same, ok := b.operation("=", l, r, at).(*Operation)
+		if !ok {
+			b.unsupported(at, "this NULLIF")
+		}
+		return &Call{Fn: Functions["nullif"], Args: []Expr{same.L, same.R}, T: same.L.Type()}
+	case pg.A_Expr_Kind_AEXPR_IN:
+		return b.exactList(one(e.Lexpr), e.Rexpr.GetList().GetItems(), op == "<>", s, w, at)
+	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN, pg.A_Expr_Kind_AEXPR_BETWEEN_SYM, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
+		before := b.cost
+		x := one(e.Lexpr)
+		bounds := b.exprs(e.Rexpr.GetList().GetItems(), s, w)
+		b.copies(4, before)
+		within := func(low, high Expr) Expr {
+			return logic("AND", b.comparison(">=", x, low, at), b.comparison("<=", x, high, at))
+		}
+		out := within(bounds[0], bounds[1])
+		if e.Kind == pg.A_Expr_Kind_AEXPR_BETWEEN_SYM || e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM {
+			out = logic("OR", out, within(bounds[1], bounds[0]))
+		}
+		if e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN || e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM {
+			return &Unary{"NOT", out}
+		}
+		return out
+	}
+	b.unsupported(at, "this form of "+op)
+	return nil
+}
+
+// distinct binds IS [NOT] DISTINCT FROM.
+func (b *binder) distinct(op string, l, r Expr, at int32) Expr {
+	switch same := b.comparison("=", l, r, at).(type) {
+	case *Operation:
+		return &Binary{op, same.L, same.R, Boolean}
+	case *RowsCompared:
+		return &Binary{op, same.L, same.R, Boolean}
+	}
+	return nil
+}
+
+// quantified binds an operator with ANY or ALL of an array's elements.
+func (b *binder) quantified(op string, x, array Expr, all bool, at int32) Expr {
+	if array.Type() == nil && x.Type() != nil {
+		array = b.convertLiteral(array, x.Type().Array, at)
+	}
+	if array.Type() == nil || array.Type().Elem == nil {
+		b.fail(at, Mismatch, "ANY and ALL take an array, not %s", array.Type())
+	}
+	m, err := sqltype.Binary(op, x.Type(), array.Type().Elem)
+	if err != nil {
+		b.unresolved(err, at)
+	}
+	if m.Result != Boolean {
+		b.fail(at, Mismatch, "ANY and ALL take an operator that gives a truth value")
+	}
+	return &Quantified{b.convertLiteral(x, m.Args[0], at), m.Operator, array, all}
+}
+
+// exactList binds x IN (…).
+func (b *binder) exactList(x Expr, nodes []*pg.Node, not bool, s *scope, w windows, at int32) Expr {
+	in := &InList{X: x, Not: not}
+	if row, ok := x.(*Row); ok {
+		for _, n := range nodes {
+			same, ok := b.comparison("=", row, b.exprIn(n, s, w), at).(*RowsCompared)
+			if !ok {
+				b.fail(locate(n), Mismatch, "a row is compared with rows")
+			}
+			in.X, in.List = same.L, append(in.List, same.R)
+		}
+		return in
+	}
+	kinds := []Type{x.Type()}
+	for _, n := range nodes {
+		if values, ok := b.setOf(n); ok {
+			for _, v := range values {
+				in.List = append(in.List, &Literal{Value: v})
+			}
+			continue
+		}
+		item := b.exprIn(n, s, w)
+		kinds, in.List = append(kinds, item.Type()), append(in.List, item)
+	}
+	t := sqltype.Common(kinds)
+	if t == nil || t.Array == nil {
+		t = nil
+	}
+	if x.Type() == nil {
+		in.X = b.convertLiteral(x, pick(t, Text), at)
+	}
+	isFact := func(n *pg.Node) bool { _, ok := b.setOf(n); return ok }
+	return b.fitting(in, slices.ContainsFunc(nodes, isFact), t, at)
+}
+
+// fitting gives the values of a list their type. Those of facts that are none of the type
+// cannot equal anything and are left out.
+func (b *binder) fitting(in *InList, facts bool, t Type, at int32) Expr {
+	if facts && t != nil {
+		if _, _, known := valueOf("", t); !known {
+			in.X, t = &Cast{X: in.X, To: Text}, Text // only the database can read such values
+		}
+	}
+	var list []Expr
+	for _, item := range in.List {
+		if l, ok := item.(*Literal); ok && facts && t != nil && l.T == nil && l.Value != nil {
+			if value, fits, _ := valueOf(l.Value.(string), t); fits {
+				list = append(list, &Literal{t, value})
+			}
+			continue
+		}
+		if t == nil {
+			same, ok := b.operation("=", in.X, item, at).(*Operation)
+			if !ok {
+				b.unsupported(at, "this list")
+			}
+			item = same.R
+		}
+		list = append(list, b.convertLiteral(item, t, at))
+	}
+	if t != nil {
+		b.operation("=", &Literal{T: in.X.Type()}, &Literal{T: t}, at) // or it is refused
+	}
+	in.List = list
+	return in
+}
+
+// exactConstant binds a number, or a bit string, in PostgreSQL's types.
+func (b *binder) exactConstant(c *pg.A_Const) Expr {
+	switch v := c.Val.(type) {
+	case *pg.A_Const_Ival:
+		return &Literal{sqltype.Int4, int64(v.Ival.Ival)}
+	case *pg.A_Const_Fval:
+		if n, err := strconv.ParseInt(v.Fval.Fval, 0, 64); err == nil {
+			return &Literal{sqltype.Int8, n}
+		}
+		return &Literal{sqltype.Numeric, v.Fval.Fval}
+	case *pg.A_Const_Bsval:
+		text := v.Bsval.Bsval
+		if hex, ok := strings.CutPrefix(strings.ToLower(text), "x"); ok {
+			bits := ""
+			for _, digit := range hex {
+				n, err := strconv.ParseUint(string(digit), 16, 4)
+				if err != nil {
+					b.fail(c.Location, Syntax, "%q is no hexadecimal digit", string(digit))
+				}
+				bits += fmt.Sprintf("%04b", n)
+			}
+			return &Literal{sqltype.Bit, bits}
+		}
+		return &Literal{sqltype.Bit, strings.TrimPrefix(text, "b")}
+	}
+	return nil
+}
+
+// namedType reads the type that CAST names.
+func (b *binder) namedType(t *pg.TypeName) (to Type, modifier string) {
+	names := texts(t.Names)
+	switch {
+	case len(names) == 1 || names[0] == "pg_catalog":
+		to = sqltype.Parse(names[len(names)-1])
+	default:
+		to = b.types[access.JoinPath(names...)]
+	}
+	if to == nil || to.Kind == sqltype.Pseudo || t.Setof || t.PctType {
+		b.fail(t.Location, Unknown, "there is no type %s that can be cast to here", access.JoinPath(names...))
+	}
+	if to == sqltype.Interval {
+		modifier = b.intervalFields(t)
+	} else {
+		var parts []string
+		for _, n := range t.Typmods {
+			c := n.GetAConst()
+			if c == nil || c.GetIval() == nil {
+				b.unsupported(t.Location, "this modifier of a type")
+			}
+			parts = append(parts, strconv.Itoa(int(c.GetIval().GetIval())))
+		}
+		modifier = strings.Join(parts, ",")
+	}
+	if len(t.ArrayBounds) > 0 {
+		to = to.Array
+	}
+	return to, modifier
+}
+
+// intervalFields reads the fields and the precision of INTERVAL, from the bits by which the
+// grammar writes them.
+func (b *binder) intervalFields(t *pg.TypeName) string {
+	if len(t.Typmods) == 0 {
+		return ""
+	}
+	const year, month, day, hour, minute, second = 1 << 2, 1 << 1, 1 << 3, 1 << 10, 1 << 11, 1 << 12
+	words := map[int32]string{
+		year: "year", month: "month", day: "day", hour: "hour", minute: "minute", second: "second", year | month: "year to month",
+		day | hour: "day to hour", day | hour | minute: "day to minute", day | hour | minute | second: "day to second",
+		hour | minute: "hour to minute", hour | minute | second: "hour to second", minute | second: "minute to second", 0x7FFF: "",
+	}
+	fields, ok := words[t.Typmods[0].GetAConst().GetIval().GetIval()]
+	if !ok {
+		b.unsupported(t.Location, "these fields of an interval")
+	}
+	if len(t.Typmods) > 1 {
+		fields += fmt.Sprintf("(%d)", t.Typmods[1].GetAConst().GetIval().GetIval())
+	}
+	return fields
+}
+
+func (b *binder) exactCast(c *pg.TypeCast, s *scope, w windows) Expr {
+	at := locate(c.Arg)
+	to, modifier := b.namedType(c.TypeName)
+	var x Expr
+	if array := c.Arg.GetAArrayExpr(); array != nil && to.Elem != nil {
+		x = b.array(array, to.Elem, s, w)
+	} else {
+		x = b.exprIn(c.Arg, s, w)
+	}
+	return b.castTo(x, to, modifier, at)
+}
+
+func (b *binder) castTo(x Expr, to Type, modifier string, at int32) Expr {
+	if l, ok := x.(*Literal); ok && l.T == nil {
+		x = b.convertLiteral(l, to, at)
+		if modifier == "" || l.Value == nil {
+			return x
+		}
+		return &Cast{x, to, modifier}
+	}
+	if !sqltype.Castable(x.Type(), to, sqltype.Explicit) {
+		b.unresolved(&sqltype.Error{SQLState: "42846", Text: fmt.Sprintf("cannot cast type %s to %s", x.Type(), to)}, at)
+	}
+	if x.Type() == to && modifier == "" {
+		return x
+	}
+	return &Cast{x, to, modifier}
+}
+
+// array binds ARRAY[…]; element is the type that is wanted, or nil.
+func (b *binder) array(a *pg.A_ArrayExpr, element Type, s *scope, w windows) Expr {
+	defer b.deeper(a.Location)()
+	out := &Array{}
+	nested := false
+	for _, n := range a.Elements {
+		if inner := n.GetAArrayExpr(); inner != nil {
+			out.List = append(out.List, b.array(inner, element, s, w))
+			nested = true
+			continue
+		}
+		x := b.exprIn(n, s, w)
+		if element != nil {
+			x = b.castTo(x, element, "", a.Location)
+		}
+		out.List = append(out.List, x)
+	}
+	switch {
+	case len(out.List) == 0 && element == nil:
+		b.fail(a.Location, Mismatch, "an empty array needs a type: ARRAY[]::integer[]")
+	case nested:
+		out.T = out.List[0].Type()
+		if slices.ContainsFunc(out.List, func(x Expr) bool { return x.Type() != out.T }) {
+			b.fail(a.Location, Mismatch, "the parts of an array are arrays of one type")
+		}
+	case element != nil:
+		out.T = element.Array
+	default:
+		var t Type
+		out.List, t = b.common(out.List, "ARRAY", a.Location)
+		if t.Elem != nil {
+			out.T = t
+		} else {
+			out.T = t.Array
+		}
+	}
+	if out.T == nil {
+		b.unsupported(a.Location, "an array of this type")
+	}
+	return out
+}
+
+// indirection binds what stands behind a value: [n], [n:m] and .field.
+func (b *binder) indirection(i *pg.A_Indirection, s *scope, w windows) Expr {
+	x := b.exprIn(i.Arg, s, w)
+	at := locate(i.Arg)
+	for k := 0; k < len(i.Indirection); k++ {
+		n := i.Indirection[k]
+		if name := n.GetString_(); name != nil {
+			x = b.field(x, name.Sval, at)
+			continue
+		}
+		index := n.GetAIndices()
+		if index == nil || x.Type() == nil {
+			b.unsupported(at, "this part of a value")
+		}
+		sub := &Subscript{X: x, Part: index.IsSlice}
+		bound := func(n *pg.Node) {
+			if n == nil {
+				sub.At = append(sub.At, nil)
+				return
+			}
+			to := sqltype.Int4
+			if x.Type() == sqltype.JSONB {
+				to = Text
+			}
+			at := b.exprIn(n, s, w)
+			if at.Type() != nil && to == Text && at.Type().Number() {
+				to = at.Type()
+			}
+			sub.At = append(sub.At, b.convertLiteral(at, to, locate(n)))
+		}
+		switch {
+		case x.Type() == sqltype.JSONB && !index.IsSlice:
+			bound(index.Uidx)
+			sub.T = sqltype.JSONB
+		case x.Type().Elem != nil && index.IsSlice:
+			bound(index.Lidx)
+			bound(index.Uidx)
+			sub.T = x.Type()
+		case x.Type().Elem != nil:
+			bound(index.Uidx)
+			sub.T = x.Type().Elem
+			// The subscripts of one element follow each other.
+			for k+1 < len(i.Indirection) && i.Indirection[k+1].GetAIndices() != nil && !i.Indirection[k+1].GetAIndices().IsSlice {
+				k++
+				bound(i.Indirection[k].GetAIndices().Uidx)
+			}
+		default:
+			b.fail(at, Mismatch, "%s has no subscripts", x.Type())
+		}
+		x = sub
+	}
+	return x
+}
+
+// field binds a field of a row that a routine gives.
+func (b *binder) field(x Expr, name string, at int32) Expr {
+	if c, ok := x.(*Call); ok && c.Fn.Routine != nil {
+		for _, f := range c.fields() {
+			if f.Name == name {
+				return &FieldOf{x, name, f.Type}
+			}
+		}
+	}
+	b.unsupported(at, "a field of this value")
+	return nil
+}
+
+// exactSubquery binds a sub-query in an expression; x is what it is compared with.
+func (b *binder) exactSubquery(l *pg.SubLink, q *Query, s *scope, w windows) Expr {
+	at := l.Location
+	kinds := func() Expr {
+		row := &Row{}
+		for _, c := range q.Columns {
+			row.List = append(row.List, &Literal{T: pick(c.Type, Text)})
+		}
+		if len(row.List) == 1 {
+			return row.List[0]
+		}
+		return row
+	}
+	switch l.SubLinkType {
+	case pg.SubLinkType_EXPR_SUBLINK:
+		if len(q.Columns) != 1 {
+			b.fail(at, Mismatch, "a sub-query here gives one column, not %d", len(q.Columns))
+		}
+		return &Scalar{q}
+	case pg.SubLinkType_ARRAY_SUBLINK:
+		if len(q.Columns) != 1 {
+			b.fail(at, Mismatch, "a sub-query here gives one column, not %d", len(q.Columns))
+		}
+		t := pick(q.Columns[0].Type, Text)
+		if t.Elem == nil {
+			t = t.Array
+		}
+		return &ArrayQuery{q, t}
+	case pg.SubLinkType_ANY_SUBLINK, pg.SubLinkType_ALL_SUBLINK, pg.SubLinkType_ROWCOMPARE_SUBLINK:
+		op := "="
+		if names := texts(l.OperName); len(names) > 0 {
+			op = names[len(names)-1]
+		}
+		x := b.exprIn(l.Testexpr, s, w)
+		if row, ok := x.(*Row); len(q.Columns) == 1 && ok || ok && len(row.List) != len(q.Columns) || !ok && len(q.Columns) != 1 {
+			b.fail(at, Mismatch, "what is compared with a sub-query has as many values as that has columns: here are %d columns", len(q.Columns))
+		}
+		switch same := b.comparison(op, x, kinds(), at).(type) {
+		case *Operation:
+			x = same.L
+		case *RowsCompared:
+			x = same.L
+		}
+		if l.SubLinkType == pg.SubLinkType_ROWCOMPARE_SUBLINK {
+			return &RowsCompared{op, x, &Scalar{q}}
+		}
+		if op == "=" && l.SubLinkType == pg.SubLinkType_ANY_SUBLINK {
+			op = ""
+		}
+		return &InQuery{x, q, op, l.SubLinkType == pg.SubLinkType_ALL_SUBLINK}
+	}
+	b.unsupported(at, "this kind of sub-query")
+	return nil
+}

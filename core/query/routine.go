@@ -1,0 +1,198 @@
+package query
+
+import (
+	"slices"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/sqltype"
+)
+
+// starts are the routines that give the moment at which the query started, by the type that
+// they give. Gneiss says which moment that is.
+var starts = map[string]bool{"now": true, "transaction_timestamp": true, "statement_timestamp": true}
+
+// routine binds a call of one of the source's routines.
+func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr {
+	at := f.Location
+	inner := w
+	if f.Over == nil && slices.ContainsFunc(sqltype.Routines(name), func(r *sqltype.Routine) bool { return r.Kind == sqltype.Aggregate }) {
+		inner = nil // no window function inside an aggregate
+	}
+	args := b.exprs(f.Args, s, inner)
+	if starts[name] && len(args) == 0 {
+		return &Now{sqltype.TimestampTZ}
+	}
+	var order []Order
+	for _, n := range f.AggOrder {
+		o := b.direction(n.GetSortBy())
+		o.Expr = b.convertText(b.expr(n.GetSortBy().Node, s), locate(n.GetSortBy().Node))
+		b.plain(o.Expr, at, "an aggregate function")
+		order = append(order, o)
+	}
+	given := make([]Type, len(args))
+	for i, a := range args {
+		given[i] = a.Type()
+	}
+	if f.AggWithinGroup {
+		for _, o := range order {
+			given = append(given, o.Expr.Type())
+		}
+	}
+	m, err := sqltype.Call(name, given, f.FuncVariadic)
+	if err != nil {
+		if to := sqltype.Parse(name); to != nil && len(args) == 1 && order == nil {
+			return b.castTo(args[0], to, "", at) // a type's name as a function
+		}
+		b.noRoutine(name, err, at)
+	}
+	r := m.Routine
+	c := &Call{Fn: &Function{Name: name, Kind: kindOf(r), Routine: r}, Args: args, Star: f.AggStar, Distinct: f.AggDistinct, Order: order,
+		Within: f.AggWithinGroup, Spread: f.FuncVariadic, T: m.Result}
+	for i := range args {
+		to := m.Args[i]
+		if to.Kind == sqltype.Pseudo {
+			to = Text
+		}
+		args[i] = b.convertLiteral(args[i], to, at)
+	}
+	b.checkUse(c, f, w)
+	if c.Fn.Kind == AggregateFunction && f.Over == nil {
+		for i, a := range args {
+			b.plain(a, locate(f.Args[i]), "an aggregate function")
+		}
+		b.ownAggregate(args, s, at)
+	}
+	if f.AggFilter != nil {
+		c.Filter = b.condition(f.AggFilter, s, "FILTER")
+		b.plain(c.Filter, at, "FILTER")
+	}
+	if f.Over != nil {
+		c.Over = b.window(f.Over, s, w)
+	}
+	return c
+}
+
+// convertText gives a literal without a type the type of texts.
+func (b *binder) convertText(e Expr, at int32) Expr { return b.convertLiteral(e, Text, at) }
+
+func kindOf(r *sqltype.Routine) functionKind {
+	switch r.Kind {
+	case sqltype.Aggregate:
+		return AggregateFunction
+	case sqltype.Window:
+		return windowFunction
+	}
+	return ScalarFunction
+}
+
+// checkUse refuses what can stand in a call of another kind of routine alone.
+func (b *binder) checkUse(c *Call, f *pg.FuncCall, w windows) {
+	at, name, r := f.Location, c.Fn.Name, c.Fn.Routine
+	switch {
+	case c.Fn.Kind != AggregateFunction && (f.AggStar || f.AggDistinct || f.AggFilter != nil || len(f.AggOrder) > 0):
+		b.fail(at, Mismatch, "*, DISTINCT, ORDER BY and FILTER belong to aggregate functions; %s is none", name)
+	case f.AggStar && (name != "count" || len(f.Args) > 0):
+		b.fail(at, Mismatch, "only count takes *")
+	case name == "count" && len(f.Args) == 0 && !f.AggStar:
+		b.fail(at, Mismatch, "count takes * or a value")
+	case c.Fn.Kind == windowFunction && f.Over == nil:
+		b.fail(at, Mismatch, "%s needs OVER (…)", name)
+	case c.Fn.Kind == ScalarFunction && f.Over != nil:
+		b.fail(at, Mismatch, "%s is no window function", name)
+	case f.Over != nil && w == nil:
+		b.fail(at, Grouping, "a window function can stand in the select list and in ORDER BY only")
+	case f.Over != nil && (f.AggDistinct || len(f.AggOrder) > 0):
+		b.unsupported(at, "DISTINCT or ORDER BY in a window function")
+	case (r.Ordered == 'o' || r.Ordered == 'h') && !f.AggWithinGroup && f.Over == nil:
+		b.fail(at, Mismatch, "%s needs WITHIN GROUP (ORDER BY …)", name)
+	case f.AggWithinGroup && r.Ordered != 'o' && r.Ordered != 'h':
+		b.fail(at, Mismatch, "%s takes no WITHIN GROUP", name)
+	case f.AggWithinGroup && r.Ordered == 'o' && len(f.Args) != r.Direct:
+		b.fail(at, Mismatch, "%s takes %d operands before WITHIN GROUP", name, r.Direct)
+	}
+}
+
+// noRoutine refuses a call of what is not there, or is never called.
+func (b *binder) noRoutine(name string, err error, at int32) {
+	if why := sqltype.Never(name); why != "" {
+		b.fail(at, Unsupported, "the function %s cannot be called here: %s", name, why)
+	}
+	if len(sqltype.Routines(name)) > 0 {
+		b.unresolved(err, at)
+	}
+	line, col := place(b.text, at)
+	near := append(slices.Sorted(sqltype.Names()), facts...)
+	panic(&Error{Code: Unknown, Text: "there is no function " + name, Line: line, Col: col, Name: name, Near: near, SQLState: "42883"})
+}
+
+// fields are the columns of the rows that a call gives.
+func (c *Call) fields() []sqltype.Field {
+	r := c.Fn.Routine
+	out := slices.Clone(r.Out)
+	for i, f := range out {
+		// A polymorphic column has the type of the operand that decides it.
+		if f.Type.Kind == sqltype.Pseudo && f.Type != sqltype.Record && len(c.Args) > 0 && c.Args[0].Type() != nil {
+			t := c.Args[0].Type()
+			if f.Type.Internal == "anyelement" && t.Elem != nil {
+				t = t.Elem
+			}
+			out[i].Type = t
+		}
+	}
+	return out
+}
+
+// rangeFunction binds functions in FROM.
+func (b *binder) rangeFunction(f *pg.RangeFunction, outer *scope) *Relation {
+	r := &Relation{Alias: "function", Calls: &Calls{Ordinal: f.Ordinality}}
+	for _, n := range f.Functions {
+		items := n.GetList().GetItems()
+		call, ok := b.expr(items[0], outer).(*Call)
+		if !ok || call.Fn.Routine == nil || call.Fn.Kind != ScalarFunction {
+			b.unsupported(locate(items[0]), "what is no function, in FROM")
+		}
+		b.plain(call, locate(items[0]), "FROM")
+		r.Alias = call.Fn.Name
+		r.Calls.List = append(r.Calls.List, call)
+		fields := call.fields()
+		defs := f.Coldeflist
+		if len(items) > 1 && items[1].GetList() != nil {
+			defs = items[1].GetList().GetItems()
+		}
+		switch {
+		case len(defs) > 0:
+			for _, d := range defs {
+				def := d.GetColumnDef()
+				t, modifier := b.namedType(def.TypeName)
+				c := Column{Name: def.Colname, Type: t}
+				if modifier != "" {
+					c.Declared = sqltype.WithModifier(t, modifier)
+				}
+				r.Calls.Fields, r.Columns = append(r.Calls.Fields, c), append(r.Columns, c)
+			}
+		case len(fields) > 1:
+			for _, field := range fields {
+				r.Columns = append(r.Columns, Column{Name: field.Name, Type: field.Type})
+			}
+		case call.T == sqltype.Record:
+			b.fail(locate(items[0]), Mismatch, "%s gives rows of any kind: write their columns behind it, AS t (a integer, b text)", call.Fn.Name)
+		default:
+			name := call.Fn.Name
+			if len(fields) == 1 && fields[0].Name != "" {
+				name = fields[0].Name
+			} else if f.Alias != nil && len(f.Functions) == 1 {
+				name = f.Alias.Aliasname
+			}
+			r.Columns = append(r.Columns, Column{Name: name, Type: call.T})
+		}
+	}
+	if len(r.Calls.Fields) > 0 && len(r.Calls.List) > 1 {
+		b.unsupported(-1, "ROWS FROM with columns that are written behind a function")
+	}
+	if f.Ordinality {
+		r.Columns = append(r.Columns, Column{Name: "ordinality", Type: Bigint, NotNull: true})
+	}
+	b.alias(r, f.Alias)
+	return r
+}
