@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 	"gneiss/demo"
 	"gneiss/demo/demotest"
 	"gneiss/service"
@@ -163,7 +164,7 @@ func againstByHand(b *testing.B, svc *service.Service, hand source.Source, spelt
 func compared(b *testing.B, hand source.Source, shown wire.Result, args []any, c governedCase) float64 {
 	columns := make([]query.Column, len(shown.Columns))
 	for i := range columns {
-		columns[i].Type, _ = query.ParseType(shown.Columns[i].Type)
+		columns[i].Type = sqltype.Parse(shown.Columns[i].Type)
 	}
 	run := func(text string, args []any) time.Duration {
 		started := time.Now()

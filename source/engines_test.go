@@ -91,12 +91,12 @@ func newServer(t *testing.T, byCodePoint bool) *server {
 	if byCodePoint {
 		s.spell = strings.NewReplacer("INTEGER", "BIGINT", "REAL", "DOUBLE PRECISION", "TEXT", `TEXT COLLATE "C"`)
 	}
-	s.make(t, columnNames)
+	s.tables(t, columnNames)
 	return s
 }
 
-// make makes the tables anew, with some of their columns.
-func (s *server) make(t *testing.T, columns func(tableDef) []string) {
+// tables makes the tables, in place of those that are there, with some of their columns.
+func (s *server) tables(t *testing.T, columns func(tableDef) []string) {
 	t.Helper()
 	text := "DROP SCHEMA IF EXISTS s1 CASCADE; DROP SCHEMA IF EXISTS s2 CASCADE; CREATE SCHEMA s1; CREATE SCHEMA s2"
 	for _, def := range tables {
@@ -116,13 +116,13 @@ func (s *server) make(t *testing.T, columns func(tableDef) []string) {
 	}
 }
 
-// copy makes the tables a user's own copy of a world's.
-func (s *server) copy(t *testing.T, w *world, user string) {
+// copyFor makes the tables a user's own copy of a world's.
+func (s *server) copyFor(t *testing.T, w *world, user string) {
 	t.Helper()
 	there := func(d tableDef) []string { return w.there(user, d.name) }
 	rows := map[string][]map[string]any{}
 	nullable(func() {
-		s.make(t, there)
+		s.tables(t, there)
 		for _, def := range tables {
 			rows[def.name] = w.visible(user, def.name)
 		}

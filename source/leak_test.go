@@ -450,7 +450,7 @@ func TestNoLeak(t *testing.T) {
 		src, plain := w.open(t, user)
 		rights, onServer := w.stand(t, m, user), w.stand(t, onServer(t, m), user)
 		server.fill(t, w.rows)
-		copied.copy(t, w, user)
+		copied.copyFor(t, w, user)
 		for range perWorld {
 			q := randomQuery(w.r)
 			if q.keyed != "" && len(w.asked(user, q.keyed, "id")) > 0 {

@@ -174,7 +174,7 @@ func TestBadInput(t *testing.T) {
 		{"a policy that does not bind", "policy rows add p --on survey.field.visits --where nope=1", 1, "there is no column nope"},
 		{"a policy that is no truth value", "policy rows add p --on survey.field.visits --where note", 1, "needs a truth value"},
 		{"a policy that is more than a condition", "policy rows add p --on survey.field.visits --where true;select", 1, "statement"},
-		{"a treatment that does not fit", "policy columns add p --on survey.field.visits --columns visited_on --treat mask", 1, "mask works on text, not on date"},
+		{"a treatment that does not fit", "policy columns add p --on survey.field.visits --columns visited_on --treat mask", 1, "mask works on text, character varying, character, name; not on date"},
 		{"an unknown treatment", "policy columns add p --on survey.field.visits --columns note --treat blur", 1, "no treatment blur"},
 		{"a policy twice", "policy rows add boreholes-curated --on survey.drilling.boreholes --where true", 1, "exists already"},
 		{"SQL outside the language", "query VACUUM", 1, "can be run here; VACUUM"},

@@ -3577,6 +3577,8 @@ export interface components {
             near?: string[];
             /** @description where the audit record has the full reason */
             reference?: string;
+            /** @description the code of ISO/IEC 9075 for what a database, or its rules, find wrong */
+            sqlstate?: string;
             /** @description the HTTP status */
             status: number;
             /** @description the kind of problem, in words */
