@@ -44,7 +44,9 @@ func rowsOf(t *testing.T, src source.Source, st *access.Rights, text string, par
 // answerOf runs a statement and writes its rows in one line.
 func answerOf(src source.Source, text string, args []any, columns []query.Column) (string, error) {
 	var out []string
-	err := src.Run(context.Background(), text, args, columns, func(row []any) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	err := src.Run(ctx, text, args, columns, func(row []any) error {
 		cells := make([]string, len(row))
 		for i, v := range row {
 			cells[i] = fmt.Sprint(v)

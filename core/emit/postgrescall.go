@@ -28,6 +28,9 @@ func (e postgres) call(c *query.Call) {
 		if c.Spread && i == len(c.Args)-1 {
 			e.write("VARIADIC ")
 		}
+		if first := len(c.Args) - len(c.Named); i >= first {
+			e.write(quoteName(c.Named[i-first]), " => ")
+		}
 		e.expr(a)
 	}
 	if !c.Within {

@@ -87,6 +87,9 @@ func (b *binder) exactOperator(e *pg.A_Expr, op string, s *scope, w windows) Exp
 		if e.Lexpr == nil {
 			return b.operation(op, nil, one(e.Rexpr), at)
 		}
+		if sub := e.Rexpr.GetSubLink(); sub != nil && sub.SubLinkType == pg.SubLinkType_EXPR_SUBLINK && e.Lexpr.GetRowExpr() != nil {
+			return b.rowOfQuery(op, one(e.Lexpr), sub, s)
+		}
 		return b.comparison(op, one(e.Lexpr), one(e.Rexpr), at)
 	case pg.A_Expr_Kind_AEXPR_LIKE, pg.A_Expr_Kind_AEXPR_ILIKE, pg.A_Expr_Kind_AEXPR_SIMILAR:
 		return b.operation(op, one(e.Lexpr), one(e.Rexpr), at)
@@ -439,6 +442,20 @@ func (b *binder) field(x Expr, name string, at int32) Expr {
 	}
 	b.unsupported(at, "a field of this value")
 	return nil
+}
+
+// rowOfQuery binds a comparison of a row with the one row of a sub-query.
+func (b *binder) rowOfQuery(op string, x Expr, l *pg.SubLink, s *scope) Expr {
+	q := b.query(l.Subselect.GetSelectStmt(), s)
+	like := &Row{}
+	for _, c := range q.Columns {
+		like.List = append(like.List, &Literal{T: c.Type})
+	}
+	same, ok := b.comparison(op, x, like, l.Location).(*RowsCompared)
+	if !ok {
+		b.unsupported(l.Location, "this comparison with a sub-query")
+	}
+	return &RowsCompared{op, same.L, &Scalar{q}}
 }
 
 // exactSubquery binds a sub-query in an expression; x is what it is compared with.

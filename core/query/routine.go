@@ -19,7 +19,16 @@ func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr 
 	if f.Over == nil && slices.ContainsFunc(sqltype.Routines(name), func(r *sqltype.Routine) bool { return r.Kind == sqltype.Aggregate }) {
 		inner = nil // no window function inside an aggregate
 	}
-	args := b.exprs(f.Args, s, inner)
+	var named []string
+	nodes := slices.Clone(f.Args)
+	for i, n := range nodes {
+		if a := n.GetNamedArgExpr(); a != nil {
+			named, nodes[i] = append(named, a.Name), a.Arg
+		} else if named != nil {
+			b.fail(at, Syntax, "an operand without a name cannot follow one with a name")
+		}
+	}
+	args := b.exprs(nodes, s, inner)
 	if starts[name] && len(args) == 0 {
 		return &Now{sqltype.TimestampTZ}
 	}
@@ -39,7 +48,7 @@ func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr 
 			given = append(given, o.Expr.Type())
 		}
 	}
-	m, err := sqltype.Call(name, given, f.FuncVariadic)
+	m, err := sqltype.Call(name, given, f.FuncVariadic, named...)
 	if err != nil {
 		if to := sqltype.Parse(name); to != nil && len(args) == 1 && order == nil {
 			return b.castTo(args[0], to, "", at) // a type's name as a function
@@ -48,7 +57,7 @@ func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr 
 	}
 	r := m.Routine
 	c := &Call{Fn: &Function{Name: name, Kind: kindOf(r), Routine: r}, Args: args, Star: f.AggStar, Distinct: f.AggDistinct, Order: order,
-		Within: f.AggWithinGroup, Spread: f.FuncVariadic, T: m.Result}
+		Within: f.AggWithinGroup, Named: named, Spread: f.FuncVariadic, T: m.Result}
 	for i := range args {
 		to := m.Args[i]
 		if to.Kind == sqltype.Pseudo {
@@ -143,10 +152,29 @@ func (c *Call) fields() []sqltype.Field {
 	return out
 }
 
+// eachUnnest parts unnest of several arrays into one of each, which is what it means in FROM.
+func eachUnnest(functions []*pg.Node) []*pg.Node {
+	var out []*pg.Node
+	for _, n := range functions {
+		items := n.GetList().GetItems()
+		f := items[0].GetFuncCall()
+		if f == nil || len(f.Args) < 2 || texts(f.Funcname)[len(f.Funcname)-1] != "unnest" {
+			out = append(out, n)
+			continue
+		}
+		for _, a := range f.Args {
+			one := &pg.FuncCall{Funcname: f.Funcname, Args: []*pg.Node{a}, Location: f.Location}
+			call := &pg.Node{Node: &pg.Node_FuncCall{FuncCall: one}}
+			out = append(out, &pg.Node{Node: &pg.Node_List{List: &pg.List{Items: []*pg.Node{call}}}})
+		}
+	}
+	return out
+}
+
 // rangeFunction binds functions in FROM.
 func (b *binder) rangeFunction(f *pg.RangeFunction, outer *scope) *Relation {
 	r := &Relation{Alias: "function", Calls: &Calls{Ordinal: f.Ordinality}}
-	for _, n := range f.Functions {
+	for _, n := range eachUnnest(f.Functions) {
 		items := n.GetList().GetItems()
 		call, ok := b.expr(items[0], outer).(*Call)
 		if !ok || call.Fn.Routine == nil || call.Fn.Kind != ScalarFunction {
@@ -181,7 +209,7 @@ func (b *binder) rangeFunction(f *pg.RangeFunction, outer *scope) *Relation {
 			name := call.Fn.Name
 			if len(fields) == 1 && fields[0].Name != "" {
 				name = fields[0].Name
-			} else if f.Alias != nil && len(f.Functions) == 1 {
+			} else if f.Alias != nil && len(f.Functions) == 1 && len(eachUnnest(f.Functions)) == 1 {
 				name = f.Alias.Aliasname
 			}
 			r.Columns = append(r.Columns, Column{Name: name, Type: call.T})

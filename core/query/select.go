@@ -161,7 +161,7 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *group
 	for _, n := range s.TargetList {
 		b.targetItem(q, sel, n.GetResTarget(), names, w)
 	}
-	if len(sel.Items) == 0 {
+	if len(sel.Items) == 0 && !b.exact {
 		b.unsupported(-1, "a SELECT without columns")
 	}
 	for i, item := range sel.Items {
@@ -222,6 +222,16 @@ func (b *binder) targetItem(q *Query, sel *Select, t *pg.ResTarget, s *scope, w 
 	if ref := t.Val.GetColumnRef(); ref != nil && ref.Fields[len(ref.Fields)-1].GetAStar() != nil {
 		for _, c := range b.star(ref, s) {
 			b.output(q, sel, c.expr, c.name)
+		}
+		return
+	}
+	if i := t.Val.GetAIndirection(); i != nil && len(i.Indirection) == 1 && i.Indirection[0].GetAStar() != nil && b.exact {
+		call, ok := b.exprIn(i.Arg, s, w).(*Call)
+		if !ok || call.Fn.Routine == nil || len(call.fields()) == 0 {
+			b.unsupported(t.Location, "* of this value")
+		}
+		for _, f := range call.fields() {
+			b.output(q, sel, &FieldOf{call, f.Name, f.Type}, f.Name)
 		}
 		return
 	}

@@ -141,9 +141,10 @@ type (
 		Star     bool
 		Distinct bool
 		Filter   Expr
-		Order    []Order // of an aggregate's rows
-		Within   bool    // Order is that of WITHIN GROUP
-		Spread   bool    // the last of Args is an array of operands: VARIADIC
+		Order    []Order  // of an aggregate's rows
+		Within   bool     // Order is that of WITHIN GROUP
+		Named    []string // of the last of Args
+		Spread   bool     // the last of Args is an array of operands: VARIADIC
 		Over     *Window
 		T        Type
 	}

@@ -28,6 +28,7 @@ type Routine struct {
 	Ordered    byte  // of an aggregate: 'o' with WITHIN GROUP, 'h' of a hypothetical row
 	Direct     int   // operands before WITHIN GROUP
 	Out        []Field
+	Names      []string // of the operands; nil: they have none
 }
 
 // A RoutineKind is what a routine is.
@@ -133,6 +134,9 @@ var known = sync.OnceValue(func() *catalog {
 				name, oid, _ := strings.Cut(out, ":")
 				r.Out = append(r.Out, Field{name, typ(oid)})
 			}
+		}
+		if f[14] != "-" {
+			r.Names = strings.Split(f[14], ",")
 		}
 		c.routines[r.Name] = append(c.routines[r.Name], r)
 	}

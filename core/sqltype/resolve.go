@@ -33,11 +33,15 @@ type candidate struct {
 }
 
 // Call finds the routine that a call means. With spread, the last operand is written with
-// VARIADIC.
-func Call(name string, args []*Type, spread bool) (*Match, error) {
+// VARIADIC. The last of the operands may be given by their names.
+func Call(name string, args []*Type, spread bool, names ...string) (*Match, error) {
 	var list []candidate
 	for _, r := range known().routines[name] {
-		if c, ok := declared(r, len(args), spread); ok {
+		if len(names) > 0 {
+			if c, ok := byName(r, len(args), names); ok {
+				list = append(list, c)
+			}
+		} else if c, ok := declared(r, len(args), spread); ok {
 			list = append(list, c)
 		}
 	}
@@ -69,6 +73,29 @@ func declared(r *Routine, n int, spread bool) (candidate, bool) {
 		c.args, c.left = r.Args[:n], most-n
 	default:
 		return c, false
+	}
+	return c, true
+}
+
+// byName lists a routine's operands for a call with n of them, of which the last are given
+// by name.
+func byName(r *Routine, n int, names []string) (candidate, bool) {
+	if r.Variadic != nil || len(r.Names) != len(r.Args) || n > len(r.Args) {
+		return candidate{}, false
+	}
+	first := n - len(names)
+	c := candidate{routine: r, args: slices.Clone(r.Args[:first]), left: len(r.Args) - n}
+	for _, name := range names {
+		i := slices.Index(r.Names, name)
+		if i < first {
+			return c, false
+		}
+		c.args = append(c.args, r.Args[i])
+	}
+	for i := first; i < len(r.Args)-r.Defaults; i++ {
+		if !slices.Contains(names, r.Names[i]) {
+			return c, false // it has no default
+		}
 	}
 	return c, true
 }

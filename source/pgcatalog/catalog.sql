@@ -8,7 +8,7 @@ allowed_type AS (
   WHERE t.typnamespace = 'pg_catalog'::regnamespace
     AND (t.typrelid = 0)
     AND t.typtype IN ('b', 'r', 'm', 'p')
-    AND t.typname !~ '^_?(reg|pg_|xid|cid$|tid$|aclitem|refcursor|txid|xml|gtsvector|int2vector|oidvector|cstring|internal|trigger|event_trigger|language_handler|fdw_handler|index_am_handler|table_am_handler|tsm_handler|void$|oid$|money$)'
+    AND t.typname !~ '^_?(reg(?!config|dictionary)|pg_|xid|cid$|tid$|aclitem|refcursor|txid|xml|gtsvector|int2vector|oidvector|cstring|internal|trigger|event_trigger|language_handler|fdw_handler|index_am_handler|table_am_handler|tsm_handler|void$|oid$|money$)'
 ),
 routine AS (
   SELECT p.oid, p.proname, p.prokind, p.provolatile, p.proisstrict, p.proleakproof, p.proretset, p.provariadic, p.pronargdefaults,
@@ -48,7 +48,9 @@ lines AS (
   SELECT 2, r.proname, r.oid::bigint, concat_ws(E'\t', 'routine', r.oid, r.proname, r.prokind, r.provolatile,
       CASE WHEN r.proisstrict THEN 'strict' ELSE '-' END, CASE WHEN r.proleakproof THEN 'leakproof' ELSE '-' END, CASE WHEN r.proretset THEN 'set' ELSE '-' END,
       coalesce(nullif(array_to_string(r.args, ','), ''), '-'), r.prorettype, r.provariadic, r.pronargdefaults, coalesce(r.aggkind::text, '-'), r.direct,
-      coalesce((SELECT nullif(string_agg(coalesce(r.proargnames[i], '') || ':' || r.proallargtypes[i], ',' ORDER BY i), '') FROM generate_subscripts(r.proargmodes, 1) i WHERE r.proargmodes[i] IN ('o', 't', 'b')), '-'))
+      coalesce((SELECT nullif(string_agg(coalesce(r.proargnames[i], '') || ':' || r.proallargtypes[i], ',' ORDER BY i), '') FROM generate_subscripts(r.proargmodes, 1) i WHERE r.proargmodes[i] IN ('o', 't', 'b')), '-'),
+      coalesce((SELECT nullif(string_agg(r.proargnames[i], ',' ORDER BY i), '') FROM generate_subscripts(r.proargnames, 1) i
+        WHERE r.proargmodes IS NULL OR r.proargmodes[i] IN ('i', 'b', 'v')), '-'))
   FROM routine r WHERE r.never IS NULL
   UNION ALL
   SELECT 3, o.oprname, o.oid::bigint, concat_ws(E'\t', 'operator', o.oid, o.oprname, o.oprleft, o.oprright, o.oprresult, p.provolatile,
