@@ -288,7 +288,7 @@ func TestPairsOfTheServersOwn(t *testing.T) {
 	// Operands of two types, which the server takes to one unasked.
 	for _, l := range []string{"int2", "int4", "int8", "numeric", "float4", "float8", "date", "timestamp", "timestamptz", "text", "varchar", "bpchar", "name", "json", "jsonb"} {
 		for _, r := range []string{"int2", "int4", "int8", "numeric", "float4", "float8", "date", "timestamp", "timestamptz", "text", "varchar", "bpchar", "name"} {
-			conditions = append(conditions, l+" = "+r, l+" IN ("+r+", "+l+")", "("+l+", 1) = ("+r+", 1)", "coalesce("+l+", "+r+") IS NULL", l+" IS DISTINCT FROM "+r, "greatest("+l+", "+r+") = "+l, l+" BETWEEN "+r+" AND "+r)
+			conditions = append(conditions, l+` LIKE 'a\'`, l+" = "+r, l+" IN ("+r+", "+l+")", "("+l+", 1) = ("+r+", 1)", "coalesce("+l+", "+r+") IS NULL", l+" IS DISTINCT FROM "+r, "greatest("+l+", "+r+") = "+l, l+" BETWEEN "+r+" AND "+r)
 		}
 	}
 	tried, refused := 0, 0
@@ -298,7 +298,9 @@ func TestPairsOfTheServersOwn(t *testing.T) {
 			refused++
 			continue
 		}
-		tried++
+		if tried++; !*allPairs && tried%4 != 0 {
+			continue
+		}
 		for _, text := range []string{text, "SELECT o.id FROM src.s.other AS o LEFT JOIN src.s.typed ON typed.id = o.id + 1 AND " + c,
 			"SELECT u.id FROM (SELECT id, " + c + " AS hit FROM src.s.typed WHERE id > 1 UNION ALL SELECT id, false FROM src.s.other) AS u WHERE u.hit"} {
 			there, _ := pair[0].answer(t, text)

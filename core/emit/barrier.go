@@ -178,8 +178,19 @@ func (b *barriers) plainOrdered(x query.Expr) bool {
 func plainPattern(x query.Expr) bool {
 	l, ok := x.(*query.Literal)
 	s, isText := query.ValueOf(l).(string)
-	return ok && (l.Value == nil || isText && len(s) <= mostPlainPattern &&
+	return ok && wholePattern(x) && (l.Value == nil || isText && len(s) <= mostPlainPattern &&
 		!strings.HasPrefix(s, "%") && !strings.HasPrefix(s, "_") && strings.Count(s, "%") <= 1)
+}
+
+// likes are the operators of LIKE and ILIKE.
+var likes = map[string]bool{"~~": true, "!~~": true, "~~*": true, "!~~*": true}
+
+// wholePattern reports whether a pattern of LIKE is a constant that does not end in \, which
+// would escape the next character: on such a one the database fails.
+func wholePattern(x query.Expr) bool {
+	l, ok := x.(*query.Literal)
+	s, _ := query.ValueOf(l).(string)
+	return ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 0
 }
 
 // constant reports whether an expression has one value for the whole statement,
@@ -452,6 +463,9 @@ func (b *barriers) canFail(x query.Expr) bool {
 		_, fixed := x.Pattern.(*query.Literal)
 		return !fixed
 	case *query.Operation:
+		if likes[x.Op.Name] {
+			return !wholePattern(x.R)
+		}
 		return !(x.Op.Total() && safelyTaken(x)) && !constant(x)
 	case *query.Quantified:
 		return !x.Op.Total() || !safelyQuantified(x)

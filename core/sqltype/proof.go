@@ -12,8 +12,8 @@ var ordered = set("bool int2 int4 int8 numeric float4 float8 text varchar bpchar
 // total are the functions that have a result for every value, or NULL, and take no longer for
 // one than for another of its length. What they are given in the place of a number of
 // characters, or of a unit, is a matter of who writes the condition.
-var total = set(`lower upper initcap length char_length character_length octet_length bit_length btrim ltrim rtrim left right strpos position
-	starts_with md5 sha256 reverse concat concat_ws ascii abs sign floor ceil ceiling isfinite date_part extract host masklen family
+var total = set(`lower upper initcap char_length character_length octet_length bit_length btrim ltrim rtrim left right strpos position
+	starts_with md5 sha256 reverse concat concat_ws ascii sign floor ceil ceiling isfinite date_part extract host masklen family
 	coalesce nullif greatest least quote_literal quote_nullable to_hex jsonb_typeof json_typeof 
 	array_length array_to_string isempty lower_inc upper_inc lower_inf upper_inf num_nulls num_nonnulls
 	count min max bool_and bool_or every`)
@@ -22,9 +22,11 @@ var total = set(`lower upper initcap length char_length character_length octet_l
 var totalOperators = map[string]map[string]bool{
 	"||": set("text varchar bpchar jsonb"), "->": set("jsonb"), "->>": set("jsonb"), "#>": set("jsonb"), "#>>": set("jsonb"),
 	"@>": set("jsonb int4range int8range numrange daterange tsrange tstzrange"), "<@": set("jsonb"), "?": set("jsonb"), "?|": set("jsonb"), "?&": set("jsonb"),
-	"&&": set("int4range int8range numrange daterange tsrange tstzrange"), "~~": set("text bpchar name"), "!~~": set("text bpchar name"),
-	"~~*": set("text bpchar name"), "!~~*": set("text bpchar name"), "^@": set("text"),
+	"&&": set("int4range int8range numrange daterange tsrange tstzrange"), "^@": set("text"),
 }
+
+// totalOf are functions that are total for some types of their one operand.
+var totalOf = map[string]map[string]bool{"abs": set("numeric float4 float8"), "length": set("text bpchar bytea bit tsvector")}
 
 func set(names string) map[string]bool {
 	out := map[string]bool{}
@@ -54,7 +56,10 @@ func (o *Operator) Total() bool {
 }
 
 // Total reports whether the routine has a result for all values.
-func (r *Routine) Total() bool { return r.LeakProof || total[r.Name] && r.Schema == "pg_catalog" }
+func (r *Routine) Total() bool {
+	one := len(r.Args) == 1 && totalOf[r.Name][r.Args[0].Internal]
+	return r.LeakProof || r.Schema == "pg_catalog" && (total[r.Name] || one)
+}
 
 // TextOf reports whether a cast gives a value's form as text, which every value has.
 func TextOf(from, to *Type) bool { return to == Text && from != nil && from.Kind != Composite }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -135,4 +136,98 @@ func TestResolution(t *testing.T) {
 		}
 	}
 	t.Log(counts)
+}
+
+// edges are the values at the edges of each type.
+var edges = map[string][]string{
+	"bool": {"true", "false"}, "int2": {"-32768", "32767", "0"}, "int4": {"-2147483648", "2147483647", "0", "-1"}, "int8": {"-9223372036854775808", "9223372036854775807", "0"},
+	"numeric": {"1e131000", "-1e131000", "1e-16000", "NaN", "Infinity", "-Infinity", "0"}, "float4": {"3.4e38", "-3.4e38", "1e-45", "NaN", "Infinity"}, "float8": {"1.7e308", "-1.7e308", "5e-324", "NaN", "-Infinity", "0"},
+	"text": {"", "([{%\\", "é\u0301", "\U0010ffff", strings.Repeat("x", 3000)}, "varchar": {"", "%\\", "ß"}, "bpchar": {"", "  ", "\\"}, "name": {"", "\\%", strings.Repeat("n", 63)}, "char": {"", "x"},
+	"bytea": {"\\x", "\\x00ff"}, "date": {"4713-01-01 BC", "5874897-12-31", "infinity", "-infinity"}, "time": {"00:00", "24:00:00"}, "timetz": {"00:00+15:59", "24:00:00-15:59"},
+	"timestamp": {"4713-01-01 00:00:00 BC", "294276-12-31 23:59:59", "infinity", "-infinity"}, "timestamptz": {"4713-01-01 00:00:00+00 BC", "294276-12-31 23:59:59+00", "infinity", "-infinity"},
+	"interval": {"-178000000 years", "178000000 years", "2147483647 days", "0"}, "uuid": {"00000000-0000-0000-0000-000000000000", "ffffffff-ffff-ffff-ffff-ffffffffffff"},
+	"inet": {"0.0.0.0/0", "ffff::/128", "255.255.255.255"}, "cidr": {"::/0", "10.0.0.0/8"}, "macaddr": {"ff:ff:ff:ff:ff:ff"}, "macaddr8": {"ff:ff:ff:ff:ff:ff:ff:ff"}, "bit": {"1", "0"}, "varbit": {"", "101"},
+	"json": {"{}", "\"x\"", "null", "[1e999]"}, "jsonb": {"{}", "\"\"", "null", "[1e999, {\"a\": [[]]}]", "0"}, "int4range": {"empty", "(,)", "[2147483646,2147483647)"}, "int8range": {"empty", "(,)"}, "numrange": {"empty", "[1e1000,)"},
+	"daterange": {"empty", "(,5874897-12-31)"}, "tsrange": {"empty", "(,)"}, "tstzrange": {"empty", "(,infinity)"}, "_text": {"{}", "{NULL}", "{\"\",x}"}, "_int4": {"{}", "{{1,2},{3,4}}"}, "_numeric": {"{}"},
+}
+
+func edgesOf(t *sqltype.Type) string {
+	name := map[string]string{"anyelement": "text", "any": "text", "anynonarray": "text", "anycompatible": "text", "anyarray": "_text", "anycompatiblearray": "_text", "anyrange": "numrange"}[t.Internal]
+	if name == "" {
+		name = t.Internal
+	}
+	var list []string
+	for _, v := range edges[name] {
+		list = append(list, fmt.Sprintf("('%s'::pg_catalog.%q)", strings.ReplaceAll(v, "'", "''"), name))
+	}
+	if list == nil {
+		return ""
+	}
+	return strings.Join(append(list, "(NULL)"), ", ")
+}
+
+// TestWhatNeverFails: what sqltype says can be worked out on any value does not fail on the
+// values at the edges of its types, in any combination.
+func TestWhatNeverFails(t *testing.T) {
+	server := pgtest.Start(t)
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, server.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	tried := 0
+	try := func(what, expr string, operands ...*sqltype.Type) {
+		from, names := "", []string{}
+		for i, o := range operands {
+			list := edgesOf(o)
+			if list == "" {
+				return
+			}
+			from += fmt.Sprintf("%s (VALUES %s) AS v%d (x%d)", map[bool]string{true: "", false: ","}[i == 0], list, i, i)
+			names = append(names, fmt.Sprintf("x%d", i))
+		}
+		text := "SELECT count(" + fmt.Sprintf(expr, anySlice(names)...) + ") FROM" + from
+		if len(operands) == 0 {
+			return
+		}
+		tried++
+		if _, err := conn.Exec(ctx, text); err != nil {
+			t.Errorf("%s: %v\n%.300s", what, err, text)
+		}
+	}
+	for _, name := range slices.Sorted(sqltype.OperatorNames()) {
+		for _, o := range sqltype.Operators(name) {
+			if o.Total() && !o.LeakProof {
+				try("operator "+name, "%s OPERATOR(pg_catalog."+strings.ReplaceAll(name, "%", "%%")+") %s", o.Left, o.Right)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(sqltype.Names()) {
+		for _, r := range sqltype.Routines(name) {
+			units := map[string]bool{"date_part": true, "extract": true} // whose first operand the writer of the condition names
+			if r.Total() && !r.LeakProof && r.Kind == sqltype.Function && len(r.Args) > 0 && !units[name] {
+				try("function "+name, fmt.Sprintf("pg_catalog.%q(%s)", name, strings.TrimSuffix(strings.Repeat("%s, ", len(r.Args)), ", ")), r.Args...)
+			}
+		}
+	}
+	for _, from := range slices.Sorted(maps.Keys(edges)) {
+		for _, to := range slices.Sorted(maps.Keys(edges)) {
+			if a, b := sqltype.Parse(from), sqltype.Parse(to); a != nil && b != nil && a != b && sqltype.SafeCast(a, b) {
+				try("cast", fmt.Sprintf("CAST(%%s AS pg_catalog.%q)", to), a)
+			}
+		}
+	}
+	t.Logf("%d were tried", tried)
+	if tried < 150 {
+		t.Errorf("only %d were tried", tried)
+	}
+}
+
+func anySlice(list []string) []any {
+	out := make([]any, len(list))
+	for i, s := range list {
+		out[i] = s
+	}
+	return out
 }
