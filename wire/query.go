@@ -17,13 +17,13 @@ type QueryRequest struct {
 // A ResultColumn is a column of a result.
 type ResultColumn struct {
 	Name string `json:"name"`
-	Type string `json:"type"`
+	Type string `json:"type" description:"as it is declared, with its length or precision: numeric(15,2)"`
 }
 
 // A Result is governed rows.
 type Result struct {
 	Columns    []ResultColumn `json:"columns"`
-	Rows       [][]any        `json:"rows"`
+	Rows       [][]any        `json:"rows" description:"null, true or false, a number, or a text. What a reader of JSON could round or does not know is the database's own text for it: decimals, whole numbers past 2^53, not-a-number, dates, documents, arrays, bytes"`
 	Truncated  bool           `json:"truncated" description:"there are more rows than the limit let through"`
 	TookMS     float64        `json:"took_ms"`
 	Standpoint string         `json:"standpoint"`

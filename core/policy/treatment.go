@@ -308,6 +308,8 @@ func (t Treatment) Says() string {
 		switch {
 		case t.Multiple != 0:
 			does = fmt.Sprintf("rounded to multiples of %v", t.Multiple)
+		case t.Decimals < 0:
+			does = "rounded to multiples of 1" + strings.Repeat("0", -t.Decimals)
 		case t.Decimals == 1:
 			does = "rounded to 1 decimal"
 		default:

@@ -44,6 +44,9 @@ func (b *binder) constant(c *pg.A_Const) Expr {
 	return nil
 }
 
+// A Decimal is a number as it is written, of which nothing is lost.
+type Decimal string
+
 func (b *binder) param(p *pg.ParamRef) Expr {
 	if p.Number < 1 || int(p.Number) > len(b.params) {
 		b.fail(p.Location, Unknown, "$%d has no value: %d were given", p.Number, len(b.params))
@@ -53,9 +56,18 @@ func (b *binder) param(p *pg.ParamRef) Expr {
 		switch v := given.(type) {
 		case int64:
 			given = strconv.FormatInt(v, 10)
+		case Decimal:
+			given = string(v)
 		case float64:
 			given = strconv.FormatFloat(v, 'f', -1, 64)
 		}
+	}
+	if v, ok := given.(Decimal); ok {
+		x, err := strconv.ParseFloat(string(v), 64)
+		if err != nil {
+			b.fail(p.Location, Mismatch, "$%d is a number out of range", p.Number)
+		}
+		given = x
 	}
 	switch v := given.(type) {
 	case nil:

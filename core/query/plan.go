@@ -41,7 +41,7 @@ type Governed struct {
 }
 
 // Govern works out the governed form of a text for a reader. Params are the
-// values of $1, $2 and so on: nil, bool, int64, float64 or string. Its errors
+// values of $1, $2 and so on: nil, bool, int64, float64, [Decimal] or string. Its errors
 // are of type [*Error]; a failure of its own is one, too, so that it is a refusal and
 // not an answer.
 func Govern(text string, params []any, st *access.Rights, policies *policy.Set) (g *Governed, err error) {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"strings"
 
+	"gneiss/core/query"
 	"gneiss/service/fault"
 )
 
@@ -13,8 +14,8 @@ const (
 	mostParams = 4 << 20
 )
 
-// parameters are the values of $1, $2 and so on, as the planner takes them: nil,
-// bool, int64, float64 or string.
+// parameters are the values of $1, $2 and so on, as the planner takes them: see
+// [query.Govern].
 func parameters(in []any) ([]any, error) {
 	out, size := make([]any, len(in)), 0
 	for i, v := range in {
@@ -26,8 +27,8 @@ func parameters(in []any) ([]any, error) {
 		case json.Number:
 			if n, err := v.Int64(); err == nil && !strings.ContainsAny(v.String(), ".eE") {
 				out[i] = n
-			} else if x, err := v.Float64(); err == nil {
-				out[i] = x
+			} else if _, err := v.Float64(); err == nil {
+				out[i] = query.Decimal(v.String())
 			} else {
 				return nil, fault.New(fault.Invalid, "bad_parameter", "the parameter $%d is a number out of range", i+1)
 			}

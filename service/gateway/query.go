@@ -59,7 +59,7 @@ func (s *Service) Query(ctx context.Context, c identity.Caller, in wire.QueryReq
 			return errEnough
 		}
 		size += rowSize(row)
-		out.Rows = append(out.Rows, append([]any(nil), row...))
+		out.Rows = append(out.Rows, kept(row))
 		return nil
 	})
 	if err != nil && !errors.Is(err, errEnough) {

@@ -1,10 +1,12 @@
 package gateway
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 
 	"gneiss/core/access"
 	"gneiss/core/emit"
@@ -80,10 +82,25 @@ func (s *Service) planSource(ctx context.Context, plan *emit.Plan) (source.Sourc
 	return s.Source(ctx, id)
 }
 
+// mostExact is the greatest whole number that every reader of JSON reads as it is (RFC 8259, 6).
+const mostExact = 1<<53 - 1
+
+// kept is a row for an answer: whole numbers that a reader of JSON could round are texts.
+func kept(row []any) []any {
+	out := make([]any, len(row))
+	for i, v := range row {
+		if n, ok := v.(int64); ok && (n > mostExact || n < -mostExact) {
+			v = strconv.FormatInt(n, 10)
+		}
+		out[i] = v
+	}
+	return out
+}
+
 func resultColumns(plan *emit.Plan) []wire.ResultColumn {
 	columns := make([]wire.ResultColumn, len(plan.Columns))
 	for i, c := range plan.Columns {
-		columns[i] = wire.ResultColumn{Name: c.Name, Type: c.Type.String()}
+		columns[i] = wire.ResultColumn{Name: c.Name, Type: cmp.Or(c.Declared, c.Type.String())}
 	}
 	return columns
 }

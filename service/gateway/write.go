@@ -110,7 +110,7 @@ func (s *Service) write(
 				lane.Limits.Rows,
 			)
 		}
-		out.Rows = append(out.Rows, append([]any(nil), row...))
+		out.Rows = append(out.Rows, kept(row))
 		return nil
 	}, func(changed int64) error {
 		out.Changed = changed

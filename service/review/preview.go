@@ -210,8 +210,8 @@ func layOut(out *wire.Preview, m *access.Model, table *access.Object, sides []*s
 	}
 }
 
-// nextRow takes the next row of those sides that have it: by key the least one,
-// by place simply the next. It ends where a side has more rows than were read,
+// nextRow takes the next row of those sides that have it: by key the one that comes first
+// wherever it is, in whatever order the database has for keys; by place simply the next. It ends where a side has more rows than were read,
 // for what is missing there cannot be told from what was not read.
 func nextRow(columns []wire.ResultColumn, sides []*side, key *access.Object, next []int) (wire.PreviewRow, bool) {
 	var least any
@@ -225,7 +225,7 @@ func nextRow(columns []wire.ResultColumn, sides []*side, key *access.Object, nex
 		}
 		if key == nil {
 			found = true
-		} else if k := v.rows[next[i]][slices.Index(v.columns, key.Name)]; !found || compareKeys(k, least) < 0 {
+		} else if k := v.key(key, next[i]); firstEverywhere(k, sides, key, next) && (!found || compareKeys(k, least) < 0) {
 			least, found = k, true
 		}
 	}
@@ -234,7 +234,7 @@ func nextRow(columns []wire.ResultColumn, sides []*side, key *access.Object, nex
 	}
 	row := wire.PreviewRow{Sides: make([][]any, len(sides)), Differs: make([]bool, len(columns))}
 	for i, v := range sides {
-		if next[i] == len(v.rows) || key != nil && compareKeys(v.rows[next[i]][slices.Index(v.columns, key.Name)], least) != 0 {
+		if next[i] == len(v.rows) || key != nil && v.key(key, next[i]) != least {
 			continue
 		}
 		row.Sides[i] = make([]any, len(columns))
@@ -254,20 +254,27 @@ func nextRow(columns []wire.ResultColumn, sides []*side, key *access.Object, nex
 	return row, true
 }
 
-func compareKeys(a, b any) int {
-	switch x := a.(type) {
-	case int64:
-		if y, ok := b.(int64); ok {
-			return cmp.Compare(x, y)
-		}
-	case float64:
-		if y, ok := b.(float64); ok {
-			return cmp.Compare(x, y)
-		}
-	case string:
-		if y, ok := b.(string); ok {
-			return cmp.Compare(x, y)
+// key is the key of a row.
+func (v *side) key(key *access.Object, row int) any { return v.rows[row][slices.Index(v.columns, key.Name)] }
+
+// firstEverywhere reports whether a key is the next of all sides that still have it.
+func firstEverywhere(k any, sides []*side, key *access.Object, next []int) bool {
+	for i, v := range sides {
+		for row := next[i] + 1; row < len(v.rows); row++ {
+			if v.key(key, row) == k {
+				return false
+			}
 		}
 	}
-	return cmp.Compare(fmt.Sprint(a), fmt.Sprint(b))
+	return true
+}
+
+// compareKeys orders numbers; other keys are in the order of the sides.
+func compareKeys(a, b any) int {
+	x, isInt := a.(int64)
+	y, both := b.(int64)
+	if isInt && both {
+		return cmp.Compare(x, y)
+	}
+	return 0
 }

@@ -3659,6 +3659,7 @@ export interface components {
             plan?: components["schemas"]["WirePlan"];
             /** @description the reference in the audit record */
             record: string;
+            /** @description null, true or false, a number, or a text. What a reader of JSON could round or does not know is the database's own text for it: decimals, whole numbers past 2^53, not-a-number, dates, documents, arrays, bytes */
             rows: unknown[][];
             standpoint: string;
             /** Format: double */
@@ -3668,6 +3669,7 @@ export interface components {
         };
         WireResultColumn: {
             name: string;
+            /** @description as it is declared, with its length or precision: numeric(15,2) */
             type: string;
         };
         WireRoster: {
