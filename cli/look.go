@@ -80,8 +80,12 @@ func addNode(g *grid, n wire.Node, depth int) {
 	switch {
 	case n.Kind == "source" && n.Type != "":
 		kind += ", " + n.Type
+	case n.Kind == "routine":
+		kind += ", gives " + n.Type
 	case n.Type != "":
 		kind = cmp.Or(n.Declared, n.Type)
+	case n.Declared != "":
+		kind = n.Declared
 	}
 	if n.Missing {
 		kind += ", missing"
@@ -104,6 +108,12 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 		return a.show(o, columnGrid(o.Columns))
 	}
 	fmt.Fprintf(a.out, "%s  %s  %s\n%s; you may: %s\n", o.Path, o.Kind, glyph(o.Bands), o.Bands.Says, privilegesSay(o.Privileges))
+	if o.Comment != "" {
+		fmt.Fprintln(a.out, o.Comment)
+	}
+	if o.Definer {
+		fmt.Fprintln(a.out, "It runs with the rights of whoever made it: who may EXECUTE it gets what it gives, whatever policies hide.")
+	}
 	if len(o.Missing) > 0 {
 		fmt.Fprintf(a.out, "To use it you would need %s.\n", strings.Join(o.Missing, ", "))
 	}

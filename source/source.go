@@ -22,6 +22,17 @@ type Table struct {
 	Name    string
 	Columns []Column
 	Keys    []ForeignKey
+	Kind    string // empty: a table; else materialized view, foreign table or partitioned table
+	Comment string
+}
+
+// A Routine is what a scan finds that queries can call.
+type Routine struct {
+	Schema    string
+	Name      string // with the types of its operands: gross(numeric,numeric)
+	Result    string
+	Signature string // in the form of package sqltype
+	Comment   string
 }
 
 // A ForeignKey says that columns of a table name a row of another.
@@ -42,6 +53,7 @@ type Column struct {
 	// Declared is the database's own name of the type, where Type is another that
 	// holds its values.
 	Declared string
+	Comment  string
 }
 
 // A Source is one connected database. Its methods may be called concurrently,
@@ -50,6 +62,8 @@ type Source interface {
 	// Scan lists the tables. Views of the database are left out: what they
 	// read could not be governed.
 	Scan(ctx context.Context) ([]Table, error)
+	// Routines lists what the database's own makers have added that queries can call.
+	Routines(ctx context.Context) ([]Routine, error)
 	// Run runs an emitted query on a read-only connection. It hands each row to
 	// f, whose slice is reused: nil, bool, int64, float64 or string by column.
 	// An error of f ends the query and is returned.

@@ -68,6 +68,7 @@ type AddObject struct {
 	// Declared is the database's own type of a column, where Type is another that
 	// holds its values.
 	Declared string `json:"declared,omitempty"`
+	Comment  string `json:"comment,omitempty"` // what the database says of a table or column
 }
 
 func (c AddObject) apply(m *Model, _ time.Time) error {
@@ -91,7 +92,7 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 			return invalid("bad_object", "%s is a %s already", c.Path, old.Kind)
 		}
 		found := *old
-		found.Missing, found.Type, found.NotNull, found.Key, found.Unique, found.Declared = false, c.Type, c.NotNull, c.Key, c.Unique, c.Declared
+		found.Missing, found.Type, found.NotNull, found.Key, found.Unique, found.Declared, found.Comment = false, c.Type, c.NotNull, c.Key, c.Unique, c.Declared, c.Comment
 		m.setObject(found)
 		return nil
 	}
@@ -105,6 +106,7 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 		Key:      c.Key,
 		Unique:   c.Unique,
 		Declared: c.Declared,
+		Comment:  c.Comment,
 	}
 	m.objects.push(m.edit, o)
 	if kind == View {

@@ -51,6 +51,7 @@ type Object struct {
 	Children []ObjectID // by name; columns in the order of the table
 	Type     string     // of a column: its data type, an ISO SQL name; of a source: its kind of database
 	Declared string     // of a column: the database's own type, where Type is another that holds its values
+	Comment  string     // what the database says of a table or column
 	NotNull  bool       // of a column
 	Missing  bool
 	Owner    SubjectID   // zero: that of the object above

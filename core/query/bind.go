@@ -35,6 +35,8 @@ type binder struct {
 	source access.ObjectID   // the one source of all tables
 	tables []*Relation       // base tables, in the order of the text
 	behind []access.ObjectID // tables that policies read
+	// routines are those of the source's own that are called.
+	routines []access.ObjectID
 	needs  []access.Need
 	depth  int
 	groups int    // grouping sets bound so far

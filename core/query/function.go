@@ -205,6 +205,9 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 	name := names[len(names)-1]
 	// The grammar itself puts pg_catalog before the functions of ISO SQL's own
 	// syntax, such as EXTRACT; nobody else may name a schema.
+	if b.exact && len(names) > 1 {
+		return b.routine(names, f, s, w)
+	}
 	if len(names) > 1 && (names[0] != "pg_catalog" || !b.exact && f.Funcformat != pg.CoercionForm_COERCE_SQL_SYNTAX) {
 		b.unsupported(f.Location, "a function of a schema")
 	}
@@ -212,7 +215,7 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 		return e
 	}
 	if b.exact {
-		return b.routine(name, f, s, w)
+		return b.routine(names, f, s, w)
 	}
 	fn, ok := Functions[name]
 	if !ok {

@@ -151,6 +151,7 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 func (b *binder) takeOver(own *binder) {
 	b.costs(own.cost)
 	b.behind = append(b.behind, own.others(nil)...)
+	b.routines = append(b.routines, own.routines...)
 }
 
 // follow is the condition that the parent row is there for the session, by the

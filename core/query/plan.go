@@ -17,6 +17,7 @@ type Outline struct {
 	Columns []Column
 	Source  access.ObjectID // zero: the query reads no table
 	Tables  []TableUse
+	Calls   []access.ObjectID // routines of the source's own
 	Behind  []access.ObjectID // tables that policies read for it, perhaps more than once
 	Write   bool              // it changes rows, of the first of Tables
 	// Checked says that the statement gives one column more than Columns: whether
@@ -118,14 +119,14 @@ func (b *binder) governRead(n *pgt.Node) *Governed {
 	q := b.query(n.GetSelectStmt(), nil)
 	b.refuseMissing()
 	uses := append(b.govern(), b.viewed()...)
-	return &Governed{Outline{Columns: q.Columns, Source: b.source, Tables: uses, Behind: b.behind}, q, nil}
+	return &Governed{Outline{Columns: q.Columns, Source: b.source, Tables: uses, Calls: b.routines, Behind: b.behind}, q, nil}
 }
 
 func (b *binder) governWrite(n *pgt.Node) *Governed {
 	w := b.writing(n)
 	b.refuseMissing()
 	uses := append(append([]TableUse{b.governTarget(w)}, b.govern()...), b.viewed()...)
-	out := Outline{Source: b.source, Tables: uses, Behind: b.behind, Write: true, Checked: w.Check != nil, Leads: w.leads}
+	out := Outline{Source: b.source, Tables: uses, Calls: b.routines, Behind: b.behind, Write: true, Checked: w.Check != nil, Leads: w.leads}
 	if w.Returning != nil {
 		out.Columns = w.Returning.Columns
 	}

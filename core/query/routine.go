@@ -2,9 +2,11 @@ package query
 
 import (
 	"slices"
+	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"gneiss/core/access"
 	"gneiss/core/sqltype"
 )
 
@@ -13,10 +15,15 @@ import (
 var starts = map[string]bool{"now": true, "transaction_timestamp": true, "statement_timestamp": true}
 
 // routine binds a call of one of the source's routines.
-func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr {
-	at := f.Location
+func (b *binder) routine(names []string, f *pg.FuncCall, s *scope, w windows) Expr {
+	name, at := names[len(names)-1], f.Location
+	routines := sqltype.Routines(name)
+	var own map[*sqltype.Routine]*access.Object
+	if len(names) > 1 && names[0] != "pg_catalog" {
+		routines, own = b.ownRoutines(names, at)
+	}
 	inner := w
-	if f.Over == nil && slices.ContainsFunc(sqltype.Routines(name), func(r *sqltype.Routine) bool { return r.Kind == sqltype.Aggregate }) {
+	if f.Over == nil && slices.ContainsFunc(routines, func(r *sqltype.Routine) bool { return r.Kind == sqltype.Aggregate }) {
 		inner = nil // no window function inside an aggregate
 	}
 	var named []string
@@ -29,7 +36,7 @@ func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr 
 		}
 	}
 	args := b.exprs(nodes, s, inner)
-	if starts[name] && len(args) == 0 {
+	if starts[name] && len(args) == 0 && own == nil {
 		return &Now{sqltype.TimestampTZ}
 	}
 	var order []Order
@@ -48,14 +55,20 @@ func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr 
 			given = append(given, o.Expr.Type())
 		}
 	}
-	m, err := sqltype.Call(name, given, f.FuncVariadic, named...)
+	m, err := sqltype.CallOf(routines, name, given, f.FuncVariadic, named...)
 	if err != nil {
+		if own != nil {
+			b.unresolved(err, at)
+		}
 		if to := sqltype.Parse(name); to != nil && len(args) == 1 && order == nil {
 			return b.castTo(args[0], to, "", at) // a type's name as a function
 		}
 		b.noRoutine(name, err, at)
 	}
 	r := m.Routine
+	if o := own[r]; o != nil {
+		b.callsOwn(o)
+	}
 	c := &Call{Fn: &Function{Name: name, Kind: kindOf(r), Routine: r}, Args: args, Star: f.AggStar, Distinct: f.AggDistinct, Order: order,
 		Within: f.AggWithinGroup, Named: named, Spread: f.FuncVariadic, T: m.Result}
 	for i := range args {
@@ -80,6 +93,76 @@ func (b *binder) routine(name string, f *pg.FuncCall, s *scope, w windows) Expr 
 		c.Over = b.window(f.Over, s, w)
 	}
 	return c
+}
+
+// ownRoutines finds the routines of the source's own that a name with its schema can mean. Of
+// those behind a shut door there are none.
+func (b *binder) ownRoutines(names []string, at int32) ([]*sqltype.Routine, map[*sqltype.Routine]*access.Object) {
+	m := b.model
+	var sources []*access.Object
+	switch {
+	case len(names) == 3:
+		if o := m.Child(m.Object(access.PlatformID), names[0]); o != nil {
+			sources = append(sources, o)
+		}
+	case len(names) == 2 && b.source != 0:
+		sources = append(sources, m.Object(b.source))
+	case len(names) == 2:
+		for _, id := range m.Object(access.PlatformID).Children {
+			sources = append(sources, m.Object(id))
+		}
+	}
+	var list []*sqltype.Routine
+	found := map[*sqltype.Routine]*access.Object{}
+	for _, source := range sources {
+		schema := m.Child(source, names[len(names)-2])
+		if schema == nil || schema.Kind != access.Schema || !speaksExactly(source) {
+			continue
+		}
+		for _, id := range schema.Children {
+			o := m.Object(id)
+			if o.Kind != access.Routine || o.Missing || !strings.HasPrefix(o.Name, names[len(names)-1]+"(") || !b.own && len(b.rights.Resolve(id).Shut) > 0 {
+				continue
+			}
+			signature, err := sqltype.ReadSignature(o.Declared)
+			if err != nil || signature.Name != names[len(names)-1] {
+				continue
+			}
+			if r := signature.Routine(b.types.named); r != nil {
+				list, found[r] = append(list, r), o
+			}
+		}
+	}
+	if len(list) == 0 {
+		line, col := place(b.text, at)
+		name := access.JoinPath(names...)
+		panic(&Error{Code: Unknown, Text: "function " + name + " does not exist or is not yours to call", Line: line, Col: col, Name: name, SQLState: "42883"})
+	}
+	return list, found
+}
+
+// callsOwn notes that a routine of the source's own is called, and asks whether the session
+// may. It reads of the database what it likes, whatever the policies are.
+func (b *binder) callsOwn(o *access.Object) {
+	source := b.model.Object(b.model.Object(o.Parent).Parent)
+	if b.source != 0 && b.source != source.ID {
+		b.fail(-1, Unsupported, "one query reads one source; %s is of %s, the others are of %s", b.model.Path(o.ID), source.Name, b.model.Object(b.source).Name)
+	}
+	b.source = source.ID
+	if !slices.Contains(b.routines, o.ID) {
+		b.routines = append(b.routines, o.ID)
+	}
+	if b.own {
+		return
+	}
+	if !b.rights.Resolve(o.ID).Allowed.Has(access.Execute) {
+		b.need(access.Execute, o.ID)
+		return
+	}
+	if b.lends != 0 && !b.reader.Counts(b.lends) &&
+		b.model.Entitling(b.lends, access.Set(access.Execute), access.Target{Object: o.ID}, b.reader.At) == nil {
+		b.kept = append(b.kept, o.ID)
+	}
 }
 
 // convertText gives a literal without a type the type of texts.

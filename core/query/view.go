@@ -92,6 +92,7 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 		panic(closed("its text no longer gives the columns that it was made with"))
 	}
 	b.tables, b.views, b.behind = append(b.tables, inner.tables...), append(b.views, inner.views...), append(b.behind, inner.behind...)
+	b.routines = append(b.routines, inner.routines...)
 	b.kept = append(b.kept, inner.kept...)
 	b.groups, b.cost = inner.groups, inner.cost
 	return q

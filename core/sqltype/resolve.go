@@ -35,8 +35,13 @@ type candidate struct {
 // Call finds the routine that a call means. With spread, the last operand is written with
 // VARIADIC. The last of the operands may be given by their names.
 func Call(name string, args []*Type, spread bool, names ...string) (*Match, error) {
+	return CallOf(known().routines[name], name, args, spread, names...)
+}
+
+// CallOf is Call among some routines of the name.
+func CallOf(routines []*Routine, name string, args []*Type, spread bool, names ...string) (*Match, error) {
 	var list []candidate
-	for _, r := range known().routines[name] {
+	for _, r := range routines {
 		if len(names) > 0 {
 			if c, ok := byName(r, len(args), names); ok {
 				list = append(list, c)

@@ -57,11 +57,11 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	tables, err := src.Scan(ctx)
+	tables, routines, err := lookAt(ctx, src)
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	changes := append(found(st, name, tables), gone(st, o, tables)...)
+	changes := append(found(st, name, tables, routines), gone(st, o, tables, routines)...)
 	scan := order{
 		caller:  c,
 		changes: changes,
@@ -83,16 +83,24 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 	return s.carryOut(ctx, scan)
 }
 
+// lookAt is what a source has now.
+func lookAt(ctx context.Context, src source.Source) (tables []source.Table, routines []source.Routine, err error) {
+	if tables, err = src.Scan(ctx); err == nil {
+		routines, err = src.Routines(ctx)
+	}
+	return tables, routines, err
+}
+
 // found lists the changes for what a scan found that the model does not have as
 // it is.
-func found(st *platform.State, name string, tables []source.Table) []platform.Change {
+func found(st *platform.State, name string, tables []source.Table, routines []source.Routine) []platform.Change {
 	var changes []platform.Change
 	added := map[string]bool{}
 	add := func(o access.AddObject) {
 		old, err := st.Model.Lookup(o.Path)
 		if added[o.Path] ||
 			err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique &&
-				old.Declared == o.Declared {
+				old.Declared == o.Declared && old.Comment == o.Comment {
 			return
 		}
 		added[o.Path] = true
@@ -103,7 +111,7 @@ func found(st *platform.State, name string, tables []source.Table) []platform.Ch
 			continue // the name is a view's; the table is found once the view has another
 		}
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
-		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table"})
+		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table", Declared: t.Kind, Comment: t.Comment})
 		for _, c := range t.Columns {
 			add(
 				access.AddObject{
@@ -114,9 +122,14 @@ func found(st *platform.State, name string, tables []source.Table) []platform.Ch
 					Key:      c.Key,
 					Unique:   c.Unique,
 					Declared: c.Declared,
+					Comment:  c.Comment,
 				},
 			)
 		}
+	}
+	for _, r := range routines {
+		add(access.AddObject{Path: access.JoinPath(name, r.Schema), Kind: "schema"})
+		add(access.AddObject{Path: access.JoinPath(name, r.Schema, r.Name), Kind: "routine", Type: r.Result, Declared: r.Signature, Comment: r.Comment})
 	}
 	return append(changes, related(st, name, tables)...)
 }
@@ -171,8 +184,12 @@ func scanned(tables []source.Table, child source.Table, k source.ForeignKey) boo
 }
 
 // gone lists the changes for what a scan no longer found.
-func gone(st *platform.State, root *access.Object, tables []source.Table) []platform.Change {
+func gone(st *platform.State, root *access.Object, tables []source.Table, routines []source.Routine) []platform.Change {
 	there := map[string]bool{}
+	for _, r := range routines {
+		there[access.JoinPath(root.Name, r.Schema)] = true
+		there[access.JoinPath(root.Name, r.Schema, r.Name)] = true
+	}
 	for _, t := range tables {
 		there[access.JoinPath(root.Name, t.Schema)] = true
 		there[access.JoinPath(root.Name, t.Schema, t.Name)] = true

@@ -45,7 +45,7 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 	if err != nil {
 		return wire.Changed{}, fault.New(fault.Invalid, "bad_source", "%v", err)
 	}
-	tables, err := src.Scan(ctx)
+	tables, routines, err := lookAt(ctx, src)
 	if err == nil && len(tables) == 0 {
 		err = fault.New(fault.Invalid, "empty_source", "there are no tables in %s: %s", s.gateway.Location(r), map[string]string{
 			emit.SQLite: "it should hold SQLite files, one a schema, named SCHEMA.db", emit.Postgres: "the account may read none; on the server, GRANT it USAGE on the schemas and SELECT on the tables"}[r.Kind])
@@ -54,7 +54,7 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 		return wire.Changed{}, err
 	}
 	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("connected the source %s: %s", in.Name, say.Count(len(tables), "table"))},
-		changes: append([]platform.Change{access.AddObject{Path: in.Name, Kind: "source", Type: r.Kind}}, found(st, in.Name, tables)...)}
+		changes: append([]platform.Change{access.AddObject{Path: in.Name, Kind: "source", Type: r.Kind}}, found(st, in.Name, tables, routines)...)}
 	o.also = func(*platform.State) ([]store.Write, error) { return []store.Write{store.AddSource(r)}, nil }
 	out, err := s.carryOut(ctx, o)
 	if err != nil || !out.Done {

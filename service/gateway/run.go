@@ -107,7 +107,7 @@ func resultColumns(plan *emit.Plan) []wire.ResultColumn {
 
 // Objects lists what a plan reads and writes, by column where it names any.
 func Objects(plan *emit.Plan) []access.ObjectID {
-	var ids []access.ObjectID
+	ids := slices.Clone(plan.Calls)
 	for _, t := range plan.Tables {
 		columns := append(slices.Clone(t.Columns), t.Written...)
 		slices.Sort(columns)

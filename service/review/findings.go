@@ -12,6 +12,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -62,6 +63,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	}
 	f.policies()
 	f.uncovered()
+	f.beside()
 	f.alike()
 	f.administrators(administrators)
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
@@ -155,6 +157,29 @@ func (f *finder) lent(kind string, p *policy.Scope, on string) {
 // policyFixes are what can be done about a policy.
 func policyFixes(kind, name string) []wire.Fix {
 	return []wire.Fix{{Says: "edit the policy " + name, Edit: name, Kind: kind}, {Says: "stop the policy " + name, Stop: name, Kind: kind}}
+}
+
+// beside finds what a source's own makers have put beside the policies: routines that run with
+// their definer's rights, and rows that are kept from other tables.
+func (f *finder) beside() {
+	m := f.st.Model
+	for _, source := range m.Object(access.PlatformID).Children {
+		for _, schema := range m.Object(source).Children {
+			for _, id := range m.Object(schema).Children {
+				o := m.Object(id)
+				signature, err := sqltype.ReadSignature(o.Declared)
+				switch {
+				case o.Missing:
+				case o.Kind == access.Routine && (err != nil || signature.Definer):
+					f.add("definer", "", m.Path(id), m.Path(id)+" runs with the rights of whoever made it",
+						"who holds EXECUTE on it, its schema or its source gets what it gives, whatever policies hide; grant that to few, or have it made with SECURITY INVOKER")
+				case o.Kind == access.Table && o.Declared == "materialized view":
+					f.add("refreshed", "", m.Path(id), m.Path(id)+" holds rows of other tables, as of its last refresh",
+						"policies on those tables do not reach it; it needs its own")
+				}
+			}
+		}
+	}
 }
 
 // uncovered finds labelled columns that no live policy treats for anybody.

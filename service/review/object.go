@@ -3,6 +3,7 @@ package review
 import (
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/wire"
@@ -24,8 +25,12 @@ func (s *Service) Tree(c identity.Caller, path string, depth int, at wire.Standp
 }
 
 func nodeOf(p *identity.Viewer, o *access.Object, depth int) wire.Node {
-	n := wire.Node{Path: p.Model.Path(o.ID), Name: o.Name, Kind: o.Kind.String(), Type: o.Type, Declared: o.Declared, NotNull: o.NotNull,
+	n := wire.Node{Path: p.Model.Path(o.ID), Name: o.Name, Kind: o.Kind.String(), Type: o.Type, Declared: o.Declared, Comment: o.Comment, NotNull: o.NotNull,
 		Missing: o.Missing, Bands: bandsOf(p, o.ID)}
+	if o.Kind == access.Routine {
+		signature, err := sqltype.ReadSignature(o.Declared)
+		n.Declared, n.Definer = "", err != nil || signature.Definer
+	}
 	if depth <= 0 {
 		return n
 	}
@@ -127,7 +132,7 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 		}
 		views = append(
 			views,
-			wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, NotNull: column.NotNull, Readable: readable,
+			wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, Comment: column.Comment, NotNull: column.NotNull, Readable: readable,
 				Treatment: treatment, Says: says, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: labelsOf(p, id)},
 		)
 	}

@@ -318,7 +318,9 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		  coalesce(element.typtype, t.typtype)::text, CASE WHEN d.oid IS NULL THEN '' ELSE format_type(a.atttypid, NULL) END, a.attnotnull,
 		  coalesce(a.attnum = ANY (k.conkey), false),
 		  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
-		    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[])))
+		    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]))),
+		  CASE c.relkind WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
+		  left(coalesce(obj_description(c.oid, 'pg_class'), ''), 1000), left(coalesce(col_description(c.oid, a.attnum), ''), 1000)
 		FROM pg_class c
 		JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
@@ -334,16 +336,14 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		return nil, told(err)
 	}
 	var tables []source.Table
-	var schema, table, name, typ, kind, domain string
+	var schema, table, name, typ, kind, domain, of, comment, about string
 	var notNull, key, unique bool
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &of, &comment, &about}, func() error {
 		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
-			tables = append(tables, source.Table{Schema: schema, Name: table})
+			tables = append(tables, source.Table{Schema: schema, Name: table, Kind: of, Comment: comment})
 		}
-		c := source.Column{Name: name, Type: strings.Replace(typ, " without time zone", "", 1), Declared: domain, NotNull: notNull, Key: key, Unique: unique}
-		if sqltype.Parse(c.Type) == nil {
-			c.Type = kinds[kind] + " " + c.Type
-		}
+		c := source.Column{Name: name, Type: strings.Replace(typ, " without time zone", "", 1), Declared: domain, NotNull: notNull, Key: key, Unique: unique, Comment: about}
+		c.Type = named(c.Type, kind)
 		t := &tables[len(tables)-1]
 		t.Columns = append(t.Columns, c)
 		return nil
@@ -352,6 +352,68 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		return nil, told(err)
 	}
 	return tables, s.foreignKeys(ctx, tables)
+}
+
+// named is a type's name in the form that the core reads: one of the database's own making has
+// its kind before it.
+func named(name, kind string) string {
+	if sqltype.Parse(name) == nil {
+		return kinds[kind] + " " + name
+	}
+	return name
+}
+
+// Routines implements [source.Source]. Procedures and triggers' functions cannot be called in a
+// query.
+func (s *Source) Routines(ctx context.Context) ([]source.Routine, error) {
+	rows, err := s.readers.Query(ctx, `
+		WITH spelled AS (
+		  SELECT t.oid, replace(format_type(CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END, NULL), ' without time zone', '') AS name,
+		    coalesce(element.typtype, t.typtype)::text AS kind
+		  FROM pg_type t LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A')
+		SELECT n.nspname, p.proname, p.prokind::text,
+		  array(SELECT t.name FROM unnest(p.proargtypes::oid[]) WITH ORDINALITY AS x (oid, i) JOIN spelled t ON t.oid = x.oid ORDER BY x.i),
+		  array(SELECT t.kind FROM unnest(p.proargtypes::oid[]) WITH ORDINALITY AS x (oid, i) JOIN spelled t ON t.oid = x.oid ORDER BY x.i),
+		  array(SELECT coalesce(p.proargnames[i], '') FROM generate_subscripts(p.proargnames, 1) AS i WHERE p.proargmodes IS NULL OR p.proargmodes[i] IN ('i', 'b', 'v') ORDER BY i),
+		  r.name, r.kind, p.proretset, coalesce(v.name, ''), coalesce(v.kind, ''), p.pronargdefaults::integer, coalesce(nullif(a.aggkind, 'n')::text, ''), coalesce(a.aggnumdirectargs, 0)::integer,
+		  array(SELECT coalesce(p.proargnames[i], '') FROM generate_subscripts(p.proargmodes, 1) AS i WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
+		  array(SELECT t.name FROM generate_subscripts(p.proargmodes, 1) AS i JOIN spelled t ON t.oid = p.proallargtypes[i] WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
+		  array(SELECT t.kind FROM generate_subscripts(p.proargmodes, 1) AS i JOIN spelled t ON t.oid = p.proallargtypes[i] WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
+		  p.provolatile::text, p.prosecdef, left(coalesce(obj_description(p.oid, 'pg_proc'), ''), 1000)
+		FROM pg_proc p
+		JOIN pg_namespace n ON n.oid = p.pronamespace
+		JOIN spelled r ON r.oid = p.prorettype
+		LEFT JOIN spelled v ON v.oid = nullif(p.provariadic, 0)
+		LEFT JOIN pg_aggregate a ON a.aggfnoid = p.oid
+		WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema' AND p.prokind IN ('f', 'a', 'w')
+		  AND r.name NOT IN ('trigger', 'event_trigger', 'internal', 'language_handler', 'fdw_handler', 'index_am_handler', 'table_am_handler', 'tsm_handler', 'cstring', 'void')
+		  AND has_schema_privilege(n.oid, 'USAGE') AND has_function_privilege(p.oid, 'EXECUTE')
+		ORDER BY n.nspname COLLATE "C", p.proname COLLATE "C", p.oid`)
+	if err != nil {
+		return nil, told(err)
+	}
+	var out []source.Routine
+	var sig sqltype.Signature
+	var result, resultKind, variadic, variadicKind, comment string
+	var args, argKinds, outNames, outTypes, outKinds []string
+	_, err = pgx.ForEachRow(rows, []any{&sig.Schema, &sig.Name, &sig.Kind, &args, &argKinds, &sig.Names, &result, &resultKind, &sig.Set, &variadic, &variadicKind,
+		&sig.Defaults, &sig.Ordered, &sig.Direct, &outNames, &outTypes, &outKinds, &sig.Volatility, &sig.Definer, &comment}, func() error {
+		one := sig
+		one.Names = slices.Clone(sig.Names)
+		for i, a := range args {
+			one.Args = append(one.Args, named(a, argKinds[i]))
+		}
+		for i, name := range outNames {
+			one.Out = append(one.Out, sqltype.SignatureField{Name: name, Type: named(outTypes[i], outKinds[i])})
+		}
+		if one.Result = named(result, resultKind); variadic != "" {
+			one.Variadic = named(variadic, variadicKind)
+		}
+		r := source.Routine{Schema: one.Schema, Name: one.Name + "(" + strings.Join(one.Args, ",") + ")", Result: one.Result, Comment: comment, Signature: one.String()}
+		out = append(out, r)
+		return nil
+	})
+	return out, told(err)
 }
 
 // foreignKeys adds the keys that lead from the tables to others of them.

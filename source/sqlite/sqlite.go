@@ -214,6 +214,9 @@ func unavailable(err error) error {
 	return err
 }
 
+// Routines implements [source.Source]: a file has none.
+func (s *Source) Routines(context.Context) ([]source.Routine, error) { return nil, nil }
+
 // Run implements [source.Source].
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
 	given := false

@@ -2914,6 +2914,8 @@ export interface components {
         WireColumnView: {
             /** @description the policies that treat it */
             by: string[];
+            /** @description what the database says of it */
+            comment?: string;
             conflict: boolean;
             /** @description the database's own type, where type is another that holds its values */
             declared?: string;
@@ -3278,23 +3280,31 @@ export interface components {
         WireNode: {
             bands: components["schemas"]["WireBands"];
             children?: components["schemas"]["WireNode"][];
-            /** @description of a column: the database's own type, where type is another that holds its values */
+            /** @description what the database says of it */
+            comment?: string;
+            /** @description of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table */
             declared?: string;
+            /** @description of a routine: it runs with the rights of whoever made it, and sees what policies hide */
+            definer?: boolean;
             kind: string;
             /** @description no longer found in its source */
             missing?: boolean;
             name: string;
             not_null?: boolean;
             path: string;
-            /** @description of a column; of a source, its kind of database */
+            /** @description of a column; of a routine, what it gives; of a source, its kind of database */
             type?: string;
         };
         WireObject: {
             bands: components["schemas"]["WireBands"];
             children?: components["schemas"]["WireNode"][];
             columns: components["schemas"]["WireColumnView"][];
-            /** @description of a column: the database's own type, where type is another that holds its values */
+            /** @description what the database says of it */
+            comment?: string;
+            /** @description of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table */
             declared?: string;
+            /** @description of a routine: it runs with the rights of whoever made it, and sees what policies hide */
+            definer?: boolean;
             /** @description on the object itself, above and below */
             grants: components["schemas"]["WireGrant"][];
             kind: string;
@@ -3320,7 +3330,7 @@ export interface components {
             read_by?: string[];
             /** Format: int64 */
             revision: number;
-            /** @description of a column; of a source, its kind of database */
+            /** @description of a column; of a routine, what it gives; of a source, its kind of database */
             type?: string;
             /** @description of a view */
             view?: components["schemas"]["WireView"];

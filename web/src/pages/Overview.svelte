@@ -35,6 +35,8 @@
     dormant: 'grants without effect',
     broken: 'policies that no longer fit',
     uncovered: 'labelled columns that no policy treats',
+    definer: 'routines that see what policies hide',
+    refreshed: 'kept rows of other tables',
     lent: 'policies whose writer has lost a right',
     broad: 'broad grants',
     to_public: 'grants to everyone',

@@ -80,9 +80,19 @@
 {:else if page}
   <div class="mb-3 flex flex-wrap items-start justify-between gap-3">
     <div class="min-w-0 flex-[1_1_20rem]">
-      <p class="text-sm text-muted">{page.kind}{page.missing ? ', no longer in its source' : ''}</p>
+      <p class="text-sm text-muted">
+        {page.kind === 'table' && page.declared ? page.declared : page.kind}{page.kind === 'routine'
+          ? `, gives ${page.type}`
+          : ''}{page.missing ? ', no longer in its source' : ''}
+      </p>
       <h1 class="font-mono break-words">{page.path}</h1>
       <p class="mt-1 flex items-center gap-2"><BandGlyph bands={page.bands} />{page.bands.says}</p>
+      {#if page.comment}<p class="mt-1 max-w-prose">{page.comment}</p>{/if}
+      {#if page.definer}
+        <p class="mt-1 text-feldspar">
+          It runs with the rights of whoever made it: who may EXECUTE it gets what it gives, whatever policies hide.
+        </p>
+      {/if}
       {#if page.owner}
         <p class="mt-1 text-sm text-muted">
           owned by <a class="mono hover:underline" href={place.href('/subjects/' + page.owner)}>{page.owner}</a
@@ -128,7 +138,11 @@
           <tbody>
             {#each page.columns as c (c.name)}
               <tr>
-                <td class="mono font-semibold">{c.name}</td>
+                <td
+                  ><span class="mono font-semibold">{c.name}</span>{#if c.comment}<br /><span class="text-sm text-muted"
+                      >{c.comment}</span
+                    >{/if}</td
+                >
                 <td class="text-muted">{c.declared ?? c.type}{c.not_null ? ', never null' : ''}</td>
                 <td
                   >{#each c.labels as l (l)}<span class="chip mr-1">{l}</span>{/each}</td

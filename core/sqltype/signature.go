@@ -1,0 +1,69 @@
+package sqltype
+
+import "encoding/json"
+
+// A Signature is how a routine of a source's own is declared, with the names of its types.
+type Signature struct {
+	Schema     string           `json:"schema"`
+	Name       string           `json:"name"`
+	Kind       string           `json:"kind"` // f: function; a: aggregate; w: window function
+	Args       []string         `json:"args,omitempty"`
+	Names      []string         `json:"names,omitempty"`
+	Result     string           `json:"result"`
+	Set        bool             `json:"set,omitempty"`
+	Variadic   string           `json:"variadic,omitempty"`
+	Defaults   int              `json:"defaults,omitempty"`
+	Ordered    string           `json:"ordered,omitempty"`
+	Direct     int              `json:"direct,omitempty"`
+	Out        []SignatureField `json:"out,omitempty"`
+	Volatility string           `json:"volatility"`
+	// Definer says that the routine runs with the rights of whoever made it: it sees what
+	// policies hide.
+	Definer bool `json:"definer,omitempty"`
+}
+
+// A SignatureField is a column of what a routine gives.
+type SignatureField struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+}
+
+// String writes the signature so that [ReadSignature] reads it.
+func (s Signature) String() string {
+	text, err := json.Marshal(s)
+	if err != nil {
+		panic("sqltype: " + err.Error()) // of texts and numbers alone
+	}
+	return string(text)
+}
+
+// ReadSignature is the inverse of [Signature.String].
+func ReadSignature(text string) (s Signature, err error) {
+	err = json.Unmarshal([]byte(text), &s)
+	return s, err
+}
+
+// Routine is what the signature declares; named finds a type by its name. It is nil where a
+// type is not known. It is taken to do anything: neither leak-proof nor pure.
+func (s Signature) Routine(named func(string) *Type) *Routine {
+	r := &Routine{Schema: s.Schema, Name: s.Name, Kind: RoutineKind(s.Kind[0]), Volatility: 'v', Set: s.Set, Result: named(s.Result), Defaults: s.Defaults,
+		Direct: s.Direct, Names: s.Names}
+	if s.Ordered != "" {
+		r.Ordered = s.Ordered[0]
+	}
+	for _, a := range s.Args {
+		r.Args = append(r.Args, named(a))
+	}
+	for _, f := range s.Out {
+		r.Out = append(r.Out, Field{f.Name, named(f.Type)})
+	}
+	if s.Variadic != "" {
+		r.Variadic = named(s.Variadic)
+	}
+	for _, t := range append([]*Type{r.Result}, r.Args...) {
+		if t == nil {
+			return nil
+		}
+	}
+	return r
+}
