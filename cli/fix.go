@@ -45,6 +45,18 @@ func commands(f wire.Fix) []string {
 	return out
 }
 
+// shellWords writes words so that a shell leaves them as they are.
+func shellWords(words []string) []string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		if strings.ContainsAny(w, ` "'()$&;|<>*?\\`) {
+			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+		out[i] = w
+	}
+	return out
+}
+
 func grantLine(verb string, g wire.GrantRequest, to string) string {
 	objects := g.Objects
 	if g.Object != "" {
@@ -56,7 +68,7 @@ func grantLine(verb string, g wire.GrantRequest, to string) string {
 			verb,
 			strings.ToLower(strings.Join(g.Privileges, ",")),
 			"on",
-			strings.Join(objects, " "),
+			strings.Join(shellWords(objects), " "),
 			to,
 			strings.Join(g.Subjects, " "),
 		},

@@ -75,9 +75,15 @@ func (a *app) bundles() *cobra.Command {
 	return parent
 }
 
-// commas takes words apart at commas too.
+// commas takes words apart at commas too, but not within quotes.
 func commas(args []string) []string {
-	return strings.FieldsFunc(strings.Join(args, " "), func(r rune) bool { return r == ',' || r == ' ' })
+	quoted := false
+	return strings.FieldsFunc(strings.Join(args, " "), func(r rune) bool {
+		if r == '"' {
+			quoted = !quoted
+		}
+		return !quoted && (r == ',' || r == ' ')
+	})
 }
 
 // doneOr prints what a change did, unless it failed.

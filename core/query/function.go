@@ -205,6 +205,9 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 	name := names[len(names)-1]
 	// The grammar itself puts pg_catalog before the functions of ISO SQL's own
 	// syntax, such as EXTRACT; nobody else may name a schema.
+	if !b.exact && b.source == 0 && len(names) > 1 && names[0] != "pg_catalog" && b.anyExact() {
+		panic(otherLanguage{true}) // it can only be a routine of such a source
+	}
 	if b.exact && len(names) > 1 {
 		return b.routine(names, f, s, w)
 	}

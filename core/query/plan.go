@@ -3,6 +3,7 @@ package query
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	pgt "github.com/pganalyze/pg_query_go/v6"
@@ -73,6 +74,11 @@ func governText(text string, params []any, st *access.Rights, policies *policy.S
 // otherLanguage stops a binder that has met a table whose source does not have the language
 // that it reads the text in.
 type otherLanguage struct{ exact bool }
+
+// anyExact reports whether a source of the platform has PostgreSQL's own language.
+func (b *binder) anyExact() bool {
+	return slices.ContainsFunc(b.model.Object(access.PlatformID).Children, func(id access.ObjectID) bool { return speaksExactly(b.model.Object(id)) })
+}
 
 var errOtherLanguage = errors.New("the text is of the other language")
 

@@ -35,6 +35,18 @@ func bandsOf(p *identity.Viewer, id access.ObjectID) wire.Bands {
 		}
 		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: "not open: no query may run here"}
 	}
+	if o.Kind == access.Routine {
+		b := wire.Bands{Door: full, Verbs: empty, Rows: empty, Columns: empty, Says: "may be called"}
+		switch {
+		case p.ShutDoor(id) != 0:
+			b.Door, b.Says = empty, "cannot be reached: a door above it is shut"
+		case !p.Resolve(id).Allowed.Has(access.Execute):
+			b.Says = "may not be called"
+		default:
+			b.Verbs = full
+		}
+		return b
+	}
 	if o.Kind == access.Label {
 		says := fmt.Sprintf("about %s, %s", o.Topic, o.Level)
 		if p.Reviews {

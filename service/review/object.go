@@ -44,6 +44,14 @@ func nodeOf(p *identity.Viewer, o *access.Object, depth int) wire.Node {
 	return n
 }
 
+// usedBy is the privilege by which an object is used.
+func usedBy(o *access.Object) access.Privilege {
+	if o.Kind == access.Routine {
+		return access.Execute
+	}
+	return access.Select
+}
+
 // Object is the page of one object from a standpoint. Grants and policies are
 // for who may review them.
 func (s *Service) Object(c identity.Caller, path string, at wire.Standpoint) (wire.Object, error) {
@@ -57,7 +65,7 @@ func (s *Service) Object(c identity.Caller, path string, at wire.Standpoint) (wi
 		return wire.Object{}, err
 	}
 	v := p.Resolve(o.ID)
-	page := wire.Object{Node: nodeOf(p, o, 0), Privileges: privilegeNames(v.Allowed), Missing: p.NeedNames(p.Rights.Missing(access.Select, o.ID)),
+	page := wire.Object{Node: nodeOf(p, o, 0), Privileges: privilegeNames(v.Allowed), Missing: p.NeedNames(p.Rights.Missing(usedBy(o), o.ID)),
 		Columns: []wire.ColumnView{}, Policies: []wire.Policy{}, Grants: []wire.Grant{}, Manage: s.identity.Manages(st, c, o.ID), Revision: st.Revision}
 	if o.Kind == access.Label {
 		page.Missing = []string{}
