@@ -77,6 +77,10 @@ type (
 	sourceIn struct {
 		Name string `uri:"name" path:"name" json:"-"`
 	}
+	sourceSettings struct {
+		Name string `uri:"name" path:"name" json:"-"`
+		wire.SourceSettings
+	}
 	belowIn struct {
 		Below string `query:"below" description:"a path; all when not given"`
 	}
@@ -260,6 +264,15 @@ func (s *Server) register() {
 	})
 	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {
 		return svc.Admin.Scan(r.ctx, r.Caller, in.Name)
+	})
+	handle(s, "GET", "/sources/{name}/check", "what the account of a source may, what is missing, how fast it is", func(r request, in sourceIn) (wire.SourceCheck, error) {
+		return svc.Review.CheckSource(r.ctx, r.Caller, in.Name)
+	})
+	handle(s, "PATCH", "/sources/{name}", "change where a source is", func(r request, in sourceSettings) (wire.Changed, error) {
+		return svc.Admin.SetSource(r.ctx, r.Caller, in.Name, in.SourceSettings)
+	})
+	handle(s, "DELETE", "/sources/{name}", "disconnect a source", func(r request, in removal) (wire.Changed, error) {
+		return svc.Admin.RemoveSource(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(
 		s,

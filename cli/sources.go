@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) sources(root *cobra.Command) {
-	parent := &cobra.Command{Use: "source", Short: "Connected databases: add, list, scan", GroupID: "change"}
+	parent := &cobra.Command{Use: "source", Short: "Connected databases: add, list, scan, check, set, remove", GroupID: "change"}
 	add := &cobra.Command{
 		Use: "add NAME LOCATION", Short: "Connect a folder of SQLite files or a PostgreSQL database, and scan it", Args: words(2, 2),
 		Long: `Connect a database as a source, and scan it. Nobody can read it until it is granted.
@@ -65,6 +65,48 @@ service can read, and name the file in the URL.`,
 			return a.done(out)
 		},
 	}
-	parent.AddCommand(add, list, scan)
+	check := &cobra.Command{
+		Use: "check NAME", Short: "What the source's account may and may not, what is missing, how fast it answers", Args: words(1, 1), ValidArgsFunction: a.completeObjects,
+		RunE: func(c *cobra.Command, args []string) error {
+			out, err := client.Get[wire.SourceCheck](c.Context(), a.connect(), "/sources/"+url.PathEscape(args[0])+"/check", nil)
+			if err != nil {
+				return err
+			}
+			g := grid{head: []string{"", "what"}}
+			bad := false
+			for _, n := range out.Notes {
+				g.rows = append(g.rows, []string{map[string]string{"fine": "●", "odd": "◐", "bad": "⊘"}[n.Worry], n.Says})
+				bad = bad || n.Worry == "bad"
+			}
+			if err := a.show(out, g); err != nil || !bad {
+				return err
+			}
+			return fmt.Errorf("something about %s is to be changed: see the lines with ⊘", args[0])
+		},
+	}
+	var in wire.SourceSettings
+	set := &cobra.Command{
+		Use: "set NAME", Short: "Change where a source is", Args: words(1, 1), ValidArgsFunction: a.completeObjects,
+		Long: `Change where a source is: its database has moved, or its account or password file is another.
+What it holds is looked at again. Grants and policies stay with the objects of the same names.`,
+		Example: "  gneiss source set survey_pg --location 'postgresql://gneiss@db2.north.test:5432/survey?passfile=/etc/gneiss/db'",
+		RunE: func(c *cobra.Command, args []string) error {
+			out, err := client.Send[wire.Changed](c.Context(), a.connect(), "PATCH", "/sources/"+url.PathEscape(args[0]), in)
+			if err != nil {
+				return err
+			}
+			return a.done(out)
+		},
+	}
+	set.Flags().StringVar(&in.Location, "location", "", "the folder or URL where its database is now")
+	set.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
+	set.MarkFlagRequired("location")
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Disconnect a source", Args: words(1, 1), ValidArgsFunction: a.completeObjects,
+		Long: `Disconnect a source. Nothing in its database is touched. Grants, policies and views on it stay
+and take no effect; they take effect again when a source is connected under its name.`,
+		RunE: func(c *cobra.Command, args []string) error { return a.remove(c, "/sources/"+url.PathEscape(args[0])) },
+	}
+	parent.AddCommand(add, list, scan, check, set, remove)
 	root.AddCommand(parent)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 
@@ -11,6 +12,7 @@ import (
 	"gneiss/demo/demotest"
 	"gneiss/service"
 	"gneiss/service/fault"
+	"gneiss/service/identity"
 	"gneiss/source/pgtest"
 	"gneiss/wire"
 )
@@ -103,7 +105,7 @@ func TestServerThroughTheGateway(t *testing.T) {
 		{"flint", "SELECT 9223372036854775807 + id FROM survey_pg.drilling.boreholes", "query_failed"},
 		{"flint", "SELECT b.id FROM survey_pg.drilling.boreholes b JOIN survey.assay.samples s ON s.borehole_id = b.id", "unsupported"},
 		{"flint", "SELECT 1 FROM survey_pg.drilling.boreholes a FULL JOIN survey_pg.drilling.lithology b ON a.id < b.id", "query_failed"},
-		{"flint", "SELECT pg_temp.gneiss_pseudonym('x', 'a', 'b')", "unsupported"},
+		{"flint", "SELECT pg_temp.gneiss_pseudonym('x', 'a', 'b')", "unknown_name"},
 		{"flint", "SELECT * FROM pg_catalog.pg_class", "unknown_name"},
 	} {
 		if _, err := ask(c.user, c.text); code(err) != c.code {
@@ -139,5 +141,148 @@ func TestServerThroughTheGateway(t *testing.T) {
 	list, err := svc.Review.Sources(ctx, opal)
 	if err != nil || len(list.Items) != 2 || list.Items[1].Available || list.Items[1].Problem == "" || !list.Items[0].Available {
 		t.Errorf("the sources: %+v (%v)", list.Items, err)
+	}
+}
+
+// TestRoutines: a source's own routines are called by who holds EXECUTE on them, and by
+// nobody else; what runs with its definer's rights is found.
+func TestRoutines(t *testing.T) {
+	svc, server, url := onBoth(t)
+	ctx := context.Background()
+	if err := server.Exec(url, `CREATE FUNCTION drilling.deeper(depth double precision, by numeric DEFAULT 1) RETURNS numeric LANGUAGE sql IMMUTABLE AS 'SELECT round(depth::numeric + by, 2)';
+		CREATE FUNCTION drilling.deeper(depth integer) RETURNS integer LANGUAGE sql IMMUTABLE AS 'SELECT depth + 1';
+		CREATE FUNCTION drilling.peek(k integer) RETURNS text LANGUAGE sql STABLE SECURITY DEFINER AS 'SELECT contractor FROM drilling.boreholes WHERE id = k';
+		CREATE FUNCTION drilling.near(k integer) RETURNS TABLE (id bigint, name text) LANGUAGE sql STABLE AS 'SELECT id, name FROM drilling.boreholes WHERE id < k';
+		COMMENT ON TABLE drilling.boreholes IS 'holes in the ground'; COMMENT ON COLUMN drilling.boreholes.depth_m IS 'in metres'`); err != nil {
+		t.Fatal(err)
+	}
+	as := func(user string) identity.Caller {
+		t.Helper()
+		c, err := svc.Admin.ActAs("user:" + user)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	if _, err := svc.Admin.Scan(ctx, as("opal"), demo.Second); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(user, text string) string {
+		t.Helper()
+		out, err := svc.Gateway.Query(ctx, as(user), wire.QueryRequest{SQL: text})
+		if err != nil {
+			return fault.Of(err).Code
+		}
+		return fmt.Sprint(out.Rows)
+	}
+	grant := func(object, subject string) {
+		t.Helper()
+		if _, err := svc.Admin.Grant(ctx, as("opal"), wire.GrantRequest{Privileges: []string{"EXECUTE"}, Object: object, Subjects: []string{subject}}, false); err != nil {
+			t.Fatal(err)
+		}
+	}
+	const one = "SELECT drilling.deeper(2.5::double precision, 0.25), drilling.deeper(7), survey_pg.drilling.deeper(by => 2, depth => 1.0) FROM survey_pg.drilling.boreholes LIMIT 1"
+	if got := ask("opal", one); got != "[[2.75 8 3.00]]" {
+		t.Errorf("calls of overloaded routines give %s", got)
+	}
+	for _, c := range []struct{ user, text, want string }{
+		{"flint", one, "refused"}, {"marl", "SELECT drilling.deeper(1)", "unknown_name"}, {"opal", "SELECT drilling.nosuch(1)", "unknown_name"},
+		{"opal", "SELECT drilling.deeper('x', 'y', 'z')", "type_mismatch"}, {"opal", "SELECT deeper(1)", "unknown_name"}, {"flint", "SELECT drilling.peek(1)", "refused"},
+		{"opal", "SELECT count(*) FROM drilling.near(4) AS n WHERE n.name IS NOT NULL", "[[3]]"},
+	} {
+		if got := ask(c.user, c.text); got != c.want {
+			t.Errorf("%s: %s gives %s, want %s", c.user, c.text, got, c.want)
+		}
+	}
+	grant(`survey_pg.drilling."deeper(double precision,numeric)"`, "user:flint")
+	if got := ask("flint", "SELECT drilling.deeper(2.5::double precision)"); got != "[[3.50]]" {
+		t.Errorf("with EXECUTE: %s", got)
+	}
+	if got := ask("flint", "SELECT drilling.deeper(7)"); got != "refused" {
+		t.Errorf("the other of the name: %s", got)
+	}
+	findings, err := svc.Review.Findings(ctx, as("opal"), 0)
+	definers := 0
+	for _, f := range findings.Items {
+		if f.Kind == "definer" {
+			definers++
+			if f.Object != `survey_pg.drilling."peek(integer)"` {
+				t.Errorf("a finding about %s", f.Object)
+			}
+		}
+	}
+	if err != nil || definers != 1 {
+		t.Errorf("%d findings of routines with their definer's rights (%v)", definers, err)
+	}
+	page, err := svc.Review.Object(as("opal"), "survey_pg.drilling.boreholes", wire.Standpoint{})
+	if err != nil || page.Comment != "holes in the ground" || !slices.ContainsFunc(page.Columns, func(c wire.ColumnView) bool { return c.Name == "depth_m" && c.Comment == "in metres" }) {
+		t.Errorf("comments: %q (%v)", page.Comment, err)
+	}
+	// A routine that is gone is not called, and what is granted on it stays for its return.
+	if err := server.Exec(url, "DROP FUNCTION drilling.deeper(double precision, numeric)"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Admin.Scan(ctx, as("opal"), demo.Second); err != nil {
+		t.Fatal(err)
+	}
+	if got := ask("flint", "SELECT drilling.deeper(2.5::double precision)"); got != "type_mismatch" && got != "refused" && got != "unknown_name" {
+		t.Errorf("a routine that is gone: %s", got)
+	}
+}
+
+// TestSourceLifecycle checks, moves, removes and connects a source again.
+func TestSourceLifecycle(t *testing.T) {
+	svc, _, url := onBoth(t)
+	ctx := context.Background()
+	opal, err := svc.Admin.ActAs("user:opal")
+	if err != nil {
+		t.Fatal(err)
+	}
+	flint, err := svc.Admin.ActAs("user:flint")
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := func() string {
+		out, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) > 0 FROM survey_pg.drilling.boreholes"})
+		if err != nil {
+			return fault.Of(err).Code
+		}
+		return fmt.Sprint(out.Rows)
+	}
+	check, err := svc.Review.CheckSource(ctx, opal, demo.Second)
+	if says := fmt.Sprint(check.Notes); err != nil || !strings.Contains(says, "PostgreSQL 1") || !strings.Contains(says, "{bad postgres is a superuser") {
+		t.Errorf("the check says %s (%v)", says, err)
+	}
+	if check, err := svc.Review.CheckSource(ctx, opal, "survey"); err != nil || !strings.Contains(fmt.Sprint(check.Notes), "tables") {
+		t.Errorf("the check of a folder says %v (%v)", check.Notes, err)
+	}
+	if _, err := svc.Review.CheckSource(ctx, flint, demo.Second); err == nil {
+		t.Error("who does not administer the platform checked a source")
+	}
+	for _, location := range []string{"/tmp", strings.Replace(url, "/survey?", "/nosuch?", 1), strings.Replace(url, "/survey?", "/postgres?", 1)} {
+		if _, err := svc.Admin.SetSource(ctx, opal, demo.Second, wire.SourceSettings{Location: location}); err == nil {
+			t.Errorf("the source was moved to %s", location)
+		}
+	}
+	if count() != "[[true]]" {
+		t.Error("a move that failed left the source unusable")
+	}
+	if _, err := svc.Admin.SetSource(ctx, opal, demo.Second, wire.SourceSettings{Location: url + "&application_name=moved"}); err != nil || count() != "[[true]]" {
+		t.Errorf("after the move: %s (%v)", count(), err)
+	}
+	if _, err := svc.Admin.RemoveSource(ctx, flint, demo.Second, wire.Change{}); err == nil {
+		t.Error("who does not administer the platform removed a source")
+	}
+	if out, err := svc.Admin.RemoveSource(ctx, opal, demo.Second, wire.Change{DryRun: true}); err != nil || out.Done || count() != "[[true]]" {
+		t.Errorf("a dry run: %+v (%v)", out, err)
+	}
+	if _, err := svc.Admin.RemoveSource(ctx, opal, demo.Second, wire.Change{}); err != nil || count() != "unknown_name" {
+		t.Errorf("after the removal: %s (%v)", count(), err)
+	}
+	if _, err := svc.Admin.RemoveSource(ctx, opal, demo.Second, wire.Change{}); fault.Of(err).Code != "not_found" {
+		t.Errorf("the second removal: %v", err)
+	}
+	if _, err := svc.Admin.AddSource(ctx, opal, wire.SourceRequest{Name: demo.Second, Location: url}); err != nil || count() != "[[true]]" {
+		t.Errorf("connected again: %s (%v)", count(), err)
 	}
 }

@@ -74,12 +74,32 @@ type Source interface {
 	// is changed, and the error is returned. A refusal by the table's own
 	// constraints is an error of type [*Constraint].
 	Write(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error, before func(changed int64) error) error
+	// Check says what the account that Gneiss connects with may and may not, what is
+	// missing, and how fast the database answers.
+	Check(ctx context.Context) ([]Note, error)
 	// Ping reports whether the database can be read now; it costs little.
 	Ping(ctx context.Context) error
 	// Explain returns the database's own plan for an emitted query, in lines.
 	Explain(ctx context.Context, sql string, args []any) ([]string, error)
 	Close() error
 }
+
+// A Note is something that a check found.
+type Note struct {
+	Worry Worry
+	Says  string
+}
+
+// A Worry is how much a note is to worry about.
+type Worry uint8
+
+const (
+	Fine Worry = iota
+	Odd        // worth a look
+	Bad        // to be changed
+)
+
+func (w Worry) String() string { return [...]string{"fine", "odd", "bad"}[w] }
 
 // MostPrepared bounds the text of a statement that is kept prepared, in bytes: many
 // long ones would fill the memory.

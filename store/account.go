@@ -238,6 +238,22 @@ func AddSource(r SourceRecord) Write {
 	}}
 }
 
+// SetSource returns what changes where a source is within a transaction.
+func SetSource(r SourceRecord) Write {
+	return Write{func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExec(`UPDATE source SET location = :location WHERE name = :name`, r)
+		return err
+	}}
+}
+
+// RemoveSource returns what forgets a source within a transaction.
+func RemoveSource(name string) Write {
+	return Write{func(tx *sqlx.Tx) error {
+		_, err := tx.Exec(`DELETE FROM source WHERE name = ?`, name)
+		return err
+	}}
+}
+
 // Sources lists the connected sources by name.
 func (s *Store) Sources(ctx context.Context) ([]SourceRecord, error) {
 	var out []SourceRecord

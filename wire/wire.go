@@ -143,6 +143,24 @@ type Source struct {
 	Problem   string `json:"problem,omitempty" description:"why it is not available"`
 }
 
+// SourceSettings are what of a source can be changed.
+type SourceSettings struct {
+	Location string `json:"location" required:"true" description:"where its database is now, in the form that it was connected with"`
+	Change
+}
+
+// A SourceCheck is what a check of a source found.
+type SourceCheck struct {
+	Name  string       `json:"name"`
+	Notes []SourceNote `json:"notes"`
+}
+
+// A SourceNote is one thing that a check found.
+type SourceNote struct {
+	Worry string `json:"worry" enum:"fine,odd,bad" description:"odd: worth a look; bad: to be changed"`
+	Says  string `json:"says"`
+}
+
 // A Finding is something about rights to review, with its reason and
 // its fix.
 type Finding struct {

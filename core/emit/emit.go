@@ -66,8 +66,8 @@ const (
 // speaks gives the kind of a source; that of none, of the platform's first, on
 // which a query without tables runs.
 func speaks(m *access.Model, source access.ObjectID) string {
-	if children := m.Object(access.PlatformID).Children; source == 0 && len(children) > 0 {
-		source = children[0]
+	if source == 0 {
+		source = query.FirstSource(m)
 	}
 	if source != 0 && m.Object(source).Type == Postgres {
 		return Postgres

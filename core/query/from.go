@@ -92,6 +92,9 @@ func (b *binder) fromItem(n *pg.Node, outer, before *scope) (From, *scope) {
 			r := b.rangeFunction(v.RangeFunction, lateral(outer, before))
 			return r, &scope{relations: []*Relation{r}, columns: columnsOf(r)}
 		}
+		if b.source == 0 && b.anyExact() {
+			panic(otherLanguage{true}) // only such a source has functions in FROM
+		}
 	case *pg.Node_JoinExpr:
 		return b.join(v.JoinExpr, outer, before)
 	}

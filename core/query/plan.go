@@ -3,7 +3,6 @@ package query
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	pgt "github.com/pganalyze/pg_query_go/v6"
@@ -61,8 +60,8 @@ func governText(text string, params []any, st *access.Rights, policies *policy.S
 		return nil, err
 	}
 	exact := false
-	if children := st.Model.Object(access.PlatformID).Children; len(children) > 0 {
-		exact = speaksExactly(st.Model.Object(children[0])) // where a text without tables runs
+	if first := FirstSource(st.Model); first != 0 {
+		exact = speaksExactly(st.Model.Object(first))
 	}
 	g, err = governIn(exact, text, tree, params, st, policies)
 	if err == errOtherLanguage {
@@ -75,9 +74,27 @@ func governText(text string, params []any, st *access.Rights, policies *policy.S
 // that it reads the text in.
 type otherLanguage struct{ exact bool }
 
+// FirstSource is the source that a text without tables runs on; zero: there is none.
+func FirstSource(m *access.Model) access.ObjectID {
+	for _, id := range m.Object(access.PlatformID).Children {
+		if !m.Object(id).Missing {
+			return id
+		}
+	}
+	return 0
+}
+
 // anyExact reports whether a source of the platform has PostgreSQL's own language.
-func (b *binder) anyExact() bool {
-	return slices.ContainsFunc(b.model.Object(access.PlatformID).Children, func(id access.ObjectID) bool { return speaksExactly(b.model.Object(id)) })
+func (b *binder) anyExact() bool { return firstExact(b.model) != 0 }
+
+// firstExact is the first source that has PostgreSQL's own language; zero: there is none.
+func firstExact(m *access.Model) access.ObjectID {
+	for _, id := range m.Object(access.PlatformID).Children {
+		if o := m.Object(id); !o.Missing && speaksExactly(o) {
+			return id
+		}
+	}
+	return 0
 }
 
 var errOtherLanguage = errors.New("the text is of the other language")
@@ -124,6 +141,9 @@ func governIn(exact bool, text string, tree *pgt.ParseResult, params []any, st *
 func (b *binder) governRead(n *pgt.Node) *Governed {
 	q := b.query(n.GetSelectStmt(), nil)
 	b.refuseMissing()
+	if b.source == 0 && b.exact {
+		b.source = firstExact(b.model)
+	}
 	uses := append(b.govern(), b.viewed()...)
 	return &Governed{Outline{Columns: q.Columns, Source: b.source, Tables: uses, Calls: b.routines, Behind: b.behind}, q, nil}
 }

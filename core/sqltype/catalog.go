@@ -8,6 +8,9 @@ import (
 	"sync"
 )
 
+// Version is the major version of the server that the catalog was read from.
+const Version = 15
+
 //go:embed catalog.tsv
 var lines string
 

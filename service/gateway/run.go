@@ -73,11 +73,9 @@ func rowSize(row []any) int64 {
 func (s *Service) planSource(ctx context.Context, plan *emit.Plan) (source.Source, error) {
 	id := plan.Source
 	if id == 0 {
-		children := s.platform.Current().Model.Object(access.PlatformID).Children
-		if len(children) == 0 {
+		if id = query.FirstSource(s.platform.Current().Model); id == 0 {
 			return nil, fmt.Errorf("%w: no source is connected", source.ErrUnavailable)
 		}
-		id = children[0]
 	}
 	return s.Source(ctx, id)
 }

@@ -52,6 +52,33 @@ func (s *Service) Connect(id access.ObjectID, r store.SourceRecord) error {
 	return nil
 }
 
+// SourceRecord says how the source of a name is reached.
+func (s *Service) SourceRecord(ctx context.Context, name string) (store.SourceRecord, error) {
+	records, err := s.store.Sources(ctx)
+	if err != nil {
+		return store.SourceRecord{}, err
+	}
+	var names []string
+	for _, r := range records {
+		if r.Name == name {
+			return r, nil
+		}
+		names = append(names, r.Name)
+	}
+	return store.SourceRecord{}, &access.NotFound{Kind: "source", Name: name, Known: names}
+}
+
+// Disconnect closes a source, once what runs on it has ended.
+func (s *Service) Disconnect(id access.ObjectID) {
+	s.mu.Lock()
+	src := s.sources[id]
+	delete(s.sources, id)
+	s.mu.Unlock()
+	if src != nil {
+		go src.Close()
+	}
+}
+
 // Source returns the open source of an object, and opens it when it was not
 // available before.
 func (s *Service) Source(ctx context.Context, id access.ObjectID) (source.Source, error) {

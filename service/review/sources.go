@@ -6,6 +6,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
+	"gneiss/source"
 	"gneiss/wire"
 )
 
@@ -44,6 +45,33 @@ func (s *Service) Sources(ctx context.Context, c identity.Caller) (wire.List[wir
 			}
 		}
 		out.Items = append(out.Items, w)
+	}
+	return out, nil
+}
+
+// CheckSource says what the account of a source may and may not, what is missing, and how
+// fast its database answers, for who administers the platform.
+func (s *Service) CheckSource(ctx context.Context, c identity.Caller, name string) (wire.SourceCheck, error) {
+	st := s.platform.Current()
+	out := wire.SourceCheck{Name: name, Notes: []wire.SourceNote{}}
+	if err := s.identity.Administers(st, c, "a check of "+name); err != nil {
+		return out, err
+	}
+	o, err := st.Model.Lookup(access.Quote(name))
+	if err != nil {
+		return out, err
+	}
+	src, err := s.gateway.Source(ctx, o.ID)
+	if err != nil {
+		return out, err
+	}
+	notes, err := src.Check(ctx)
+	if err != nil {
+		out.Notes = append(out.Notes, wire.SourceNote{Worry: source.Bad.String(), Says: fault.Of(err).Detail})
+		return out, nil
+	}
+	for _, n := range notes {
+		out.Notes = append(out.Notes, wire.SourceNote{Worry: n.Worry.String(), Says: n.Says})
 	}
 	return out, nil
 }

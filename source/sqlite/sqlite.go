@@ -217,6 +217,31 @@ func unavailable(err error) error {
 // Routines implements [source.Source]: a file has none.
 func (s *Source) Routines(context.Context) ([]source.Routine, error) { return nil, nil }
 
+// Check implements [source.Source]: which files can be read, and which written.
+func (s *Source) Check(ctx context.Context) ([]source.Note, error) {
+	started := time.Now()
+	tables, err := s.Scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	notes := []source.Note{{Says: fmt.Sprintf("%d tables, looked at in %.1f ms", len(tables), float64(time.Since(started).Microseconds())/1000)}}
+	seen := map[string]bool{}
+	for _, t := range tables {
+		if seen[t.Schema] {
+			continue
+		}
+		seen[t.Schema] = true
+		path := filepath.Join(s.dir, t.Schema+".db")
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			notes = append(notes, source.Note{Worry: source.Odd, Says: t.Schema + ".db can be read and not written"})
+			continue
+		}
+		f.Close()
+	}
+	return notes, nil
+}
+
 // Run implements [source.Source].
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
 	given := false

@@ -2104,6 +2104,137 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** disconnect a source */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description show what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** change where a source is */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiSourceSettings"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what the account of a source may, what is missing, how fast it is */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireSourceCheck"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources/{name}/scan": {
         parameters: {
             query?: never;
@@ -2792,6 +2923,14 @@ export interface components {
             reason?: string;
             /** @enum {string} */
             status: "draft" | "live" | "off";
+        };
+        ApiSourceSettings: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description where its database is now, in the form that it was connected with */
+            location: string;
+            /** @description kept in the journal */
+            reason?: string;
         };
         ApiSubjectEdit: {
             attributes?: {
@@ -3806,6 +3945,18 @@ export interface components {
             problem?: string;
             /** @description that the last scan found */
             tables: number;
+        };
+        WireSourceCheck: {
+            name: string;
+            notes: components["schemas"]["WireSourceNote"][];
+        };
+        WireSourceNote: {
+            says: string;
+            /**
+             * @description odd: worth a look; bad: to be changed
+             * @enum {string}
+             */
+            worry: "fine" | "odd" | "bad";
         };
         WireSourceRequest: {
             /** @description show what it would do to whom, and do nothing */

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { scrollable } from '../lib/scrollable'
-  import { api, get } from '../lib/api'
+  import { api, get, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { loaded } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
@@ -15,6 +15,9 @@
   let name = $state('')
   let location = $state('')
   let scanning = $state('')
+  let moving = $state('')
+  let removing = $state('')
+  let checked = $state<Schemas['WireSourceCheck']>()
 
   async function scan(name: string) {
     scanning = name
@@ -24,6 +27,14 @@
       changes.failed(error)
     }
     scanning = ''
+  }
+
+  async function check(name: string) {
+    try {
+      checked = await get(api.GET('/api/v1/sources/{name}/check', { params: { path: { name } } }))
+    } catch (error) {
+      changes.failed(error)
+    }
   }
 </script>
 
@@ -57,7 +68,12 @@
           <td class="whitespace-nowrap">
             {#if admin}<button class="btn py-0 text-sm" disabled={!!scanning} onclick={() => scan(s.name)}
                 >{scanning === s.name ? 'Scanning …' : 'Scan again'}</button
-              >{/if}
+              >
+              <button class="btn py-0 text-sm" onclick={() => check(s.name)}>Check</button>
+              <button class="btn py-0 text-sm" onclick={() => ((location = s.location ?? ''), (moving = s.name))}
+                >Move</button
+              >
+              <button class="btn py-0 text-sm" onclick={() => (removing = s.name)}>Disconnect</button>{/if}
           </td>
         </tr>
       {:else}
@@ -66,7 +82,70 @@
     </tbody>
   </table>
 </div>
-{#if admin && list.value}<button class="btn mt-3" onclick={() => (adding = true)}>Connect a source</button>{/if}
+{#if checked}
+  <section class="panel mt-4 p-4" aria-live="polite">
+    <div class="mb-2 flex items-center justify-between">
+      <h2>Check of <span class="font-mono">{checked.name}</span></h2>
+      <button class="btn py-0 text-sm" onclick={() => (checked = undefined)}>Close</button>
+    </div>
+    <ul>
+      {#each checked.notes as note (note.says)}
+        <li class="py-0.5 {note.worry === 'bad' ? 'text-garnet' : note.worry === 'odd' ? 'text-feldspar' : ''}">
+          {note.worry === 'bad' ? '⊘' : note.worry === 'odd' ? '◐' : '●'}
+          {note.says}
+        </li>
+      {/each}
+    </ul>
+  </section>
+{/if}
+{#if moving}
+  <ChangeDialog
+    bind:open={() => !!moving, (open) => (moving = open ? moving : '')}
+    title={'Move ' + moving}
+    verb="Move"
+    asked={JSON.stringify([moving, location])}
+    ready={!!location}
+    none="Nobody gains or loses anything."
+    send={(dry) =>
+      get(
+        api.PATCH('/api/v1/sources/{name}', {
+          params: { path: { name: moving } },
+          body: { location, dry_run: dry || undefined },
+        }),
+      )}
+  >
+    <label class="text-sm text-muted"
+      >Location <input class="field mono text-ink" bind:value={location} name="location" required /></label
+    >
+    <p class="text-sm text-muted">
+      What it holds is looked at again. Grants and policies stay with the objects of the same names.
+    </p>
+  </ChangeDialog>
+{/if}
+{#if removing}
+  <ChangeDialog
+    bind:open={() => !!removing, (open) => (removing = open ? removing : '')}
+    title={'Disconnect ' + removing}
+    verb="Disconnect"
+    asked={removing}
+    ready
+    none="Whoever reads its tables now no longer can."
+    send={(dry) =>
+      get(
+        api.DELETE('/api/v1/sources/{name}', {
+          params: { path: { name: removing }, query: { dry_run: dry || undefined } },
+        }),
+      )}
+  >
+    <p>
+      Nothing in its database is touched. Grants, policies and views on it stay and take no effect, until a source is
+      connected under this name again.
+    </p>
+  </ChangeDialog>
+{/if}
+{#if admin && list.value}<button class="btn mt-3" onclick={() => ((location = ''), (adding = true))}
+    >Connect a source</button
+  >{/if}
 {#if adding}
   <ChangeDialog
     bind:open={adding}
