@@ -266,18 +266,53 @@ func (b *binder) assignments(w *Write, list []*pg.Node, names *scope) {
 	row := []Expr{}
 	for _, n := range list {
 		t := n.GetResTarget()
-		if len(t.Indirection) > 0 || t.Val.GetMultiAssignRef() != nil {
+		several := t.Val.GetMultiAssignRef()
+		if len(t.Indirection) > 0 || several != nil && !b.exact {
 			b.unsupported(t.Location, "setting several columns, or a part of one, at once")
 		}
 		before := len(w.Columns)
 		b.sets(w, t.Name, t.Location)
-		if len(w.Columns) > before {
+		switch {
+		case several != nil:
+			row = append(row, b.oneOfSeveral(w, before, several, names))
+		case len(w.Columns) > before:
 			row = append(row, b.value(w, before, t.Val, names))
-		} else {
+		default:
 			b.expr(t.Val, names)
 		}
 	}
 	w.Rows = [][]Expr{row}
+}
+
+// oneOfSeveral binds the value of one column where several are set at once: SET (a, b) = …
+func (b *binder) oneOfSeveral(w *Write, i int, m *pg.MultiAssignRef, names *scope) Expr {
+	at := locate(m.Source)
+	if row := m.Source.GetRowExpr(); row != nil {
+		if int(m.Ncolumns) != len(row.Args) {
+			b.fail(at, Mismatch, "%d columns are to be set, but there are %d values", m.Ncolumns, len(row.Args))
+		}
+		return b.value(w, i, row.Args[m.Colno-1], names)
+	}
+	sub := m.Source.GetSubLink()
+	if sub == nil {
+		b.unsupported(at, "this value of several columns")
+	}
+	q := b.query(sub.Subselect.GetSelectStmt(), names)
+	if len(b.needs) > 0 {
+		return &Literal{}
+	}
+	if len(q.Columns) != int(m.Ncolumns) {
+		b.fail(at, Mismatch, "%d columns are to be set, but the sub-query gives %d", m.Ncolumns, len(q.Columns))
+	}
+	r := &Relation{Alias: "row", Query: q, Columns: q.Columns}
+	one := &Select{Items: []Expr{&ColumnRef{r, int(m.Colno) - 1}}, From: []From{r}}
+	value := &Scalar{&Query{Body: one, Columns: []Column{q.Columns[m.Colno-1]}}}
+	if i < len(w.Columns) && !w.Target.opaque {
+		if c := w.Target.Columns[w.Columns[i]]; !b.assignable(value.Type(), c.Type) {
+			b.fail(at, Mismatch, "column %s is %s, not %s; add a cast", access.Quote(c.Name), c.Type, value.Type())
+		}
+	}
+	return value
 }
 
 func (b *binder) where(w *Write, n *pg.Node, names *scope) {
@@ -300,7 +335,7 @@ func (b *binder) returning(w *Write, list []*pg.Node, names *scope) {
 	}
 	for i, item := range sel.Items {
 		b.plain(item, locate(list[min(i, len(list)-1)]), "RETURNING")
-		if AnyExpr(item, IsSubquery) {
+		if AnyExpr(item, IsSubquery) && !b.exact {
 			b.unsupported(locate(list[min(i, len(list)-1)]), "a sub-query in RETURNING")
 		}
 	}

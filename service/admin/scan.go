@@ -3,7 +3,6 @@ package admin
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"gneiss/core/access"
@@ -142,6 +141,10 @@ func related(st *platform.State, name string, tables []source.Table) []platform.
 	for _, r := range st.Policies.Relationships() {
 		known[key(st.Model.PathsOf(r.From), st.Model.PathsOf(r.To))] = true
 	}
+	places := map[[2]string]source.Table{}
+	for _, t := range tables {
+		places[[2]string{t.Schema, t.Name}] = t
+	}
 	var changes []platform.Change
 	for _, t := range tables {
 		for _, k := range t.Keys {
@@ -150,7 +153,7 @@ func related(st *platform.State, name string, tables []source.Table) []platform.
 				c.From = append(c.From, access.JoinPath(name, t.Schema, t.Name, k.Columns[i]))
 				c.To = append(c.To, access.JoinPath(name, k.Schema, k.Table, k.To[i]))
 			}
-			if id := key(c.From, c.To); !known[id] && scanned(tables, t, k) {
+			if id := key(c.From, c.To); !known[id] && scanned(places, t, k) {
 				known[id] = true
 				changes = append(changes, c)
 			}
@@ -161,7 +164,7 @@ func related(st *platform.State, name string, tables []source.Table) []platform.
 
 // scanned reports whether the scan found what a foreign key leads to, in columns
 // of the same types.
-func scanned(tables []source.Table, child source.Table, k source.ForeignKey) bool {
+func scanned(places map[[2]string]source.Table, child source.Table, k source.ForeignKey) bool {
 	typeOf := func(t source.Table, name string) string {
 		for _, c := range t.Columns {
 			if c.Name == name {
@@ -170,17 +173,13 @@ func scanned(tables []source.Table, child source.Table, k source.ForeignKey) boo
 		}
 		return ""
 	}
-	return slices.ContainsFunc(tables, func(t source.Table) bool {
-		if t.Schema != k.Schema || t.Name != k.Table {
+	parent, ok := places[[2]string{k.Schema, k.Table}]
+	for i, to := range k.To {
+		if typ := typeOf(parent, to); typ == "" || typ != typeOf(child, k.Columns[i]) {
 			return false
 		}
-		for i, to := range k.To {
-			if typ := typeOf(t, to); typ == "" || typ != typeOf(child, k.Columns[i]) {
-				return false
-			}
-		}
-		return true
-	})
+	}
+	return ok
 }
 
 // gone lists the changes for what a scan no longer found.

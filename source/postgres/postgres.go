@@ -320,13 +320,15 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
 		    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]))),
 		  CASE c.relkind WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
-		  left(coalesce(obj_description(c.oid, 'pg_class'), ''), 1000), left(coalesce(col_description(c.oid, a.attnum), ''), 1000)
+		  left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000)
 		FROM pg_class c
 		JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
 		LEFT JOIN domain d ON d.oid = a.atttypid AND NOT EXISTS (SELECT FROM pg_type more WHERE more.oid = d.base AND more.typtype = 'd')
 		JOIN pg_type t ON t.oid = coalesce(d.base, a.atttypid)
 		LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A'
+		LEFT JOIN pg_description said ON said.objoid = c.oid AND said.classoid = 'pg_class'::regclass AND said.objsubid = 0
+		LEFT JOIN pg_description about ON about.objoid = c.oid AND about.classoid = 'pg_class'::regclass AND about.objsubid = a.attnum
 		LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
 		WHERE c.relkind IN ('r', 'p', 'f', 'm') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
 		  AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)
@@ -367,7 +369,7 @@ func named(name, kind string) string {
 // query.
 func (s *Source) Routines(ctx context.Context) ([]source.Routine, error) {
 	rows, err := s.readers.Query(ctx, `
-		WITH spelled AS (
+		WITH spelled AS NOT MATERIALIZED (
 		  SELECT t.oid, replace(format_type(CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END, NULL), ' without time zone', '') AS name,
 		    coalesce(element.typtype, t.typtype)::text AS kind
 		  FROM pg_type t LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A')
@@ -430,17 +432,19 @@ func (s *Source) foreignKeys(ctx context.Context, tables []source.Table) error {
 	if err != nil {
 		return told(err)
 	}
+	places := map[[2]string]int{}
+	for i, t := range tables {
+		places[[2]string{t.Schema, t.Name}] = i
+	}
 	var schema, table string
 	var key source.ForeignKey
 	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &key.Schema, &key.Table, &key.Columns, &key.To}, func() error {
-		for i, t := range tables {
-			if t.Schema == schema && t.Name == table && covers(t, key.Columns) && slices.ContainsFunc(tables, func(p source.Table) bool {
-				return p.Schema == key.Schema && p.Name == key.Table && covers(p, key.To)
-			}) {
-				k := key
-				k.Columns, k.To = slices.Clone(key.Columns), slices.Clone(key.To)
-				tables[i].Keys = append(tables[i].Keys, k)
-			}
+		child, ok := places[[2]string{schema, table}]
+		parent, both := places[[2]string{key.Schema, key.Table}]
+		if ok && both && covers(tables[child], key.Columns) && covers(tables[parent], key.To) {
+			k := key
+			k.Columns, k.To = slices.Clone(key.Columns), slices.Clone(key.To)
+			tables[child].Keys = append(tables[child].Keys, k)
 		}
 		return nil
 	})

@@ -263,9 +263,20 @@ func TestWriting(t *testing.T) {
 		{"INSERT INTO src.s.child (n, t_id, u) VALUES (1, 1, 5), (2, 1, 5)", "", "UNIQUE"},
 		{"INSERT INTO src.s.child (n, t_id, u) VALUES (1, 1, 5) RETURNING n", "1 changed 1", ""},
 		{"INSERT INTO src.s.child (n, t_id, u) VALUES (1, 1, 6) ON CONFLICT (n) DO UPDATE SET u = child.u + excluded.u RETURNING u", "11 changed 1", ""},
+		{"UPDATE src.s.child SET (u, x) = (12, DEFAULT) WHERE n = 1 RETURNING u, x", "12,∅ changed 1", ""},
+		{"UPDATE src.s.child SET (u, x) = (SELECT 13, max(t.id) FROM src.s.t AS t WHERE t.id < 20) WHERE n = 1 RETURNING u, x, (SELECT count(*) FROM src.s.t WHERE id < 2)", "13,3,1 changed 1", ""},
+		{"UPDATE src.s.child SET (u, x) = (1) WHERE n = 1", "", "refused"},
+		{"INSERT INTO src.s.t (id, num, doc, rock, d) VALUES (30, 1.25, '{\"a\": [1.50]}', 'schist', 'infinity'), (31, DEFAULT, DEFAULT, NULL, DATE '2024-01-31' + INTERVAL '1 month') RETURNING num, doc, rock, d", "1.250,{\"a\":,[1.50]},schist,infinity ∅,∅,∅,2024-02-29 changed 2", ""},
+		{"DELETE FROM src.s.t WHERE id IN (30, 31) RETURNING id", "30 31 changed 2", ""},
 		{"DELETE FROM src.s.child USING src.s.t WHERE t.id = child.t_id RETURNING child.n", "1 changed 1", ""},
 		{"SELECT count(*) FROM src.s.child", "0", ""},
 	} {
+		if c.err == "refused" {
+			if _, err := emit.Make(c.text, nil, st, &policy.Set{}); err == nil {
+				t.Errorf("%s is not refused", c.text)
+			}
+			continue
+		}
 		got, err := rows(t, src, st, c.text)
 		switch {
 		case c.err == "" && (err != nil || got != c.want):
