@@ -8,6 +8,7 @@ import (
 	"go/token"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,24 +19,77 @@ import (
 	"github.com/spf13/cobra"
 
 	"gneiss/cli"
+	"gneiss/core/sqltype"
 	"gneiss/service/review"
 )
 
 var update = flag.Bool("update", false, "write docs/reference.md instead of comparing it")
 
-// TestReference holds that docs/reference.md says what the code says: make reference.
+// TestReference holds that docs/reference.md and docs/functions.md say what the code says: make
+// reference.
 func TestReference(t *testing.T) {
-	const file = "docs/reference.md"
-	text := reference(t)
-	if *update {
-		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
+	for file, text := range map[string]string{"docs/reference.md": reference(t), "docs/functions.md": functions()} {
+		if *update {
+			if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			continue
 		}
-		return
+		if kept, err := os.ReadFile(file); err != nil || string(kept) != text {
+			t.Errorf("%s is not what the code says (%v): make reference", file, err)
+		}
 	}
-	if kept, err := os.ReadFile(file); err != nil || string(kept) != text {
-		t.Errorf("%s is not what the code says (%v): make reference", file, err)
+}
+
+// functions lists what a query on a PostgreSQL source can call, and what it never can.
+func functions() string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("# Functions and operators on a PostgreSQL source\n\nMade from the code by `make reference`, which knows them from the catalog of a server of version %d. See also\n[sql.md](sql.md).\n", sqltype.Version)
+	line("Allowed are those of the server's own that are immutable, or stable and harmless, and by name %s. A source's own\nroutines are objects: whoever holds EXECUTE on one can call it, by its schema and name.\n", "`random`, `gen_random_uuid` and `clock_timestamp`")
+	types := func(list []*sqltype.Type) string {
+		names := make([]string, len(list))
+		for i, t := range list {
+			names[i] = t.String()
+		}
+		return strings.Join(names, ", ")
 	}
+	for _, kind := range []struct {
+		kind  sqltype.RoutineKind
+		title string
+	}{{sqltype.Function, "Functions"}, {sqltype.Aggregate, "Aggregates"}, {sqltype.Window, "Window functions"}} {
+		line("## %s\n", kind.title)
+		for _, name := range slices.Sorted(sqltype.Names()) {
+			var forms []string
+			for _, r := range sqltype.Routines(name) {
+				if r.Kind == kind.kind {
+					forms = append(forms, fmt.Sprintf("(%s) → %s", types(r.Args), r.Result))
+				}
+			}
+			if len(forms) > 0 {
+				line("- `%s` %s", name, strings.Join(forms, "; "))
+			}
+		}
+		line("")
+	}
+	line("## Operators\n")
+	for _, name := range slices.Sorted(sqltype.OperatorNames()) {
+		var forms []string
+		for _, o := range sqltype.Operators(name) {
+			forms = append(forms, strings.TrimPrefix(fmt.Sprintf("%v, %v → %v", o.Left, o.Right, o.Result), "unknown, "))
+		}
+		line("- `%s` %s", name, strings.Join(forms, "; "))
+	}
+	line("\n## Never called\n")
+	why := map[string][]string{}
+	for name, reason := range sqltype.Forbidden() {
+		why[reason] = append(why[reason], "`"+name+"`")
+	}
+	for _, reason := range slices.Sorted(maps.Keys(why)) {
+		slices.Sort(why[reason])
+		line("**%s:** %s.\n", strings.ToUpper(reason[:1])+reason[1:], strings.Join(why[reason], ", "))
+	}
+	return strings.TrimSuffix(b.String(), "\n")
 }
 
 func reference(t *testing.T) string {
