@@ -218,6 +218,9 @@ func TestRoutines(t *testing.T) {
 	if err != nil || page.Comment != "holes in the ground" || !slices.ContainsFunc(page.Columns, func(c wire.ColumnView) bool { return c.Name == "depth_m" && c.Comment == "in metres" }) {
 		t.Errorf("comments: %q (%v)", page.Comment, err)
 	}
+	if _, err := svc.Admin.PutPolicy(ctx, as("opal"), wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "by-routine", Table: "survey_pg.drilling.boreholes", Mode: "allow", Rule: "drilling.peek(1) = 'x'"}}); err == nil || !strings.Contains(err.Error(), "in a policy") {
+		t.Errorf("a policy that calls a routine: %v", err)
+	}
 	// A routine that is gone is not called, and what is granted on it stays for its return.
 	if err := server.Exec(url, "DROP FUNCTION drilling.deeper(double precision, numeric)"); err != nil {
 		t.Fatal(err)
