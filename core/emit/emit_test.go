@@ -392,7 +392,15 @@ func BenchmarkPlanCold(b *testing.B) {
 	m, set := platform(b)
 	set = with(b, m, set, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "rows"}, Table: "survey.drilling.boreholes", Rule: "district IN (attribute('districts'))"},
 		policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "rocks"}, Table: "survey.drilling.lithology", Rule: "borehole_id IN (SELECT id FROM boreholes WHERE in_group(district))"})
-	st := flint(b, m)
+	exact, err := m.Apply(time.Unix(1, 0), access.AddObject{Path: "survey", Kind: "source", Type: Postgres})
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Run("shared", func(b *testing.B) { planCold(b, flint(b, m), set) })
+	b.Run("exact", func(b *testing.B) { planCold(b, flint(b, exact), set) })
+}
+
+func planCold(b *testing.B, st *access.Rights, set *policy.Set) {
 	const text = `select b.district, count(*) as n, avg(b.depth_m) from survey.drilling.boreholes b join survey.drilling.lithology l on l.borehole_id = b.id
 		join survey.assay.results r on r.id = b.id where b.drilled_on >= '2020-01-01' and l.rock <> 'slate' group by b.district order by n desc`
 	b.ReportAllocs()

@@ -59,6 +59,8 @@ type Operator struct {
 	Volatility  byte
 	Strict      bool
 	LeakProof   bool
+
+	operands [2]*Type // Left and Right
 }
 
 // A cast is a way from one type to another.
@@ -146,6 +148,7 @@ var known = sync.OnceValue(func() *catalog {
 	for f := range fields("operator") {
 		o := &Operator{OID: number(f[0]), Name: f[1], Left: typ(f[2]), Right: typ(f[3]), Result: typ(f[4]), Volatility: f[5][0],
 			Strict: f[6] == "strict", LeakProof: f[7] == "leakproof"}
+		o.operands = [2]*Type{o.Left, o.Right}
 		c.operators[o.Name] = append(c.operators[o.Name], o)
 	}
 	for f := range fields("cast") {

@@ -134,8 +134,8 @@ func Binary(name string, l, r *Type) (*Match, error) {
 		if o.Left == nil {
 			return nil
 		}
-		return []*Type{o.Left, o.Right}
-	}, fmt.Sprintf("%s %s %s", l, name, r))
+		return o.operands[:]
+	}, func() string { return fmt.Sprintf("%s %s %s", l, name, r) })
 }
 
 // Prefix finds the operator that stands before an operand.
@@ -144,33 +144,32 @@ func Prefix(name string, x *Type) (*Match, error) {
 		if o.Left != nil {
 			return nil
 		}
-		return []*Type{o.Right}
-	}, fmt.Sprintf("%s %s", name, x))
+		return o.operands[1:]
+	}, func() string { return fmt.Sprintf("%s %s", name, x) })
 }
 
-func operate(name string, args, exact []*Type, operands func(*Operator) []*Type, words string) (*Match, error) {
-	var list []candidate
-	for _, o := range known().operators[name] {
-		if declared := operands(o); declared != nil {
-			list = append(list, candidate{args: declared, operator: o})
-		}
-	}
-	i := slices.IndexFunc(list, func(c candidate) bool { return slices.Equal(c.args, exact) })
+func operate(name string, args, exact []*Type, operands func(*Operator) []*Type, words func() string) (*Match, error) {
 	var c candidate
-	switch {
-	case i >= 0:
-		c = list[i]
-	default:
+	all := known().operators[name]
+	if i := slices.IndexFunc(all, func(o *Operator) bool { return slices.Equal(operands(o), exact) }); i >= 0 {
+		c = candidate{args: operands(all[i]), operator: all[i]}
+	} else {
+		var list []candidate
+		for _, o := range all {
+			if declared := operands(o); declared != nil {
+				list = append(list, candidate{args: declared, operator: o})
+			}
+		}
 		var found, several bool
 		if c, found, several = choose(list, args); several {
-			return nil, &Error{"42725", "operator is not unique: " + words + "; cast an operand to the type that is meant"}
+			return nil, &Error{"42725", "operator is not unique: " + words() + "; cast an operand to the type that is meant"}
 		} else if !found {
-			return nil, &Error{"42883", "operator does not exist: " + words + "; add a cast"}
+			return nil, &Error{"42883", "operator does not exist: " + words() + "; add a cast"}
 		}
 	}
 	out, gives, ok := instantiate(c.args, args, c.operator.Result)
 	if !ok {
-		return nil, &Error{"42883", "operator does not exist: " + words + "; add a cast"}
+		return nil, &Error{"42883", "operator does not exist: " + words() + "; add a cast"}
 	}
 	return &Match{Operator: c.operator, Args: out, Result: gives}, nil
 }
