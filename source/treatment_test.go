@@ -11,6 +11,7 @@ import (
 	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 	"gneiss/source"
 )
 
@@ -150,5 +151,92 @@ func TestPseudonymsMatch(t *testing.T) {
 	lite, server := given["TestPseudonymsMatch/SQLite"], given["TestPseudonymsMatch/PostgreSQL"]
 	if len(lite) != 4 || !slices.Equal(lite, server) || lite[0] == lite[2] {
 		t.Errorf("SQLite gives %v and PostgreSQL %v", lite, server)
+	}
+}
+
+// TestTreatmentsOfAllTypes: on PostgreSQL a treatment keeps the type of any column that it fits,
+// but for pseudonyms of whole numbers, and fails on no value.
+func TestTreatmentsOfAllTypes(t *testing.T) {
+	src, m := onPostgreSQL(t, typed+nasty)
+	st := rights(t, m, "flint")
+	tried := 0
+	for _, c := range m.Object(m.Child(m.Object(m.Child(m.Object(access.PlatformID), "src").Children[0]), "typed").ID).Children {
+		column := m.Object(c)
+		for kind, args := range map[string][]policy.Treatment{"mask": {{KeepFirst: 1}, {KeepLast: 2, Keep: "a%"}}, "pseudonym": {{}}, "suppress": {{}}, "withhold blank": {{}}, "constant": {{Value: "7"}, {Value: "x"}, {Value: "2024-01-01"}, {Value: "true"}},
+			"generalize": {{Bucket: 10}, {Bucket: 0.25}, {Unit: "month"}, {Prefix: 2}, {Mapping: policy.NewMapping(map[string]string{"Alder": "tree", "*": "other"})}}, "round": {{Decimals: 1}, {Decimals: -2}, {Multiple: 50}, {Multiple: 0.5}}, "noise": {{Range: 5, Stable: true}, {Range: 0.5}, {Range: 1e15}}} {
+			for _, a := range args {
+				set, err := (&policy.Set{}).Apply(policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "p"}, Columns: []string{m.Path(c)}, Treat: kind, Treatment: a}, m)
+				if err != nil {
+					continue // it does not fit the type
+				}
+				tried++
+				plan, err := emit.Make("SELECT "+column.Name+" FROM src.s.typed ORDER BY id", nil, st, set)
+				if err != nil {
+					t.Fatalf("%s of %s: %v", kind, column.Name, err)
+				}
+				facts := source.Bind(plan.Args, source.Facts{Key: testKey, Nonce: testNonce})
+				if _, err := collectValues(src, plan.SQL, facts, plan.Columns); err != nil {
+					t.Errorf("%s %+v of %s fails: %v\n%s", kind, a, column.Name, err, plan.SQL)
+					continue
+				}
+				given, err := collectValues(src, "SELECT DISTINCT pg_typeof(t.v)::text FROM ("+strings.Replace(plan.SQL, `AS "`+column.Name+`"`, `AS "v"`, 1)+") AS t", facts, nil)
+				want, _ := sqltype.Split(column.Type)
+				whole := kind == "pseudonym" && (want == "integer" || want == "smallint")
+				if got := fmt.Sprint(given); err == nil && !strings.Contains(got, "["+strings.TrimPrefix(want, "enum ")) && !whole && !strings.Contains(strings.ReplaceAll(got, " without time zone", ""), want) {
+					t.Errorf("%s of %s gives %s, and the column is %s", kind, column.Name, got, column.Type)
+				}
+			}
+		}
+	}
+	t.Logf("%d treatments were tried", tried)
+	if tried < 150 {
+		t.Errorf("only %d treatments fit a column", tried)
+	}
+}
+
+// TestDocuments holds what treatments make of values within documents.
+func TestDocuments(t *testing.T) {
+	src, m := onPostgreSQL(t, `CREATE TABLE d (id integer PRIMARY KEY, doc jsonb, plain json);
+		INSERT INTO d VALUES (1, '{"contact": {"phone": "+44 20", "email": "a@b"}, "n": 1.50}', '{"contact": {"phone": "123"}}'), (2, '[{"contact": {"phone": "11"}}, {"contact": [{"phone": "22"}, {"phone": {"deep": "33"}}]}, 5]', '{"n": 1}'),
+		(3, '"text"', 'null'), (4, NULL, NULL), (5, '{"contact": null}', '{"contact": {"phone": ["44", 55, true, null]}}'), (6, (repeat('[', 2000) || repeat(']', 2000))::jsonb, NULL);`)
+	st := rights(t, m, "flint")
+	read := func(column, kind string, a policy.Treatment) string {
+		t.Helper()
+		set, err := (&policy.Set{}).Apply(policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "p"}, Columns: []string{"src.s.d." + column}, Treat: kind, Treatment: a}, m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		plan, err := emit.Make("SELECT "+column+" FROM src.s.d WHERE id < 6 ORDER BY id", nil, st, set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		values, err := collectValues(src, plan.SQL, source.Bind(plan.Args, source.Facts{Key: testKey}), plan.Columns)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if plan, err = emit.Make("SELECT "+column+" FROM src.s.d", nil, st, set); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := collectValues(src, plan.SQL, source.Bind(plan.Args, source.Facts{Key: testKey}), plan.Columns); err != nil {
+			t.Errorf("a deep document: %v", err)
+		}
+		return fmt.Sprint(values)
+	}
+	for _, c := range []struct {
+		column, kind string
+		a            policy.Treatment
+		want         string
+	}{
+		{"doc", "mask", policy.Treatment{KeepFirst: 1, Paths: "contact.phone"}, `[{"n": 1.50, "contact": {"email": "a@b", "phone": "+*****"}} [{"contact": {"phone": "1*"}}, {"contact": [{"phone": "2*"}, {"phone": null}]}, 5] "text" <nil> {"contact": null}]`},
+		{"doc", "suppress", policy.Treatment{Paths: "contact.phone, n"}, `[{"n": null, "contact": {"email": "a@b", "phone": null}} [{"contact": {"phone": null}}, {"contact": [{"phone": null}, {"phone": null}]}, 5] "text" <nil> {"contact": null}]`},
+		{"doc", "constant", policy.Treatment{Value: "gone", Paths: "contact"}, `[{"n": 1.50, "contact": "gone"} [{"contact": "gone"}, {"contact": ["gone", "gone"]}, 5] "text" <nil> {"contact": "gone"}]`},
+		{"plain", "mask", policy.Treatment{Paths: "contact.phone"}, `[{"contact": {"phone": "***"}} {"n": 1} null <nil> {"contact": {"phone": ["**", "**", "****", null]}}]`},
+	} {
+		if got := read(c.column, c.kind, c.a); got != c.want {
+			t.Errorf("%s %+v of %s gives\n%s, want\n%s", c.kind, c.a, c.column, got, c.want)
+		}
+	}
+	if a, b := read("doc", "pseudonym", policy.Treatment{Paths: "contact.phone"}), read("plain", "pseudonym", policy.Treatment{Paths: "contact.phone"}); strings.Contains(a, "+44") || strings.Contains(a, `"22"`) || strings.Contains(b, "123") {
+		t.Errorf("pseudonyms leave %s %s", a, b)
 	}
 }

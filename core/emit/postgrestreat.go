@@ -2,6 +2,7 @@ package emit
 
 import (
 	"strconv"
+	"strings"
 
 	"gneiss/core/policy"
 	"gneiss/core/query"
@@ -20,6 +21,8 @@ const (
 func (e postgres) treated(x *query.Treated) {
 	t, of := x.Treatment, x.Type()
 	switch {
+	case t.Paths != "":
+		e.within(x)
 	case t.Kind == policy.Mask && of.Textual():
 		e.as(of, sqltype.Text, "mask", x.X, int64(t.KeepFirst), int64(t.KeepLast), t.Fill, t.Keep)
 	case t.Kind == policy.Pseudonym && of.Textual():
@@ -43,6 +46,29 @@ func (e postgres) treated(x *query.Treated) {
 		e.as(of, wide(of), "noise", x.X, t.Range, key(innerPad), key(outerPad), int64(x.Of), x.Row)
 	default:
 		e.null(of)
+	}
+}
+
+// within writes a treatment of values within a document, one path in the other.
+func (e postgres) within(x *query.Treated) {
+	t := x.Treatment
+	paths := t.PathList()
+	for range paths {
+		e.write(own, "within(")
+	}
+	e.expr(x.X)
+	for _, path := range paths {
+		steps := make([]string, len(path))
+		for i, step := range path {
+			steps[i] = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(step) + `"`
+		}
+		e.write(", ")
+		e.arg(Arg{Value: "{" + strings.Join(steps, ",") + "}", T: sqltype.Text.Array})
+		for _, a := range []Arg{{Value: t.Kind.String()}, {Value: int64(t.KeepFirst)}, {Value: int64(t.KeepLast)}, {Value: t.Fill}, {Value: t.Keep}, {Value: t.Value}, keyed(innerPad), keyed(outerPad)} {
+			e.write(", ")
+			e.arg(a)
+		}
+		e.write(")")
 	}
 }
 

@@ -104,6 +104,7 @@ type Treatment struct {
 	Range     float64       `json:"range,omitempty"`      // noise: moves at most so far either way; of dates, in days
 	Stable    bool          `json:"stable,omitempty"`     // noise: the same at each query
 	SQL       string        `json:"sql,omitempty"`        // expression
+	Paths     string        `json:"paths,omitempty"`      // of a document: which of its values, with commas: contact.phone
 }
 
 // NewTreatment makes a treatment from its kind's name and checks its arguments.
@@ -142,6 +143,9 @@ func NewTreatment(kind string, args Treatment) (Treatment, error) {
 	case t.Kind == Expression && strings.TrimSpace(t.SQL) == "":
 		return t, invalid("bad_treatment", "expression needs the SQL that gives the value, such as upper(left(name, 1))")
 	}
+	if err := t.checkPaths(); err != nil {
+		return t, err
+	}
 	if err := t.Mapping.check(); err != nil {
 		return t, err
 	}
@@ -149,6 +153,42 @@ func NewTreatment(kind string, args Treatment) (Treatment, error) {
 		t.Fill = "*"
 	}
 	return t, nil
+}
+
+// withPaths are the kinds that treat values within documents.
+var withPaths = []TreatmentKind{Mask, Pseudonym, Constant, Suppress}
+
+// mostPaths bounds the paths of one treatment.
+const mostPaths = 20
+
+// PathList lists the paths of a treatment of documents, each by its steps.
+func (t Treatment) PathList() [][]string {
+	var out [][]string
+	for _, path := range strings.Split(t.Paths, ",") {
+		if path = strings.TrimSpace(path); path != "" {
+			out = append(out, strings.Split(path, "."))
+		}
+	}
+	return out
+}
+
+func (t Treatment) checkPaths() error {
+	if t.Paths == "" {
+		return nil
+	}
+	list := t.PathList()
+	if !slices.Contains(withPaths, t.Kind) {
+		return invalid("bad_treatment", "%s takes no paths; mask, pseudonym, constant and suppress do", t.Kind)
+	}
+	if len(list) == 0 || len(list) > mostPaths {
+		return invalid("bad_treatment", "a treatment of documents has from 1 to %d paths, such as contact.phone", mostPaths)
+	}
+	for _, path := range list {
+		if slices.ContainsFunc(path, func(step string) bool { return strings.TrimSpace(step) == "" || strings.ContainsRune(step, 0) }) {
+			return invalid("bad_treatment", "%q is no path within a document: write its names with points between them, such as contact.phone", strings.Join(path, "."))
+		}
+	}
+	return nil
 }
 
 var units = []string{"month", "quarter", "year"}
@@ -176,6 +216,12 @@ func (t Treatment) foreign() string {
 // type.
 func (t Treatment) Fits(typ string) error {
 	typ = baseType(typ)
+	if t.Paths != "" {
+		if typ != "jsonb" && typ != "json" {
+			return invalid("treatment_type", "paths are of documents, json or jsonb, not of %s", typ)
+		}
+		return nil
+	}
 	if types := treatedTypes[t.Kind]; types != nil && !slices.Contains(types, typ) {
 		return invalid("treatment_type", "%s works on %s; not on %s. Suppress works on all types", t.Kind, strings.Join(types, ", "), typ)
 	}
@@ -277,6 +323,7 @@ func (t Treatment) String() string {
 		parts = append(parts, "stable")
 	}
 	add(t.Kind == Expression, "%s", t.SQL)
+	add(t.Paths != "", "paths %s", t.Paths)
 	return strings.Join(parts, " ")
 }
 
@@ -332,6 +379,9 @@ func (t Treatment) Says() string {
 		does = "withheld (absent)"
 	case Refuse:
 		does = "withheld (refused)"
+	}
+	if t.Paths != "" {
+		does = strings.ReplaceAll(t.Paths, ",", ", ") + " " + does
 	}
 	if len(how) == 0 {
 		return does

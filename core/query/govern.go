@@ -302,8 +302,9 @@ func (b *binder) treated(x *ColumnRef, step policy.Step) Expr {
 	t := step.Treatment
 	null := &Literal{T: x.Type()}
 	switch {
-	case t.Kind >= policy.Suppress || t.Fits(x.Type().String()) != nil:
+	case t.Fits(x.Type().String()) != nil || t.Kind >= policy.Suppress && t.Paths == "":
 		return null
+	case t.Paths != "":
 	case t.Kind == policy.Constant:
 		value, ok := parseLiteral(t.Value, x.Type())
 		if speaksExactly(b.model.Object(b.model.Object(x.Rel.Table.Parent).Parent)) {

@@ -13,7 +13,7 @@ func wireTreatment(t policy.Treatment) *wire.Treatment {
 		Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Mapping: t.Mapping.Groups(),
 		Decimals: t.Decimals, Multiple: t.Multiple,
 		Range: t.Range, Stable: t.Stable,
-		Expression: t.SQL}
+		Expression: t.SQL, Paths: t.Paths}
 }
 
 // TreatmentArguments are the arguments of a treatment that a caller asks for.
@@ -24,5 +24,5 @@ func TreatmentArguments(t *wire.Treatment) policy.Treatment {
 		Bucket: t.Bucket, Unit: t.Unit, Prefix: t.Prefix, Mapping: policy.NewMapping(t.Mapping),
 		Decimals: t.Decimals, Multiple: t.Multiple,
 		Range: t.Range, Stable: t.Stable,
-		SQL: t.Expression}
+		SQL: t.Expression, Paths: t.Paths}
 }

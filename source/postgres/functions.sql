@@ -167,3 +167,39 @@ $$;
 CREATE FUNCTION pg_temp.gneiss_noise(x timestamptz, width double precision, inner_block bytea, outer_block bytea, of bigint, row_key text) RETURNS timestamptz LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
   SELECT pg_temp.gneiss_noise(x AT TIME ZONE 'UTC', width, inner_block, outer_block, of, row_key) AT TIME ZONE 'UTC'
 $$;
+
+-- Values within documents. A path goes through the elements of arrays; what it leads to and
+-- is no text, number or truth value is null. A document that cannot be taken apart is NULL.
+
+CREATE FUNCTION pg_temp.gneiss_leaf(x jsonb, how text, first bigint, last bigint, fill text, keep text, given text, inner_block bytea, outer_block bytea) RETURNS jsonb LANGUAGE sql IMMUTABLE AS $$
+  SELECT CASE
+    WHEN how = 'constant' THEN to_jsonb(given)
+    WHEN how NOT IN ('mask', 'pseudonym') OR jsonb_typeof(x) IN ('object', 'null') THEN 'null'::jsonb
+    WHEN how = 'mask' THEN to_jsonb(pg_temp.gneiss_mask(x #>> '{}', first, last, fill, keep))
+    ELSE to_jsonb(pg_temp.gneiss_pseudonym(x #>> '{}', inner_block, outer_block)) END
+$$;
+
+CREATE FUNCTION pg_temp.gneiss_in(doc jsonb, path text[], how text, first bigint, last bigint, fill text, keep text, given text, inner_block bytea, outer_block bytea) RETURNS jsonb LANGUAGE plpgsql IMMUTABLE AS $$
+BEGIN
+  IF jsonb_typeof(doc) = 'array' THEN
+    RETURN (SELECT coalesce(jsonb_agg(pg_temp.gneiss_in(e, path, how, first, last, fill, keep, given, inner_block, outer_block) ORDER BY n), '[]')
+      FROM jsonb_array_elements(doc) WITH ORDINALITY AS x (e, n));
+  ELSIF cardinality(path) = 0 THEN
+    RETURN pg_temp.gneiss_leaf(doc, how, first, last, fill, keep, given, inner_block, outer_block);
+  ELSIF jsonb_typeof(doc) = 'object' AND doc ? path[1] THEN
+    RETURN jsonb_set(doc, path[1:1], pg_temp.gneiss_in(doc -> path[1], path[2:], how, first, last, fill, keep, given, inner_block, outer_block));
+  END IF;
+  RETURN doc;
+END $$;
+
+CREATE FUNCTION pg_temp.gneiss_within(doc jsonb, path text[], how text, first bigint, last bigint, fill text, keep text, given text, inner_block bytea, outer_block bytea) RETURNS jsonb LANGUAGE plpgsql IMMUTABLE AS $$
+BEGIN
+  RETURN pg_temp.gneiss_in(doc, path, how, first, last, fill, keep, given, inner_block, outer_block);
+EXCEPTION WHEN others THEN RETURN NULL;
+END $$;
+
+CREATE FUNCTION pg_temp.gneiss_within(doc json, path text[], how text, first bigint, last bigint, fill text, keep text, given text, inner_block bytea, outer_block bytea) RETURNS json LANGUAGE plpgsql IMMUTABLE AS $$
+BEGIN
+  RETURN pg_temp.gneiss_in(doc::jsonb, path, how, first, last, fill, keep, given, inner_block, outer_block);
+EXCEPTION WHEN others THEN RETURN NULL;
+END $$;

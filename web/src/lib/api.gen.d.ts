@@ -4127,6 +4127,8 @@ export interface components {
              * @description round: to multiples of this instead
              */
             multiple?: number;
+            /** @description mask, pseudonym, constant and suppress of json and jsonb: the values within the document that are treated, with commas: contact.phone,contact.email */
+            paths?: string;
             /** @description generalize: characters kept, of texts */
             prefix?: number;
             /**

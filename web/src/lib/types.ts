@@ -7,3 +7,7 @@ const of = (names: string) => {
 export const isNumber = of('smallint|integer|bigint|numeric|real|double precision')
 export const isText = of('text|character varying|character|name')
 export const isDate = of('date|timestamp|timestamp with time zone')
+export const isDocument = of('json|jsonb')
+
+/** A type's name without its length or precision. */
+export const unmodified = (type: string) => type.replace(/\(.*\)/, '')

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Policy, Schemas } from '../lib/api'
   import { vocabulary } from '../lib/vocabulary.svelte'
-  import { isDate, isNumber, isText } from '../lib/types'
+  import { isDate, isDocument, isNumber, isText, unmodified } from '../lib/types'
 
   // Which columns a column policy treats, and how.
   let {
@@ -40,8 +40,14 @@
     ),
   )
   // Only the arguments of the chosen kind are sent.
+  const documents = $derived(!any && types.length > 0 && types.every(isDocument))
   const treatment = $derived.by((): Treatment => {
     const { kind } = t
+    const paths = (documents && t.paths?.trim()) || undefined
+    if (paths && kind === 'mask')
+      return { kind, keep_first: t.keep_first, keep_last: t.keep_last, keep: t.keep || undefined, paths }
+    if (paths && kind === 'constant') return { kind, value: t.value ?? '', paths }
+    if (paths && (kind === 'pseudonym' || kind === 'suppress')) return { kind, paths }
     if (kind === 'mask') return { kind, keep_first: t.keep_first, keep_last: t.keep_last, keep: t.keep || undefined }
     if (kind === 'constant') return { kind, value: t.value ?? '' }
     if (kind === 'expression') return { kind, expression: t.expression ?? '' }
@@ -79,6 +85,7 @@
     chosen = chosen.includes(c) ? chosen.filter((x) => x !== c) : [...chosen, c]
   }
   const number = 'field w-24 text-ink'
+  const inDocuments = ['mask', 'pseudonym', 'constant', 'suppress']
 </script>
 
 {#if !onLabel}
@@ -106,12 +113,22 @@
   <span>{onLabel ? 'Every column with it is shown' : 'shown'}</span>
   <select class="field w-auto" bind:value={t.kind} aria-label="Treatment">
     {#each vocabulary.all.treatments as { kind, says, types: fits } (kind)}
-      <option value={kind} disabled={!any && !types.every((type) => fits.length === 0 || fits.includes(type))}
-        >{says}</option
+      <option
+        value={kind}
+        disabled={!any &&
+          !types.every(
+            (type) => fits.length === 0 || fits.includes(unmodified(type)) || (documents && inDocuments.includes(kind)),
+          )}>{says}</option
       >
     {/each}
   </select>
 </div>
+{#if documents && inDocuments.includes(t.kind)}
+  <label class="text-sm text-muted"
+    >Only these values within the document, with commas (all of it when empty)
+    <input class="field mono text-ink" bind:value={t.paths} placeholder="contact.phone, contact.email" /></label
+  >
+{/if}
 <div class="flex flex-wrap items-center gap-x-3 gap-y-2 text-sm text-muted empty:hidden">
   {#if t.kind === 'mask'}
     <label>keep first <input class={number} type="number" min="0" bind:value={t.keep_first} /></label>
