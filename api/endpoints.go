@@ -77,6 +77,16 @@ type (
 	sourceIn struct {
 		Name string `uri:"name" path:"name" json:"-"`
 	}
+	adoption struct {
+		Name string `uri:"name" path:"name" json:"-"`
+		wire.AdoptRequest
+	}
+	disowning struct {
+		Name   string `uri:"name" path:"name" json:"-"`
+		View   string `uri:"view" path:"view" json:"-"`
+		Reason string `query:"reason" json:"-" description:"kept in the journal"`
+		DryRun bool   `query:"dry_run" json:"-" description:"show what it would do to whom, and do nothing"`
+	}
 	sourceSettings struct {
 		Name string `uri:"name" path:"name" json:"-"`
 		wire.SourceSettings
@@ -267,6 +277,15 @@ func (s *Server) register() {
 	})
 	handle(s, "GET", "/sources/{name}/check", "what the account of a source may, what is missing, how fast it is", func(r request, in sourceIn) (wire.SourceCheck, error) {
 		return svc.Review.CheckSource(r.ctx, r.Caller, in.Name)
+	})
+	handle(s, "GET", "/sources/{name}/views", "the views of a source's database, and what they read", func(r request, in sourceIn) (wire.List[wire.DatabaseView], error) {
+		return svc.Admin.DatabaseViews(r.ctx, r.Caller, in.Name)
+	})
+	handle(s, "POST", "/sources/{name}/views", "take a view of the database in, as a table", func(r request, in adoption) (wire.Changed, error) {
+		return svc.Admin.Adopt(r.ctx, r.Caller, in.Name, in.AdoptRequest)
+	})
+	handle(s, "DELETE", "/sources/{name}/views/{view}", "leave a view of the database out again", func(r request, in disowning) (wire.Changed, error) {
+		return svc.Admin.Disown(r.ctx, r.Caller, in.Name, in.View, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
 	handle(s, "PATCH", "/sources/{name}", "change where a source is", func(r request, in sourceSettings) (wire.Changed, error) {
 		return svc.Admin.SetSource(r.ctx, r.Caller, in.Name, in.SourceSettings)

@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) sources(root *cobra.Command) {
-	parent := &cobra.Command{Use: "source", Short: "Connected databases: add, list, scan, check, set, remove", GroupID: "change"}
+	parent := &cobra.Command{Use: "source", Short: "Connected databases: add, list, scan, check, set, remove; and their views", GroupID: "change"}
 	add := &cobra.Command{
 		Use: "add NAME LOCATION", Short: "Connect a folder of SQLite files or a PostgreSQL database, and scan it", Args: words(2, 2),
 		Long: `Connect a database as a source, and scan it. Nobody can read it until it is granted.
@@ -107,6 +107,47 @@ What it holds is looked at again. Grants and policies stay with the objects of t
 and take no effect; they take effect again when a source is connected under its name.`,
 		RunE: func(c *cobra.Command, args []string) error { return a.remove(c, "/sources/"+url.PathEscape(args[0])) },
 	}
-	parent.AddCommand(add, list, scan, check, set, remove)
+	views := &cobra.Command{
+		Use: "views NAME", Short: "List the views of the source's database, and what they read", Args: words(1, 1), ValidArgsFunction: a.completeObjects,
+		RunE: func(c *cobra.Command, args []string) error {
+			list, err := client.Get[wire.List[wire.DatabaseView]](c.Context(), a.connect(), "/sources/"+url.PathEscape(args[0])+"/views", nil)
+			if err != nil {
+				return err
+			}
+			g := grid{head: []string{"view", "taken in", "note"}}
+			for _, v := range list.Items {
+				g.rows = append(g.rows, []string{v.View, map[bool]string{true: "yes", false: "no"}[v.Adopted], v.Says})
+			}
+			if len(g.rows) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "Its database has no views that the account may read.")
+				return nil
+			}
+			return a.show(list.Items, g)
+		},
+	}
+	var taken wire.AdoptRequest
+	adopt := &cobra.Command{
+		Use: "adopt NAME SCHEMA.VIEW", Short: "Take a view of the source's database in, as a table", Args: words(2, 2), ValidArgsFunction: a.completeObjects,
+		Long: `Take a view of the source's database in. It reads its tables with its owner's rights, past
+Gneiss: policies on them do not reach it, so it needs its own. It is a table like others then,
+which nobody can read until it is granted.`,
+		Example: "  gneiss source views survey_pg\n  gneiss source adopt survey_pg drilling.open_holes",
+		RunE: func(c *cobra.Command, args []string) error {
+			taken.View = args[1]
+			out, err := client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/sources/"+url.PathEscape(args[0])+"/views", taken)
+			if err != nil {
+				return err
+			}
+			return a.done(out)
+		},
+	}
+	adopt.Flags().BoolVar(&taken.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
+	disown := &cobra.Command{
+		Use: "disown NAME SCHEMA.VIEW", Short: "Leave a view of the source's database out again", Args: words(2, 2), ValidArgsFunction: a.completeObjects,
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.remove(c, "/sources/"+url.PathEscape(args[0])+"/views/"+url.PathEscape(args[1]))
+		},
+	}
+	parent.AddCommand(add, list, scan, check, set, remove, views, adopt, disown)
 	root.AddCommand(parent)
 }

@@ -289,3 +289,68 @@ func TestSourceLifecycle(t *testing.T) {
 		t.Errorf("connected again: %s (%v)", count(), err)
 	}
 }
+
+// TestDatabaseViews: a view of the database's own is there once an administrator, who is told
+// what it reads, has taken it in, and has policies of its own.
+func TestDatabaseViews(t *testing.T) {
+	svc, server, url := onBoth(t)
+	ctx := context.Background()
+	if err := server.Exec(url, "CREATE VIEW drilling.deep AS SELECT b.id, b.name, b.district, h.company FROM drilling.boreholes b JOIN licensing.holders h ON h.id = b.licence_id WHERE b.depth_m > 500"); err != nil {
+		t.Fatal(err)
+	}
+	opal, err := svc.Admin.ActAs("user:opal")
+	if err != nil {
+		t.Fatal(err)
+	}
+	flint, err := svc.Admin.ActAs("user:flint")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func(c identity.Caller) string {
+		out, err := svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: "SELECT count(*) > 3 FROM survey_pg.drilling.deep"})
+		if err != nil {
+			return fault.Of(err).Code
+		}
+		return fmt.Sprint(out.Rows)
+	}
+	if _, err := svc.Admin.Scan(ctx, opal, demo.Second); err != nil || ask(opal) != "unknown_name" {
+		t.Errorf("a scan took the view in: %s (%v)", ask(opal), err)
+	}
+	list, err := svc.Admin.DatabaseViews(ctx, opal, demo.Second)
+	if err != nil || len(list.Items) != 1 || list.Items[0].Adopted || !strings.Contains(list.Items[0].Says, "drilling.boreholes, licensing.holders with the rights of its owner postgres") {
+		t.Errorf("the views: %+v (%v)", list.Items, err)
+	}
+	if _, err := svc.Admin.Adopt(ctx, flint, demo.Second, wire.AdoptRequest{View: "drilling.deep"}); err == nil {
+		t.Error("who does not administer the platform took a view in")
+	}
+	for _, name := range []string{"drilling.nosuch", "drilling.boreholes", "deep", "a.b.c"} {
+		if _, err := svc.Admin.Adopt(ctx, opal, demo.Second, wire.AdoptRequest{View: name}); err == nil {
+			t.Errorf("%s was taken in", name)
+		}
+	}
+	out, err := svc.Admin.Adopt(ctx, opal, demo.Second, wire.AdoptRequest{View: "drilling.deep"})
+	if err != nil || !strings.Contains(fmt.Sprint(out.Notes), "policies on these do not reach it") || ask(opal) != "[[true]]" {
+		t.Errorf("taken in: %s, %v (%v)", ask(opal), out.Notes, err)
+	}
+	if _, err := svc.Admin.Adopt(ctx, opal, demo.Second, wire.AdoptRequest{View: "drilling.deep"}); fault.Of(err).Code != "exists" {
+		t.Errorf("taken in twice: %v", err)
+	}
+	if _, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep-north", Table: "survey_pg.drilling.deep", Mode: "allow", Rule: "district = 'nowhere'"}}); err != nil || ask(opal) != "[[false]]" {
+		t.Errorf("with a policy of its own: %s (%v)", ask(opal), err)
+	}
+	if _, err := svc.Admin.Scan(ctx, opal, demo.Second); err != nil || ask(opal) != "[[false]]" {
+		t.Errorf("after another scan: %s (%v)", ask(opal), err)
+	}
+	if _, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "DELETE FROM survey_pg.drilling.deep"}); err == nil || !strings.Contains(err.Error(), "writing to a view") {
+		t.Errorf("writing through the view: %v", err)
+	}
+	if _, err := svc.Admin.Disown(ctx, opal, demo.Second, "drilling.boreholes", wire.Change{}); err == nil {
+		t.Error("a table was left out")
+	}
+	if _, err := svc.Admin.Disown(ctx, opal, demo.Second, "drilling.deep", wire.Change{}); err != nil || ask(opal) != "unknown_name" {
+		t.Errorf("left out: %s (%v)", ask(opal), err)
+	}
+	if _, err := svc.Admin.Scan(ctx, opal, demo.Second); err != nil || ask(opal) != "unknown_name" {
+		t.Errorf("a scan took it in again: %s (%v)", ask(opal), err)
+	}
+}

@@ -22,8 +22,17 @@ type Table struct {
 	Name    string
 	Columns []Column
 	Keys    []ForeignKey
-	Kind    string // empty: a table; else materialized view, foreign table or partitioned table
+	Kind    string // empty: a table; else view, materialized view, foreign table or partitioned table
 	Comment string
+}
+
+// ViewReads is what a view of the database reads, and with whose rights.
+type ViewReads struct {
+	Tables []string // schema.table
+	Owner  string
+	// Reader says that it reads with the rights of the account that Gneiss connects with, and
+	// not with its owner's.
+	Reader bool
 }
 
 // A Routine is what a scan finds that queries can call.
@@ -59,11 +68,13 @@ type Column struct {
 // A Source is one connected database. Its methods may be called concurrently,
 // until Close, which its opener calls once.
 type Source interface {
-	// Scan lists the tables. Views of the database are left out: what they
-	// read could not be governed.
+	// Scan lists the tables, and the views of the database. Policies on the tables that a
+	// view reads do not reach it, so it is for its administrator to take in: see Reads.
 	Scan(ctx context.Context) ([]Table, error)
 	// Routines lists what the database's own makers have added that queries can call.
 	Routines(ctx context.Context) ([]Routine, error)
+	// Reads says what a view of the database reads.
+	Reads(ctx context.Context, schema, view string) (ViewReads, error)
 	// Run runs an emitted query on a read-only connection. It hands each row to
 	// f, whose slice is reused: nil, bool, int64, float64 or string by column.
 	// An error of f ends the query and is returned.

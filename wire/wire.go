@@ -149,6 +149,19 @@ type SourceSettings struct {
 	Change
 }
 
+// An AdoptRequest takes a view of a source's database in.
+type AdoptRequest struct {
+	View string `json:"view" required:"true" description:"SCHEMA.VIEW"`
+	Change
+}
+
+// A DatabaseView is a view of a source's database.
+type DatabaseView struct {
+	View    string `json:"view" description:"SCHEMA.VIEW"`
+	Adopted bool   `json:"adopted" description:"it is a table of the platform"`
+	Says    string `json:"says" description:"what it reads, and with whose rights"`
+}
+
 // A SourceCheck is what a check of a source found.
 type SourceCheck struct {
 	Name  string       `json:"name"`

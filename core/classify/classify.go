@@ -48,11 +48,9 @@ const few = 5
 // Look returns what a column's data seem to be about, the surest first: at most
 // one proposal for each topic.
 func Look(c Column) []Proposal {
-	best := map[Topic]Proposal{}
-	for _, d := range detectors {
-		if p, ok := d.look(c); ok && p.Confidence > best[p.Topic].Confidence {
-			best[p.Topic] = p
-		}
+	best := lookAt(c)
+	if c.Type == sqltype.JSON.Name || c.Type == sqltype.JSONB.Name {
+		best = lookWithin(c)
 	}
 	var all []Proposal
 	for _, p := range best {
@@ -62,6 +60,17 @@ func Look(c Column) []Proposal {
 		return cmp.Or(cmp.Compare(b.Confidence, a.Confidence), cmp.Compare(a.Topic, b.Topic))
 	})
 	return all
+}
+
+// lookAt is what the detectors find, the surest of each topic.
+func lookAt(c Column) map[Topic]Proposal {
+	best := map[Topic]Proposal{}
+	for _, d := range detectors {
+		if p, ok := d.look(c); ok && p.Confidence > best[p.Topic].Confidence {
+			best[p.Topic] = p
+		}
+	}
+	return best
 }
 
 // A detector knows one form of data.

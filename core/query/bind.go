@@ -37,15 +37,15 @@ type binder struct {
 	behind []access.ObjectID // tables that policies read
 	// routines are those of the source's own that are called.
 	routines []access.ObjectID
-	needs  []access.Need
-	depth  int
-	groups int    // grouping sets bound so far
-	cost   int    // what has been bound comes to; see mostCost
-	withs  []*CTE // WITH queries in scope, innermost last
-	views  []*Relation
-	within []access.ObjectID // the views that this text is of, outermost first
-	lends  access.SubjectID  // the owner of the view that lends its rights; zero: nobody
-	kept   []access.ObjectID // what it may read and not pass on
+	needs    []access.Need
+	depth    int
+	groups   int    // grouping sets bound so far
+	cost     int    // what has been bound comes to; see mostCost
+	withs    []*CTE // WITH queries in scope, innermost last
+	views    []*Relation
+	within   []access.ObjectID // the views that this text is of, outermost first
+	lends    access.SubjectID  // the owner of the view that lends its rights; zero: nobody
+	kept     []access.ObjectID // what it may read and not pass on
 }
 
 const (

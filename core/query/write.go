@@ -102,6 +102,10 @@ func (b *binder) target(w *Write, v *pg.RangeVar) *scope {
 	if o.Kind != access.Table {
 		b.unsupported(v.Location, fmt.Sprintf("writing to a %s", o.Kind))
 	}
+	if o.Declared == "view" || o.Declared == "materialized view" {
+		// Policies on the tables beneath do not reach what is written through it.
+		b.unsupported(v.Location, "writing to a "+o.Declared+" of the database")
+	}
 	r.governance = b.governance(o)
 	for i, c := range r.Columns {
 		if kind := r.governance.Columns[c.ID].Treatment.Kind; kind.Withheld() {

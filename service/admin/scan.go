@@ -64,7 +64,7 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 	scan := order{
 		caller:  c,
 		changes: changes,
-		says:    []string{fmt.Sprintf("scanned %s: %s, %s", name, say.Count(len(tables), "table"), say.Count(len(changes), "difference"))},
+		says:    []string{fmt.Sprintf("scanned %s: %s, %s", name, say.Count(tablesAmong(tables), "table"), say.Count(len(changes), "difference"))},
 	}
 	for _, what := range changes[:min(len(changes), mostNamed)] {
 		switch what := what.(type) {
@@ -109,6 +109,9 @@ func found(st *platform.State, name string, tables []source.Table, routines []so
 		if o, err := st.Model.Lookup(access.JoinPath(name, t.Schema, t.Name)); err == nil && o.Kind == access.View {
 			continue // the name is a view's; the table is found once the view has another
 		}
+		if t.Kind == databaseView && !adopted(st, name, t) {
+			continue
+		}
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table", Declared: t.Kind, Comment: t.Comment})
 		for _, c := range t.Columns {
@@ -131,6 +134,26 @@ func found(st *platform.State, name string, tables []source.Table, routines []so
 		add(access.AddObject{Path: access.JoinPath(name, r.Schema, r.Name), Kind: "routine", Type: r.Result, Declared: r.Signature, Comment: r.Comment})
 	}
 	return append(changes, related(st, name, tables)...)
+}
+
+// tablesAmong counts what is no view.
+func tablesAmong(tables []source.Table) int {
+	n := 0
+	for _, t := range tables {
+		if t.Kind != databaseView {
+			n++
+		}
+	}
+	return n
+}
+
+// databaseView is the kind of a table that is a view of the database's own.
+const databaseView = "view"
+
+// adopted reports whether an administrator has taken a view of the database in.
+func adopted(st *platform.State, name string, t source.Table) bool {
+	o, err := st.Model.Lookup(access.JoinPath(name, t.Schema, t.Name))
+	return err == nil && o.Kind == access.Table && !o.Missing && o.Declared == databaseView
 }
 
 // related lists the relationships that foreign keys state and that the model does

@@ -46,14 +46,15 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 		return wire.Changed{}, fault.New(fault.Invalid, "bad_source", "%v", err)
 	}
 	tables, routines, err := lookAt(ctx, src)
-	if err == nil && len(tables) == 0 {
+	count := tablesAmong(tables)
+	if err == nil && count == 0 {
 		err = fault.New(fault.Invalid, "empty_source", "there are no tables in %s: %s", s.gateway.Location(r), map[string]string{
 			emit.SQLite: "it should hold SQLite files, one a schema, named SCHEMA.db", emit.Postgres: "the account may read none; on the server, GRANT it USAGE on the schemas and SELECT on the tables"}[r.Kind])
 	}
 	if err := errors.Join(err, src.Close()); err != nil {
 		return wire.Changed{}, err
 	}
-	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("connected the source %s: %s", in.Name, say.Count(len(tables), "table"))},
+	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("connected the source %s: %s", in.Name, say.Count(count, "table"))},
 		changes: append([]platform.Change{access.AddObject{Path: in.Name, Kind: "source", Type: r.Kind}}, found(st, in.Name, tables, routines)...)}
 	o.also = func(*platform.State) ([]store.Write, error) { return []store.Write{store.AddSource(r)}, nil }
 	out, err := s.carryOut(ctx, o)
@@ -108,7 +109,7 @@ func (s *Service) SetSource(ctx context.Context, c identity.Caller, name string,
 		return wire.Changed{}, fault.New(fault.Invalid, "bad_source", "%v", err)
 	}
 	tables, routines, err := lookAt(ctx, src)
-	if err == nil && len(tables) == 0 {
+	if err == nil && tablesAmong(tables) == 0 {
 		err = fault.New(fault.Invalid, "empty_source", "there are no tables in %s, so %s stays where it is", s.gateway.Location(r), name)
 	}
 	if err := errors.Join(err, src.Close()); err != nil {
@@ -120,7 +121,7 @@ func (s *Service) SetSource(ctx context.Context, c identity.Caller, name string,
 		changes = []platform.Change{access.AddObject{Path: access.Quote(name), Kind: "source", Type: r.Kind}}
 	}
 	out, err := s.carryOut(ctx, order{caller: c, Change: in.Change, changes: changes,
-		says: []string{fmt.Sprintf("moved the source %s to %s: %s, %s", name, s.gateway.Location(r), say.Count(len(tables), "table"), say.Count(len(changes), "difference"))},
+		says: []string{fmt.Sprintf("moved the source %s to %s: %s, %s", name, s.gateway.Location(r), say.Count(tablesAmong(tables), "table"), say.Count(len(changes), "difference"))},
 		also: func(*platform.State) ([]store.Write, error) { return []store.Write{store.SetSource(r)}, nil }})
 	if err != nil || !out.Done {
 		return out, err

@@ -255,7 +255,9 @@ func nextRow(columns []wire.ResultColumn, sides []*side, key *access.Object, nex
 }
 
 // key is the key of a row.
-func (v *side) key(key *access.Object, row int) any { return v.rows[row][slices.Index(v.columns, key.Name)] }
+func (v *side) key(key *access.Object, row int) any {
+	return v.rows[row][slices.Index(v.columns, key.Name)]
+}
 
 // firstEverywhere reports whether a key is the next of all sides that still have it.
 func firstEverywhere(k any, sides []*side, key *access.Object, next []int) bool {

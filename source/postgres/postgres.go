@@ -319,7 +319,7 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		  coalesce(a.attnum = ANY (k.conkey), false),
 		  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
 		    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]))),
-		  CASE c.relkind WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
+		  CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
 		  left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000)
 		FROM pg_class c
 		JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -330,7 +330,7 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		LEFT JOIN pg_description said ON said.objoid = c.oid AND said.classoid = 'pg_class'::regclass AND said.objsubid = 0
 		LEFT JOIN pg_description about ON about.objoid = c.oid AND about.classoid = 'pg_class'::regclass AND about.objsubid = a.attnum
 		LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
-		WHERE c.relkind IN ('r', 'p', 'f', 'm') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
+		WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
 		  AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)
 		  AND has_schema_privilege(n.oid, 'USAGE') AND has_column_privilege(c.oid, a.attnum, 'SELECT')
 		ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C", a.attnum`)
@@ -416,6 +416,23 @@ func (s *Source) Routines(ctx context.Context) ([]source.Routine, error) {
 		return nil
 	})
 	return out, told(err)
+}
+
+// Reads implements [source.Source].
+func (s *Source) Reads(ctx context.Context, schema, view string) (source.ViewReads, error) {
+	var r source.ViewReads
+	err := s.readers.QueryRow(ctx, `
+		SELECT pg_get_userbyid(c.relowner)::text, coalesce(c.reloptions @> '{security_invoker=true}' OR c.reloptions @> '{security_invoker=on}', false),
+		  array(SELECT DISTINCT tn.nspname || '.' || t.relname FROM pg_rewrite w
+		    JOIN pg_depend d ON d.classid = 'pg_rewrite'::regclass AND d.objid = w.oid AND d.refclassid = 'pg_class'::regclass
+		    JOIN pg_class t ON t.oid = d.refobjid AND t.oid <> c.oid JOIN pg_namespace tn ON tn.oid = t.relnamespace
+		    WHERE w.ev_class = c.oid ORDER BY 1)
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind = 'v'`, schema, view).Scan(&r.Owner, &r.Reader, &r.Tables)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return r, &source.Unfit{Text: "there is no such view"}
+	}
+	return r, told(err)
 }
 
 // foreignKeys adds the keys that lead from the tables to others of them.

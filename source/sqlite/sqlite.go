@@ -217,6 +217,11 @@ func unavailable(err error) error {
 // Routines implements [source.Source]: a file has none.
 func (s *Source) Routines(context.Context) ([]source.Routine, error) { return nil, nil }
 
+// Reads implements [source.Source]: views of a file are not taken in.
+func (s *Source) Reads(context.Context, string, string) (source.ViewReads, error) {
+	return source.ViewReads{}, &source.Unfit{Text: "views of a SQLite file are not taken in; make a view in Gneiss"}
+}
+
 // Check implements [source.Source]: which files can be read, and which written.
 func (s *Source) Check(ctx context.Context) ([]source.Note, error) {
 	started := time.Now()

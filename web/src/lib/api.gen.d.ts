@@ -2281,6 +2281,138 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{name}/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the views of a source's database, and what they read */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireDatabaseView"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** take a view of the database in, as a table */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiAdoption"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/views/{view}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** leave a view of the database out again */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description show what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                    view: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/subjects": {
         parameters: {
             query?: never;
@@ -2906,6 +3038,14 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        ApiAdoption: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description kept in the journal */
+            reason?: string;
+            /** @description SCHEMA.VIEW */
+            view: string;
+        };
         ApiLabelPlacement: {
             /** @enum {string} */
             do: "put" | "lift" | "dismiss";
@@ -3098,6 +3238,14 @@ export interface components {
             /** Format: int64 */
             revision: number;
         };
+        WireDatabaseView: {
+            /** @description it is a table of the platform */
+            adopted: boolean;
+            /** @description what it reads, and with whose rights */
+            says: string;
+            /** @description SCHEMA.VIEW */
+            view: string;
+        };
         WireEffect: {
             gains: string[];
             loses: string[];
@@ -3278,6 +3426,11 @@ export interface components {
         };
         WireListGneissWireBundle: {
             items: components["schemas"]["WireBundle"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
+        WireListGneissWireDatabaseView: {
+            items: components["schemas"]["WireDatabaseView"][];
             /** @description the cursor of the next page */
             next?: string;
         };

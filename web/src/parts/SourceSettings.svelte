@@ -17,6 +17,8 @@
   let scanning = $state('')
   let moving = $state('')
   let removing = $state('')
+  let viewed = $state('')
+  let views = $state<Schemas['WireDatabaseView'][]>([])
   let checked = $state<Schemas['WireSourceCheck']>()
 
   async function scan(name: string) {
@@ -32,6 +34,31 @@
   async function check(name: string) {
     try {
       checked = await get(api.GET('/api/v1/sources/{name}/check', { params: { path: { name } } }))
+    } catch (error) {
+      changes.failed(error)
+    }
+  }
+
+  async function look(name: string) {
+    try {
+      views = (await get(api.GET('/api/v1/sources/{name}/views', { params: { path: { name } } }))).items
+      viewed = name
+    } catch (error) {
+      changes.failed(error)
+    }
+  }
+
+  async function take(v: Schemas['WireDatabaseView']) {
+    const name = viewed
+    try {
+      changes.made(
+        await get(
+          v.adopted
+            ? api.DELETE('/api/v1/sources/{name}/views/{view}', { params: { path: { name, view: v.view } } })
+            : api.POST('/api/v1/sources/{name}/views', { params: { path: { name } }, body: { view: v.view } }),
+        ),
+      )
+      await look(name)
     } catch (error) {
       changes.failed(error)
     }
@@ -64,12 +91,14 @@
           <td class={s.available ? 'text-epidote' : 'text-garnet'}
             >{s.available ? '● yes' : `⊘ no: ${s.problem ?? ''}`}</td
           >
-          <td class="mono text-sm">{s.location ?? ''}</td>
+          <td class="mono min-w-40 text-sm break-all">{s.location ?? ''}</td>
           <td class="whitespace-nowrap">
             {#if admin}<button class="btn py-0 text-sm" disabled={!!scanning} onclick={() => scan(s.name)}
                 >{scanning === s.name ? 'Scanning …' : 'Scan again'}</button
               >
               <button class="btn py-0 text-sm" onclick={() => check(s.name)}>Check</button>
+              {#if s.kind === 'postgresql'}<button class="btn py-0 text-sm" onclick={() => look(s.name)}>Views</button
+                >{/if}
               <button class="btn py-0 text-sm" onclick={() => ((location = s.location ?? ''), (moving = s.name))}
                 >Move</button
               >
@@ -94,6 +123,29 @@
           {note.worry === 'bad' ? '⊘' : note.worry === 'odd' ? '◐' : '●'}
           {note.says}
         </li>
+      {/each}
+    </ul>
+  </section>
+{/if}
+{#if viewed}
+  <section class="panel mt-4 p-4" aria-live="polite">
+    <div class="mb-2 flex items-center justify-between">
+      <h2>Views of the database of <span class="font-mono">{viewed}</span></h2>
+      <button class="btn py-0 text-sm" onclick={() => (viewed = '')}>Close</button>
+    </div>
+    <ul class="divide-y divide-line">
+      {#each views as v (v.view)}
+        <li class="flex items-start justify-between gap-4 py-2">
+          <div>
+            <span class="mono font-semibold">{v.view}</span>
+            <p class="text-sm text-muted">{v.says}.</p>
+          </div>
+          <button class="btn py-0 text-sm whitespace-nowrap" onclick={() => take(v)}
+            >{v.adopted ? 'Leave out' : 'Take in'}</button
+          >
+        </li>
+      {:else}
+        <li class="text-muted">There are none that the account may read.</li>
       {/each}
     </ul>
   </section>
