@@ -111,8 +111,8 @@ func (a *app) showObject(c *cobra.Command, path string) error {
 	if o.Comment != "" {
 		fmt.Fprintln(a.out, o.Comment)
 	}
-	if o.Definer {
-		fmt.Fprintln(a.out, "It runs with the rights of whoever made it: who may EXECUTE it gets what it gives, whatever policies hide.")
+	if o.PastPolicies {
+		fmt.Fprintln(a.out, "It may read tables: who may EXECUTE it gets what it gives, whatever policies hide.")
 	}
 	if len(o.Missing) > 0 {
 		fmt.Fprintf(a.out, "To use it you would need %s.\n", strings.Join(o.Missing, ", "))

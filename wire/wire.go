@@ -41,17 +41,17 @@ type Bands struct {
 
 // A Node is an object in the tree.
 type Node struct {
-	Path     string `json:"path"`
-	Name     string `json:"name"`
-	Kind     string `json:"kind"`
-	Type     string `json:"type,omitempty" description:"of a column; of a routine, what it gives; of a source, its kind of database"`
-	Declared string `json:"declared,omitempty" description:"of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table"`
-	Comment  string `json:"comment,omitempty" description:"what the database says of it"`
-	Definer  bool   `json:"definer,omitempty" description:"of a routine: it runs with the rights of whoever made it, and sees what policies hide"`
-	NotNull  bool   `json:"not_null,omitempty"`
-	Missing  bool   `json:"missing,omitempty" description:"no longer found in its source"`
-	Bands    Bands  `json:"bands"`
-	Children []Node `json:"children,omitempty"`
+	Path         string `json:"path"`
+	Name         string `json:"name"`
+	Kind         string `json:"kind"`
+	Type         string `json:"type,omitempty" description:"of a column; of a routine, what it gives; of a source, its kind of database"`
+	Declared     string `json:"declared,omitempty" description:"of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table"`
+	Comment      string `json:"comment,omitempty" description:"what the database says of it"`
+	PastPolicies bool   `json:"past_policies,omitempty" description:"of a routine: it may read tables, and sees what policies hide"`
+	NotNull      bool   `json:"not_null,omitempty"`
+	Missing      bool   `json:"missing,omitempty" description:"no longer found in its source"`
+	Bands        Bands  `json:"bands"`
+	Children     []Node `json:"children,omitempty"`
 }
 
 // A ColumnView is a column as one standpoint gets it.

@@ -441,7 +441,7 @@ func (b *barriers) riskyHaving(x query.Expr) bool {
 func (b *barriers) fails(x query.Expr) bool {
 	return query.AnyExpr(x, func(x query.Expr) bool {
 		if sub := query.Subquery(x); sub != nil {
-			found := false
+			found := b.canFail(x)
 			query.EachExpr(sub, func(x query.Expr) { found = found || b.canFail(x) })
 			return found
 		}
@@ -456,7 +456,14 @@ func (b *barriers) canFail(x query.Expr) bool {
 		switch x.Op {
 		case "+", "-", "*", "/", "%":
 			return b.overflows && !constant(x)
+		case "=", "<>", "<", "<=", ">", ">=", "IS", "IS NOT":
+			return b.overflows && !safelyCompared(x.L, x.R)
 		}
+	case *query.RowsCompared:
+		_, both := x.R.(*query.Row)
+		return b.overflows && (!both || !safelyCompared(x.L, x.R))
+	case *query.InQuery:
+		return b.overflows && !safelyGiven(x)
 	case *query.Unary:
 		return x.Op == "-" && b.overflows && !constant(x)
 	case *query.Like:
@@ -495,6 +502,20 @@ func (b *barriers) canFail(x query.Expr) bool {
 		return x.Fn.Kind == query.AggregateFunction && x.Fn.Own
 	}
 	return false
+}
+
+// safelyGiven reports whether what is compared with a sub-query's rows is so without failing.
+func safelyGiven(x *query.InQuery) bool {
+	row, isRow := x.X.(*query.Row)
+	if !isRow {
+		row = &query.Row{List: []query.Expr{x.X}}
+	}
+	for i, l := range row.List {
+		if i >= len(x.Query.Columns) || !safelyCompared(l, &query.Literal{T: x.Query.Columns[i].Type}) {
+			return false
+		}
+	}
+	return true
 }
 
 // oneRow reports whether a query gives one row, whatever the tables hold.

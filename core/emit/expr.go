@@ -147,13 +147,6 @@ func (e *emitter) exprs(list []query.Expr) {
 	e.commas(list, func(_ int, x query.Expr) { e.expr(x) })
 }
 
-// apply writes a call of a function by its name.
-func (e *emitter) apply(name string, args ...query.Expr) {
-	e.write(name, "(")
-	e.exprs(args)
-	e.write(")")
-}
-
 // aggregated writes a call of an aggregate or window function by its name.
 func (e *emitter) aggregated(name string, c *query.Call, args func()) {
 	e.write(name, "(")

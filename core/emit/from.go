@@ -64,6 +64,8 @@ func (e *emitter) relation(r *query.Relation) {
 		if r.Lateral {
 			e.write("LATERAL ")
 		}
+		// Its owner may read what its reader may not, and an error could quote it.
+		e.wordless = e.wordless || r.Lends
 		e.write("(")
 		if e.kept(r) {
 			e.keptWhole(r.Query)

@@ -40,6 +40,6 @@ func emitted(g *query.Governed, m *access.Model) (plan *Plan, err error) {
 		e.query(g.Reads)
 	}
 	out := g.Outline
-	out.Wordless = e.wordless || g.Write
+	out.Wordless = e.wordless || g.Write || len(g.Calls) > 0 // a routine may read what is hidden
 	return &Plan{Outline: out, SQL: e.b.String(), Args: e.args, Mark: e.mark}, nil
 }

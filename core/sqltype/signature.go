@@ -17,10 +17,13 @@ type Signature struct {
 	Direct     int              `json:"direct,omitempty"`
 	Out        []SignatureField `json:"out,omitempty"`
 	Volatility string           `json:"volatility"`
-	// Definer says that the routine runs with the rights of whoever made it: it sees what
-	// policies hide.
+	// Definer says that the routine runs with the rights of whoever made it.
 	Definer bool `json:"definer,omitempty"`
 }
+
+// PastPolicies reports whether the routine may read tables. It does so with the rights of
+// whoever made it, or of the account that Gneiss connects with, and sees what policies hide.
+func (s Signature) PastPolicies() bool { return s.Definer || s.Volatility != "i" }
 
 // A SignatureField is a column of what a routine gives.
 type SignatureField struct {

@@ -159,8 +159,8 @@ func policyFixes(kind, name string) []wire.Fix {
 	return []wire.Fix{{Says: "edit the policy " + name, Edit: name, Kind: kind}, {Says: "stop the policy " + name, Stop: name, Kind: kind}}
 }
 
-// beside finds what a source's own makers have put beside the policies: routines that run with
-// their definer's rights, and rows that are kept from other tables.
+// beside finds what a source's own makers have put beside the policies: routines that may
+// read past policies, and rows that are kept from other tables.
 func (f *finder) beside() {
 	m := f.st.Model
 	for _, source := range m.Object(access.PlatformID).Children {
@@ -170,9 +170,9 @@ func (f *finder) beside() {
 				signature, err := sqltype.ReadSignature(o.Declared)
 				switch {
 				case o.Missing:
-				case o.Kind == access.Routine && (err != nil || signature.Definer):
-					f.add("definer", "", m.Path(id), m.Path(id)+" runs with the rights of whoever made it",
-						"who holds EXECUTE on it, its schema or its source gets what it gives, whatever policies hide; grant that to few, or have it made with SECURITY INVOKER")
+				case o.Kind == access.Routine && (err != nil || signature.PastPolicies()):
+					f.add("past_policies", "", m.Path(id), m.Path(id)+" may read tables past the policies",
+						"it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source gets what it gives, whatever policies hide; grant that to few")
 				case o.Kind == access.Table && o.Declared == "materialized view":
 					f.add("refreshed", "", m.Path(id), m.Path(id)+" holds rows of other tables, as of its last refresh",
 						"policies on those tables do not reach it; it needs its own")

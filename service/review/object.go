@@ -29,7 +29,7 @@ func nodeOf(p *identity.Viewer, o *access.Object, depth int) wire.Node {
 		Missing: o.Missing, Bands: bandsOf(p, o.ID)}
 	if o.Kind == access.Routine {
 		signature, err := sqltype.ReadSignature(o.Declared)
-		n.Declared, n.Definer = "", err != nil || signature.Definer
+		n.Declared, n.PastPolicies = "", err != nil || signature.PastPolicies()
 	}
 	if depth <= 0 {
 		return n

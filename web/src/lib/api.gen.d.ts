@@ -3576,13 +3576,13 @@ export interface components {
             comment?: string;
             /** @description of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table */
             declared?: string;
-            /** @description of a routine: it runs with the rights of whoever made it, and sees what policies hide */
-            definer?: boolean;
             kind: string;
             /** @description no longer found in its source */
             missing?: boolean;
             name: string;
             not_null?: boolean;
+            /** @description of a routine: it may read tables, and sees what policies hide */
+            past_policies?: boolean;
             path: string;
             /** @description of a column; of a routine, what it gives; of a source, its kind of database */
             type?: string;
@@ -3595,8 +3595,6 @@ export interface components {
             comment?: string;
             /** @description of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table */
             declared?: string;
-            /** @description of a routine: it runs with the rights of whoever made it, and sees what policies hide */
-            definer?: boolean;
             /** @description on the object itself, above and below */
             grants: components["schemas"]["WireGrant"][];
             kind: string;
@@ -3614,6 +3612,8 @@ export interface components {
             own_owner: boolean;
             /** @description its own, or that of the nearest object above */
             owner?: string;
+            /** @description of a routine: it may read tables, and sees what policies hide */
+            past_policies?: boolean;
             path: string;
             policies: components["schemas"]["WirePolicy"][];
             /** @description what the standpoint may do */

@@ -35,7 +35,7 @@
     dormant: 'grants without effect',
     broken: 'policies that no longer fit',
     uncovered: 'labelled columns that no policy treats',
-    definer: 'routines that see what policies hide',
+    past_policies: 'routines that may read past policies',
     refreshed: 'kept rows of other tables',
     lent: 'policies whose writer has lost a right',
     broad: 'broad grants',

@@ -88,9 +88,9 @@
       <h1 class="font-mono break-words">{page.path}</h1>
       <p class="mt-1 flex items-center gap-2"><BandGlyph bands={page.bands} />{page.bands.says}</p>
       {#if page.comment}<p class="mt-1 max-w-prose">{page.comment}</p>{/if}
-      {#if page.definer}
+      {#if page.past_policies}
         <p class="mt-1 text-feldspar">
-          It runs with the rights of whoever made it: who may EXECUTE it gets what it gives, whatever policies hide.
+          It may read tables: who may EXECUTE it gets what it gives, whatever policies hide.
         </p>
       {/if}
       {#if page.owner}
