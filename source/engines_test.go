@@ -202,7 +202,11 @@ func onSQLite(t testing.TB, setup string) (source.Source, *access.Model) {
 }
 
 func onPostgreSQL(t testing.TB, setup string) (source.Source, *access.Model) {
-	url := database(t)
+	return onDatabase(t, database(t), setup)
+}
+
+// onDatabase is onPostgreSQL in a database that was made before.
+func onDatabase(t testing.TB, url, setup string) (source.Source, *access.Model) {
 	own, err := sql.Open("pgx", url)
 	if err != nil {
 		t.Fatal(err)
