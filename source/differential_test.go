@@ -1,6 +1,7 @@
 package source_test
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -11,6 +12,8 @@ import (
 	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/sqltype"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // The sentence under test: on a PostgreSQL source without policies, a query gives what the
@@ -101,9 +104,11 @@ func (c *tally) String() string {
 // TestTheServersOwnAnswers asks for each operator, routine and cast that is allowed, over
 // columns of all types, and for a list of statements.
 func TestTheServersOwnAnswers(t *testing.T) {
-	src, m := onPostgreSQL(t, typed)
+	url := database(t)
+	src, m := onDatabase(t, url, typed)
 	st := rights(t, m, "flint")
 	count := &tally{reasons: map[string]int{}}
+	described := describer(t, url)
 	ask := func(text string) {
 		want, ok := theServers(src, text)
 		if !ok {
@@ -114,6 +119,11 @@ func TestTheServersOwnAnswers(t *testing.T) {
 		switch {
 		case got == want:
 			count.same++
+			if plan != nil && !strings.HasPrefix(got, "error") {
+				if ours, theirs := columnsOf(plan), described(text); ours != theirs {
+					t.Errorf("%s\nhas the columns %s\nthe server's are %s", text, ours, theirs)
+				}
+			}
 			if strings.HasPrefix(got, "error") {
 				count.failing++
 			}
@@ -198,6 +208,44 @@ func TestTheServersOwnAnswers(t *testing.T) {
 		ask(randomStatement(r))
 	}
 	t.Logf("random statements: %v", count)
+}
+
+// columnsOf writes the names and types of a plan's columns; types of the database's own are
+// left out.
+func columnsOf(plan *emit.Plan) string {
+	var out []string
+	for _, c := range plan.Columns {
+		oid := uint32(0)
+		if c.Type != nil {
+			oid = c.Type.OID
+		}
+		out = append(out, fmt.Sprintf("%s/%d", c.Name, oid))
+	}
+	return strings.Join(out, ", ")
+}
+
+// describer describes the columns of a text as the server does.
+func describer(t *testing.T, url string) func(text string) string {
+	conn, err := pgx.Connect(context.Background(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close(context.Background()) })
+	return func(text string) string {
+		s, err := conn.Prepare(context.Background(), "", strings.ReplaceAll(text, "src.", ""))
+		if err != nil {
+			return err.Error()
+		}
+		var out []string
+		for _, f := range s.Fields {
+			oid := f.DataTypeOID
+			if oid >= 16384 {
+				oid = 0
+			}
+			out = append(out, fmt.Sprintf("%s/%d", f.Name, oid))
+		}
+		return strings.Join(out, ", ")
+	}
 }
 
 // both asks for all rows, too: of those some values fail.

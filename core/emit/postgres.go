@@ -199,7 +199,11 @@ func (e postgres) extra(x query.Expr) bool {
 	case *query.Collated:
 		e.write("(")
 		e.expr(x.X)
-		e.write(" COLLATE ", x.Name, ")")
+		e.write(" COLLATE ")
+		for i, part := range x.Name {
+			e.write(map[bool]string{true: "", false: "."}[i == 0], quoteName(part))
+		}
+		e.write(")")
 	case *query.Default:
 		e.write("DEFAULT")
 	default:

@@ -7,7 +7,6 @@ import (
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
-	"gneiss/core/access"
 	"gneiss/core/sqltype"
 )
 
@@ -102,7 +101,7 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	case *pg.Node_CollateClause:
 		if b.exact {
 			x := b.convertText(b.exprIn(v.CollateClause.Arg, s, w), v.CollateClause.Location)
-			return &Collated{x, access.JoinPath(texts(v.CollateClause.Collname)...)}
+			return &Collated{x, texts(v.CollateClause.Collname)}
 		}
 	}
 	b.unsupported(locate(n), fmt.Sprintf("this kind of expression (%s)", statementName(n)))

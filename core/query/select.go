@@ -271,40 +271,81 @@ func (b *binder) output(q *Query, sel *Select, e Expr, name string) {
 
 // outputName is the name of a column that is given none, as PostgreSQL has it.
 func outputName(n *pg.Node) string {
+	name, _ := figuredName(n)
+	if name == "" {
+		return "?column?"
+	}
+	return name
+}
+
+// figuredName is outputName, with how much the name says: a type's or that of CASE gives way to
+// one from within.
+func figuredName(n *pg.Node) (name string, strong bool) {
+	or := func(n *pg.Node, weak string) (string, bool) {
+		if name, strong := figuredName(n); strong {
+			return name, true
+		}
+		return weak, false
+	}
 	switch v := n.GetNode().(type) {
 	case *pg.Node_ColumnRef:
-		return v.ColumnRef.Fields[len(v.ColumnRef.Fields)-1].GetString_().GetSval()
+		return v.ColumnRef.Fields[len(v.ColumnRef.Fields)-1].GetString_().GetSval(), true
+	case *pg.Node_AIndirection:
+		for _, step := range slices.Backward(v.AIndirection.Indirection) {
+			if name := step.GetString_(); name != nil {
+				return name.Sval, true
+			}
+		}
+		return figuredName(v.AIndirection.Arg)
 	case *pg.Node_FuncCall:
 		name := texts(v.FuncCall.Funcname)
-		return name[len(name)-1]
+		return name[len(name)-1], true
+	case *pg.Node_AExpr:
+		nullif := v.AExpr.Kind == pg.A_Expr_Kind_AEXPR_NULLIF
+		return map[bool]string{true: "nullif"}[nullif], nullif
 	case *pg.Node_TypeCast:
-		if name := outputName(v.TypeCast.Arg); name != "?column?" {
-			return name
-		}
-		name := texts(v.TypeCast.TypeName.Names)
-		return name[len(name)-1]
+		names := texts(v.TypeCast.TypeName.Names)
+		return or(v.TypeCast.Arg, names[len(names)-1])
+	case *pg.Node_CollateClause:
+		return figuredName(v.CollateClause.Arg)
+	case *pg.Node_GroupingFunc:
+		return "grouping", true
 	case *pg.Node_CaseExpr:
-		return "case"
+		return or(v.CaseExpr.Defresult, "case")
+	case *pg.Node_AArrayExpr:
+		return "array", true
+	case *pg.Node_RowExpr:
+		return "row", true
 	case *pg.Node_CoalesceExpr:
-		return "coalesce"
+		return "coalesce", true
 	case *pg.Node_MinMaxExpr:
-		return strings.ToLower(strings.TrimPrefix(v.MinMaxExpr.Op.String(), "IS_"))
+		return strings.ToLower(strings.TrimPrefix(v.MinMaxExpr.Op.String(), "IS_")), true
 	case *pg.Node_SqlvalueFunction:
-		return strings.ToLower(strings.TrimPrefix(v.SqlvalueFunction.Op.String(), "SVFOP_"))
+		return strings.TrimSuffix(strings.ToLower(strings.TrimPrefix(v.SqlvalueFunction.Op.String(), "SVFOP_")), "_n"), true
 	case *pg.Node_SubLink:
 		switch v.SubLink.SubLinkType {
 		case pg.SubLinkType_EXISTS_SUBLINK:
-			return "exists"
+			return "exists", true
+		case pg.SubLinkType_ARRAY_SUBLINK:
+			return "array", true
 		case pg.SubLinkType_EXPR_SUBLINK:
-			if list := v.SubLink.Subselect.GetSelectStmt().GetTargetList(); len(list) == 1 {
+			if list := firstSelect(v.SubLink.Subselect.GetSelectStmt()).GetTargetList(); len(list) > 0 {
 				if name := list[0].GetResTarget().GetName(); name != "" {
-					return name
+					return name, true
 				}
-				return outputName(list[0].GetResTarget().GetVal())
+				return outputName(list[0].GetResTarget().GetVal()), true
 			}
 		}
 	}
-	return "?column?"
+	return "", false
+}
+
+// firstSelect is the SELECT that gives a query's columns their names.
+func firstSelect(s *pg.SelectStmt) *pg.SelectStmt {
+	for s.GetLarg() != nil {
+		s = s.Larg
+	}
+	return s
 }
 
 // sortItem binds an item of ORDER BY: an output column by name or number, else

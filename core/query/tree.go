@@ -103,7 +103,7 @@ type (
 	// A Collated is a text with the collation that it is compared and sorted by.
 	Collated struct {
 		X    Expr
-		Name string
+		Name []string // with its schema before it, if that is written
 	}
 	// A Default is what a column holds where nothing is said.
 	Default struct{ T Type }
