@@ -245,10 +245,28 @@ func correlated(q *query.Query) bool {
 	return found
 }
 
+// groupedBy writes what a query is grouped by. An item of the select list that has a sub-query is
+// named by its number, since another writing of it would be another one.
+func (e postgres) groupedBy(s *query.Select, x query.Expr) {
+	for i, item := range s.Items {
+		if item == x && query.AnyExpr(item, query.IsSubquery) {
+			fmt.Fprint(&e.b, i+1)
+			return
+		}
+	}
+	e.expr(x)
+}
+
 // grouped writes GROUP BY, with the sets where there are several.
 func (e postgres) grouped(s *query.Select) {
 	if s.Sets == nil {
-		e.list("GROUP BY ", s.GroupBy)
+		for i, x := range s.GroupBy {
+			if i == 0 {
+				e.line()
+			}
+			e.write(map[bool]string{true: "GROUP BY ", false: ", "}[i == 0])
+			e.groupedBy(s, x)
+		}
 		return
 	}
 	e.line()
@@ -259,7 +277,7 @@ func (e postgres) grouped(s *query.Select) {
 			if j > 0 {
 				e.write(", ")
 			}
-			e.expr(s.GroupBy[at])
+			e.groupedBy(s, s.GroupBy[at])
 		}
 		e.write(")")
 	}

@@ -105,7 +105,12 @@ func (b *binder) exactOperator(e *pg.A_Expr, op string, s *scope, w windows) Exp
 		if !ok {
 			b.unsupported(at, "this NULLIF")
 		}
-		return &Call{Fn: Functions["nullif"], Args: []Expr{same.L, same.R}, T: same.L.Type()}
+		// The first is taken to what the comparison takes it to, and is of that type.
+		given := same.L.Type()
+		if to := same.Op.Left; to.Kind != sqltype.Pseudo {
+			given = to
+		}
+		return &Call{Fn: Functions["nullif"], Args: []Expr{same.L, same.R}, T: given}
 	case pg.A_Expr_Kind_AEXPR_IN:
 		return b.exactList(one(e.Lexpr), e.Rexpr.GetList().GetItems(), op == "<>", s, w, at)
 	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN, pg.A_Expr_Kind_AEXPR_BETWEEN_SYM, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
@@ -260,7 +265,7 @@ func (b *binder) namedType(t *pg.TypeName) (to Type, modifier string) {
 	case len(names) == 1 || names[0] == "pg_catalog":
 		to = sqltype.Parse(names[len(names)-1])
 	default:
-		to = b.types[access.JoinPath(names...)]
+		to = b.ownType(access.JoinPath(names...))
 	}
 	if to == nil || to.Kind == sqltype.Pseudo || t.Setof || t.PctType {
 		b.fail(t.Location, Unknown, "there is no type %s that can be cast to here", access.JoinPath(names...))
@@ -282,6 +287,27 @@ func (b *binder) namedType(t *pg.TypeName) (to Type, modifier string) {
 		to = to.Array
 	}
 	return to, modifier
+}
+
+// ownType finds a type of the source's own making: one that a column of its tables has. It is
+// nil where there is none.
+func (b *binder) ownType(name string) Type {
+	if t := b.types[name]; t != nil || b.source == 0 {
+		return t
+	}
+	for _, schema := range b.model.Object(b.source).Children {
+		for _, id := range b.model.Object(schema).Children {
+			for _, column := range b.model.Object(id).Children {
+				if c := b.model.Object(column); strings.HasSuffix(strings.TrimSuffix(c.Type, "[]"), " "+name) {
+					b.types.column(c, true)
+					if t := b.types[name]; t != nil {
+						return t
+					}
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // intervalFields reads the fields and the precision of INTERVAL, from the bits by which the

@@ -122,6 +122,9 @@ func (b *binder) caseOf(c *pg.CaseExpr, s *scope, w windows) Expr {
 	if c.Arg != nil {
 		before := b.cost
 		operand = b.exprIn(c.Arg, s, w)
+		if b.exact {
+			operand = b.convertText(operand, c.Location) // a text, whatever it is compared with
+		}
 		b.copies(len(c.Args), before)
 	}
 	var results []Expr

@@ -16,6 +16,13 @@ type scope struct {
 	relations []*Relation // for qualified names
 	columns   []named     // for plain names and for *
 	aliases   []named     // output columns, for GROUP BY
+	made      []made      // output columns as they are written
+}
+
+// made is an item of a select list, as it is written and bound.
+type made struct {
+	node *pg.Node
+	expr Expr
 }
 
 // named is a column as a plain name finds it: of a relation, or joined from two

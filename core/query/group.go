@@ -2,8 +2,10 @@ package query
 
 import (
 	"slices"
+	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
+	"google.golang.org/protobuf/reflect/protoreflect"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -20,7 +22,55 @@ func (b *binder) groupItem(n *pg.Node, sel *Select, s *scope) Expr {
 			return b.groupable(e, n)
 		}
 	}
+	if e := b.asWritten(n, s); e != nil {
+		return b.groupable(e, n)
+	}
 	return b.groupable(b.expr(n, s), n)
+}
+
+// asWritten finds the item of the select list that is written as the expression is, where a
+// sub-query in it keeps two of the kind from being seen as one.
+func (b *binder) asWritten(n *pg.Node, s *scope) Expr {
+	for _, m := range s.made {
+		if b.exact && AnyExpr(m.expr, IsSubquery) && sameNode(n.ProtoReflect(), m.node.ProtoReflect()) {
+			return m.expr
+		}
+	}
+	return nil
+}
+
+// sameNode reports whether two parts of a syntax tree are written the same, wherever they
+// stand.
+func sameNode(a, b protoreflect.Message) bool {
+	if a.Descriptor() != b.Descriptor() {
+		return false
+	}
+	fields := a.Descriptor().Fields()
+	for i := range fields.Len() {
+		f := fields.Get(i)
+		if strings.HasSuffix(string(f.Name()), "location") {
+			continue
+		}
+		switch {
+		case f.IsList():
+			l, r := a.Get(f).List(), b.Get(f).List()
+			if l.Len() != r.Len() {
+				return false
+			}
+			for j := range l.Len() {
+				if f.Message() == nil && !l.Get(j).Equal(r.Get(j)) || f.Message() != nil && !sameNode(l.Get(j).Message(), r.Get(j).Message()) {
+					return false
+				}
+			}
+		case f.Message() != nil:
+			if a.Has(f) != b.Has(f) || a.Has(f) && !sameNode(a.Get(f).Message(), b.Get(f).Message()) {
+				return false
+			}
+		case a.Has(f) != b.Has(f) || !a.Get(f).Equal(b.Get(f)):
+			return false
+		}
+	}
+	return true
 }
 
 func (b *binder) groupable(e Expr, n *pg.Node) Expr {

@@ -243,6 +243,7 @@ func (b *binder) targetItem(q *Query, sel *Select, t *pg.ResTarget, s *scope, w 
 	if name == "" {
 		name = outputName(t.Val)
 	}
+	s.made = append(s.made, made{t.Val, e})
 	b.output(q, sel, e, name)
 }
 
