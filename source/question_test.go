@@ -11,7 +11,9 @@ import (
 type questioner struct {
 	r     *rand.Rand
 	n     int
-	scope []string // aliases that columns can be named of
+	// steady leaves out what depends on the order of rows that are alike.
+	steady bool
+	scope  []string // aliases that columns can be named of
 }
 
 // kindsOfColumns are columns of typed and other by a rough kind.
@@ -136,7 +138,11 @@ func (q *questioner) statement() string {
 		return "SELECT " + key + " AS k, count(*), sum(" + q.value("number", 1) + "), avg(" + q.value("number", 0) + "), min(" + q.value("text", 0) + "), bool_or(" + q.value("truth", 0) + "), array_agg(DISTINCT " + q.value("number", 0) + ") FROM " + from + where + " " + sets +
 			q.pick("", " HAVING count(*) > 0", " HAVING sum("+q.column("number")+") IS NOT NULL")
 	case 1: // windows
-		return "SELECT " + q.item() + ", " + q.pick("row_number()", "rank()", "sum("+q.column("number")+")", "lag("+q.column("text")+")", "count(*)", "first_value("+q.column("number")+")") + " OVER (" + q.pick("", "PARTITION BY "+q.value("truth", 1)+" ") + "ORDER BY " + q.column("number") + ", " + q.column("text") + ") FROM " + from + where
+		functions := []string{"rank()", "sum(" + q.column("number") + ")", "count(*)", "dense_rank()"}
+		if !q.steady {
+			functions = append(functions, "row_number()", "lag("+q.column("text")+")", "first_value("+q.column("number")+")")
+		}
+		return "SELECT " + q.item() + ", " + q.pick(functions...) + " OVER (" + q.pick("", "PARTITION BY "+q.value("truth", 1)+" ") + "ORDER BY " + q.column("number") + ", " + q.column("text") + ") FROM " + from + where
 	case 2: // set operations
 		kind := q.pick("number", "text", "time")
 		l := "SELECT " + q.value(kind, 1) + ", " + q.value("number", 1) + " FROM " + from + where

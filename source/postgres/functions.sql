@@ -126,7 +126,7 @@ CREATE FUNCTION pg_temp.gneiss_bucket(x double precision, width double precision
 $$;
 
 CREATE FUNCTION pg_temp.gneiss_bucket(x numeric, width numeric) RETURNS numeric LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-  SELECT CASE WHEN width > 0 AND x NOT IN ('NaN', 'Infinity', '-Infinity') AND abs(x) < 1e1000 THEN floor(x / width) * width END
+  SELECT CASE WHEN width > 0 AND x NOT IN ('NaN', 'Infinity', '-Infinity') AND abs(x) < 1e1000 THEN round(floor(x / width) * width, greatest(scale(x), scale(width))) END
 $$;
 
 -- Noise: the amount is made from the column, the value and the key of its row.
