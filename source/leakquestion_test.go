@@ -126,9 +126,14 @@ func TestNoLeakOfQuestions(t *testing.T) {
 				continue // the server refuses it too, or it is a gap: see TestTheServersOwnAnswers
 			}
 			want, err := answerOf(src, strings.ReplaceAll(text, "src.s.", "c."), nil, nil)
-			want = sortedRows(toNineDigits(want + stateOf(err)))
+			if want = sortedRows(toNineDigits(want)); err != nil {
+				want = stateOf(err) // after as many rows as it happens
+			}
 			got, err := answerOf(src, plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Now(), Key: testKey, Nonce: testNonce}), plan.Columns)
-			if got = sortedRows(toNineDigits(got + stateOf(err))); got != want {
+			if got = sortedRows(toNineDigits(got)); err != nil {
+				got = stateOf(err)
+			}
+			if got != want {
 				t.Errorf("world %d, %s\n%s\ngives  %.500s\non the copy %.500s\n%s", world, strings.Join(about, "; "), text, got, want, plan.SQL)
 			}
 			compared++

@@ -153,10 +153,39 @@ func (e *emitter) with(ctes []*query.CTE) {
 		e.nested(c.Query)
 		e.defining = e.defining[:len(e.defining)-1]
 		e.write(")")
+		e.searching(c)
 	}
 	if len(ctes) > 0 {
 		e.line()
 	}
+}
+
+// searching writes SEARCH and CYCLE of a recursive query.
+func (e *emitter) searching(c *query.CTE) {
+	names := columnNames(c.Query.Columns)
+	list := func(places []int) {
+		for i, at := range places {
+			e.write(map[bool]string{true: "", false: ", "}[i == 0], quoteName(names[at]))
+		}
+	}
+	if s := c.Search; s != nil {
+		e.write(map[bool]string{true: " SEARCH BREADTH FIRST BY ", false: " SEARCH DEPTH FIRST BY "}[s.Breadth])
+		list(s.By)
+		e.write(" SET ", quoteName(s.Set))
+	}
+	if s := c.Cycle; s != nil {
+		e.write(" CYCLE ")
+		list(s.By)
+		e.write(" SET ", quoteName(s.Set), " TO ", bare(s.Value), " DEFAULT ", bare(s.Default), " USING ", quoteName(s.Using))
+	}
+}
+
+// bare writes a constant where the grammar takes no other expression.
+func bare(l *query.Literal) string {
+	if text, ok := l.Value.(string); ok {
+		return "'" + strings.ReplaceAll(text, "'", "''") + "'"
+	}
+	return fmt.Sprint(l.Value)
 }
 
 func (e *emitter) query(q *query.Query) {

@@ -15,6 +15,7 @@ type moved struct{ alias, name string }
 // that is not plain, FROM is a block: the rows that are there for the reader and
 // meet what is plain.
 func (e *emitter) rowsOf(s *query.Select) {
+	s = e.hoisted(s)
 	items, where := s.From, s.Where
 	barred, hard, self, heavy := false, false, false, 0
 	query.EachItem(items, func(item query.From) {

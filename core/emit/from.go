@@ -56,6 +56,9 @@ func (e *emitter) from(item query.From) {
 func (e *emitter) relation(r *query.Relation) {
 	alias := e.fresh(r.Alias)
 	e.aliases[r] = alias
+	for i := range r.Columns { // of a query that is written a second time
+		delete(e.moved, columnKey{r, i})
+	}
 	switch {
 	case r.Calls != nil:
 		e.dialect.(postgres).calls(r, alias)
@@ -166,6 +169,8 @@ func (e *emitter) columnName(c *query.ColumnRef) {
 	switch r := c.Rel; {
 	case r.Query != nil:
 		name = columnNames(r.Query.Columns)[c.Col]
+	case r.CTE != nil && c.Col >= len(r.CTE.Query.Columns):
+		name = r.CTE.More[c.Col-len(r.CTE.Query.Columns)].Name
 	case r.CTE != nil:
 		name = columnNames(r.CTE.Query.Columns)[c.Col]
 	case r.Calls != nil:

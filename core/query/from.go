@@ -131,7 +131,7 @@ func (b *binder) join(j *pg.JoinExpr, outer, before *scope) (From, *scope) {
 	kinds := map[pg.JoinType]string{pg.JoinType_JOIN_INNER: "INNER", pg.JoinType_JOIN_LEFT: "LEFT",
 		pg.JoinType_JOIN_RIGHT: "RIGHT", pg.JoinType_JOIN_FULL: "FULL"}
 	kind, ok := kinds[j.Jointype]
-	if !ok || j.Alias != nil || j.JoinUsingAlias != nil {
+	if !ok || j.Alias != nil && !b.exact || j.JoinUsingAlias != nil {
 		b.unsupported(locate(j.Larg), "this kind of join")
 	}
 	l, ls := b.fromItem(j.Larg, outer, before)
@@ -167,7 +167,24 @@ func (b *binder) join(j *pg.JoinExpr, outer, before *scope) (From, *scope) {
 			b.fail(locate(j.Rarg), Unsupported, "a %s JOIN needs ON or USING", kind)
 		}
 	}
+	if j.Alias != nil {
+		return b.joinCalled(j.Alias, join, s)
+	}
 	return join, s
+}
+
+// joinCalled makes a join that has a name of its own a derived table: the names in it are not
+// seen from outside.
+func (b *binder) joinCalled(a *pg.Alias, join *Join, s *scope) (From, *scope) {
+	q, sel := &Query{}, &Select{From: []From{join}}
+	q.Body = sel
+	for _, c := range s.columns {
+		b.useAll(c.expr)
+		b.output(q, sel, c.expr, c.name)
+	}
+	r := &Relation{Alias: a.Aliasname, Query: q, Columns: q.Columns}
+	b.alias(r, a)
+	return r, &scope{relations: []*Relation{r}, columns: columnsOf(r)}
 }
 
 // using makes the condition of JOIN … USING and the columns as ISO/IEC 9075-2

@@ -195,10 +195,10 @@ func (b *binder) groupBySet(sel *Select, in []bool) {
 		return nil
 	}
 	for i, e := range sel.Items {
-		sel.Items[i] = replace(e, level)
+		sel.Items[i] = Replace(e, level)
 	}
 	if sel.Having != nil {
-		sel.Having = replace(sel.Having, level)
+		sel.Having = Replace(sel.Having, level)
 	} else if len(sel.GroupBy) == 0 {
 		sel.Having = &Literal{Boolean, true} // all rows are one group, also where there are none
 	}

@@ -76,7 +76,7 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 		if slices.ContainsFunc(q.With, func(x *CTE) bool { return x.Name == c.Ctename }) {
 			b.fail(c.Location, Ambiguous, "the WITH query %s is there twice", access.Quote(c.Ctename))
 		}
-		if c.SearchClause != nil || c.CycleClause != nil {
+		if (c.SearchClause != nil || c.CycleClause != nil) && !b.exact {
 			b.unsupported(c.Location, "SEARCH or CYCLE of a WITH query")
 		}
 		cte := &CTE{Name: c.Ctename}
@@ -89,8 +89,56 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 			cte.Query = b.query(sub, outer)
 			b.nameColumns(cte, c)
 		}
+		b.searching(cte, c)
 		q.With = append(q.With, cte)
 		b.withs = append(b.withs, cte)
+	}
+}
+
+// searching binds SEARCH and CYCLE of a recursive query.
+func (b *binder) searching(cte *CTE, c *pg.CommonTableExpr) {
+	if c.SearchClause == nil && c.CycleClause == nil || len(b.needs) > 0 {
+		return
+	}
+	if !cte.Recursive {
+		b.fail(c.Location, Mismatch, "SEARCH and CYCLE are of a WITH query that reads itself")
+	}
+	places := func(nodes []*pg.Node) (out []int) {
+		for _, name := range texts(nodes) {
+			i := slices.IndexFunc(cte.Query.Columns, func(c Column) bool { return c.Name == name })
+			if i < 0 {
+				b.fail(c.Location, Unknown, "the WITH query %s has no column %s", access.Quote(cte.Name), access.Quote(name))
+			}
+			out = append(out, i)
+		}
+		return out
+	}
+	add := func(name string, t Type) {
+		if slices.ContainsFunc(append(slices.Clone(cte.Query.Columns), cte.More...), func(c Column) bool { return c.Name == name }) {
+			b.fail(c.Location, Ambiguous, "the WITH query %s has a column %s already", access.Quote(cte.Name), access.Quote(name))
+		}
+		cte.More = append(cte.More, Column{Name: name, Type: t})
+	}
+	if s := c.SearchClause; s != nil {
+		cte.Search = &Search{places(s.SearchColList), s.SearchBreadthFirst, s.SearchSeqColumn}
+		t := sqltype.Record
+		if !s.SearchBreadthFirst {
+			t = t.Array
+		}
+		add(s.SearchSeqColumn, t)
+	}
+	if s := c.CycleClause; s != nil {
+		values, t := b.common([]Expr{b.expr(s.CycleMarkValue, &scope{}), b.expr(s.CycleMarkDefault, &scope{})}, "CYCLE", c.Location)
+		mark := func(e Expr) *Literal {
+			l, ok := e.(*Literal)
+			if !ok || l.Value == nil || t != Boolean && t != sqltype.Int4 && t != Text {
+				b.unsupported(c.Location, "a mark of CYCLE that is no constant truth value, whole number or text")
+			}
+			return l
+		}
+		cte.Cycle = &Cycle{places(s.CycleColList), s.CycleMarkColumn, s.CyclePathColumn, mark(values[0]), mark(values[1])}
+		add(s.CycleMarkColumn, t)
+		add(s.CyclePathColumn, sqltype.Record.Array)
 	}
 }
 

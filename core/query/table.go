@@ -21,7 +21,7 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 		for i := len(b.withs) - 1; i >= 0; i-- {
 			if cte := b.withs[i]; cte.Name == v.Relname {
 				cte.uses++
-				r := &Relation{Alias: cte.Name, CTE: cte, Columns: cte.Query.Columns}
+				r := &Relation{Alias: cte.Name, CTE: cte, Columns: slices.Concat(cte.Query.Columns, cte.More)}
 				b.alias(r, v.Alias)
 				return r
 			}

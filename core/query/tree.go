@@ -311,8 +311,25 @@ type CTE struct {
 	// Keep is what is written about keeping its rows: MATERIALIZED, NOT MATERIALIZED.
 	Keep      string
 	Recursive bool // it reads itself
+	Search    *Search
+	Cycle     *Cycle
+	More      []Column // which SEARCH and CYCLE add
 
 	uses int // how often it is read
+}
+
+// A Search is the order in which a recursive query finds its rows (ISO/IEC 9075-2, 7.18).
+type Search struct {
+	By      []int // columns of the query
+	Breadth bool
+	Set     string
+}
+
+// A Cycle is how a recursive query ends where it comes to a row again.
+type Cycle struct {
+	By             []int
+	Set, Using     string
+	Value, Default *Literal // a truth value, a whole number or a text
 }
 
 // A Query is a SELECT with what stands round it.

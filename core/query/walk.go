@@ -124,17 +124,17 @@ func AnyExpr(e Expr, f func(Expr) bool) bool {
 	return false
 }
 
-// replace makes a copy of an expression in which f's result stands in place of
+// Replace makes a copy of an expression in which f's result stands in place of
 // what it takes; where f returns nil, the operands are looked at. Sub-queries
 // stay as they are.
-func replace(e Expr, f func(Expr) Expr) Expr {
+func Replace(e Expr, f func(Expr) Expr) Expr {
 	if e == nil {
 		return nil
 	}
 	if by := f(e); by != nil {
 		return by
 	}
-	in := func(x Expr) Expr { return replace(x, f) }
+	in := func(x Expr) Expr { return Replace(x, f) }
 	all := func(list []Expr) []Expr {
 		out := make([]Expr, len(list))
 		for i, x := range list {
@@ -171,6 +171,24 @@ func replace(e Expr, f func(Expr) Expr) Expr {
 		next := *e
 		next.Args, next.Filter = all(e.Args), in(e.Filter)
 		return &next
+	case *Operation:
+		return &Operation{e.Op, in(e.L), in(e.R), e.T}
+	case *Quantified:
+		return &Quantified{in(e.X), e.Op, in(e.Array), e.All}
+	case *Array:
+		return &Array{all(e.List), e.T}
+	case *Row:
+		return &Row{all(e.List)}
+	case *RowsCompared:
+		return &RowsCompared{e.Op, in(e.L), in(e.R)}
+	case *Subscript:
+		return &Subscript{in(e.X), e.Part, all(e.At), e.T}
+	case *FieldOf:
+		return &FieldOf{in(e.X), e.Name, e.T}
+	case *Collated:
+		return &Collated{in(e.X), e.Name}
+	case *ArrayQuery, *Default, *Treated:
+		return e
 	}
 	panic(fmt.Sprintf("query: no case for %T", e))
 }

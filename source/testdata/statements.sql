@@ -131,3 +131,9 @@ SELECT 'a' < 'B', 'Z' > 'a', 'ä' < 'b', upper('straße'), lower('ÄÖ'), initca
 SELECT note FROM src.s.other WHERE id IN (VALUES (1), (2)) ORDER BY 1;
 SELECT ALL id FROM src.s.other WHERE NOT (id > 2) ORDER BY id;
 TABLE src.s.other;
+
+WITH RECURSIVE up (id, at) AS (SELECT id, typed_id FROM src.s.other WHERE id = 11 UNION ALL SELECT o.id, o.typed_id FROM src.s.other AS o JOIN up ON o.id = up.at) CYCLE id SET again USING way SELECT id, at, again, way FROM up ORDER BY way;
+WITH RECURSIVE up (id, at) AS (SELECT id, typed_id FROM src.s.other WHERE id = 10 UNION ALL SELECT o.id, o.typed_id FROM src.s.other AS o JOIN up ON o.id = up.at WHERE o.id > 2) SEARCH DEPTH FIRST BY id SET place SELECT id, place FROM up ORDER BY place;
+WITH RECURSIVE up (id, at) AS (SELECT id, typed_id FROM src.s.other WHERE id = 10 UNION ALL SELECT o.id, o.typed_id FROM src.s.other AS o JOIN up ON o.id = up.at) SEARCH BREADTH FIRST BY id, at SET place CYCLE id SET again TO 'Y' DEFAULT 'N' USING way SELECT id, place, again, way FROM up ORDER BY place;
+SELECT j.id, j.note, j.int4 FROM (src.s.other AS o JOIN src.s.typed AS t USING (id)) AS j ORDER BY 1;
+SELECT j.a, j.b FROM (src.s.other AS o CROSS JOIN (SELECT 1 AS one) AS x) AS j (a, b) ORDER BY 1 LIMIT 2;
