@@ -19,6 +19,10 @@ func (e *emitter) writing(w *query.Write) {
 	if r.Governed != nil {
 		e.aliases[r.Governed.Inner] = alias
 	}
+	if w.Merge != nil {
+		e.merge(w, alias)
+		return
+	}
 	switch w.Verb {
 	case access.Insert:
 		e.write("INSERT INTO ", e.tableName(r))
@@ -213,5 +217,59 @@ func (e *emitter) conflict(w *query.Write) {
 		e.line()
 		e.write("WHERE ")
 		e.expr(c.Where)
+	}
+}
+
+// merge writes MERGE. What it reads is kept whole where conditions on it are not plain.
+func (e *emitter) merge(w *query.Write, alias string) {
+	m, r := w.Merge, w.Target
+	e.write("MERGE INTO ", e.tableName(r), " AS ", quoteName(alias))
+	e.line()
+	e.write("USING ")
+	barred, risks := false, e.risky(m.On)
+	query.EachItem([]query.From{m.Source}, func(item query.From) {
+		if r, ok := item.(*query.Relation); ok {
+			barred = barred || e.barrier(r)
+		}
+	})
+	for _, when := range m.When {
+		risks += e.risky(when.If)
+	}
+	if barred && risks > 0 {
+		e.block([]query.From{m.Source}, nil)
+	} else {
+		e.joined(m.Source, false)
+	}
+	e.write(" ON ")
+	e.besides(risks, m.On)
+	for _, when := range m.When {
+		e.line()
+		e.write(map[bool]string{true: "WHEN MATCHED", false: "WHEN NOT MATCHED"}[when.Matched])
+		if when.If != nil {
+			e.write(" AND ")
+			e.besides(risks, when.If)
+		}
+		e.write(" THEN ")
+		switch when.Verb {
+		case access.Update:
+			e.write("UPDATE")
+			e.set(r, when.Columns, when.Row)
+		case access.Delete:
+			e.write("DELETE")
+		case access.Insert:
+			e.write("INSERT")
+			for i, c := range when.Columns {
+				e.write(map[bool]string{true: " (", false: ", "}[i == 0], quoteName(tableColumn(e.model, r.Columns[c])))
+			}
+			if len(when.Row) == 0 {
+				e.write(" DEFAULT VALUES")
+				continue
+			}
+			e.write(") VALUES (")
+			e.exprs(when.Row)
+			e.write(")")
+		default:
+			e.write("DO NOTHING")
+		}
 	}
 }

@@ -124,6 +124,13 @@ func governIn(exact bool, text string, tree *pgt.ParseResult, params []any, st *
 		statement = explain.Query
 	}
 	switch statement.GetNode().(type) {
+	case *pgt.Node_MergeStmt:
+		if !b.exact && b.anyExact() {
+			return nil, errOtherLanguage
+		}
+		if b.exact {
+			return b.governWrite(statement), nil
+		}
 	case *pgt.Node_SelectStmt:
 		return b.governRead(statement), nil
 	case *pgt.Node_InsertStmt, *pgt.Node_UpdateStmt, *pgt.Node_DeleteStmt:
@@ -132,7 +139,7 @@ func governIn(exact bool, text string, tree *pgt.ParseResult, params []any, st *
 	line, col := place(text, tree.Stmts[0].StmtLocation)
 	return nil, &Error{
 		Code: Unsupported,
-		Text: "only SELECT, INSERT, UPDATE, DELETE and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported",
+		Text: "only SELECT, INSERT, UPDATE, DELETE, on PostgreSQL MERGE, and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported",
 		Line: line,
 		Col:  col,
 	}
@@ -151,7 +158,13 @@ func (b *binder) governRead(n *pgt.Node) *Governed {
 func (b *binder) governWrite(n *pgt.Node) *Governed {
 	w := b.writing(n)
 	b.refuseMissing()
-	uses := append(append([]TableUse{b.governTarget(w)}, b.govern()...), b.viewed()...)
+	var uses []TableUse
+	if w.Merge != nil {
+		uses = b.governMerge(w)
+	} else {
+		uses = append(uses, b.governTarget(w))
+	}
+	uses = append(append(uses, b.govern()...), b.viewed()...)
 	out := Outline{Source: b.source, Tables: uses, Calls: b.routines, Behind: b.behind, Write: true, Checked: w.Check != nil, Leads: w.leads}
 	if w.Returning != nil {
 		out.Columns = w.Returning.Columns

@@ -22,6 +22,7 @@ type Write struct {
 	From      []From   // of an UPDATE: what else its values and condition read
 	Where     Expr
 	Conflict  *Conflict
+	Merge     *Merge // of a MERGE, whose parts have verbs of their own
 	Returning *Query // its select list alone
 	leads     bool   // Check wants what a foreign key leads to
 	Check     Expr   // of each row that the statement leaves: whether it may be left; nil: always
@@ -64,6 +65,8 @@ func (b *binder) writing(n *pg.Node) *Write {
 		b.assignments(w, s.TargetList, names)
 		b.where(w, s.WhereClause, names)
 		b.returning(w, s.ReturningList, &own)
+	case *pg.Node_MergeStmt:
+		return b.merging(v.MergeStmt)
 	case *pg.Node_DeleteStmt:
 		s := v.DeleteStmt
 		with(s.WithClause)

@@ -271,6 +271,12 @@ func TestWriting(t *testing.T) {
 		{"UPDATE src.s.child SET (u, x) = (1) WHERE n = 1", "", "refused"},
 		{"INSERT INTO src.s.t (id, num, doc, rock, d) VALUES (30, 1.25, '{\"a\": [1.50]}', 'schist', 'infinity'), (31, DEFAULT, DEFAULT, NULL, DATE '2024-01-31' + INTERVAL '1 month') RETURNING num, doc, rock, d", "1.250,{\"a\":,[1.50]},schist,infinity ∅,∅,∅,2024-02-29 changed 2", ""},
 		{"DELETE FROM src.s.t WHERE id IN (30, 31) RETURNING id", "30 31 changed 2", ""},
+		{"MERGE INTO src.s.child AS c USING (VALUES (1, 21), (8, 22)) AS v (n, u) ON c.n = v.n WHEN MATCHED AND v.u > 20 THEN UPDATE SET u = v.u, x = DEFAULT WHEN NOT MATCHED THEN INSERT (n, t_id, u) VALUES (v.n, 1, v.u)", "changed 2", ""},
+		{"MERGE INTO src.s.child AS c USING src.s.t AS t ON c.n = t.id + 7 WHEN MATCHED THEN DELETE WHEN NOT MATCHED THEN DO NOTHING", "changed 1", ""},
+		{"SELECT n, u FROM src.s.child ORDER BY n", "1,21", ""},
+		{"MERGE INTO src.s.child AS c USING src.s.t AS t ON c.n = t.id WHEN NOT MATCHED THEN INSERT (n) VALUES (t.nosuch)", "", "refused"},
+		{"MERGE INTO src.s.child AS c USING src.s.t AS t ON c.n = t.id WHEN NOT MATCHED THEN INSERT (n, u) VALUES (1)", "", "refused"},
+		{"MERGE INTO src.s.child AS c USING src.s.t AS t ON c.n = t.id WHEN NOT MATCHED THEN INSERT (n) VALUES (c.n)", "", "refused"},
 		{"DELETE FROM src.s.child USING src.s.t WHERE t.id = child.t_id RETURNING child.n", "1 changed 1", ""},
 		{"SELECT count(*) FROM src.s.child", "0", ""},
 	} {
@@ -460,6 +466,8 @@ func TestErrorsTellNothing(t *testing.T) {
 			"WITH RECURSIVE r (k) AS (SELECT 1 UNION SELECT t.id FROM r JOIN src.s.t ON t.id = r.k + 2 AND " + fails + ") SELECT k FROM r",
 			"SELECT count(*) FROM src.s.t AS t FULL JOIN src.s.child AS c ON t.id = c.t_id WHERE " + strings.ReplaceAll(fails, "name", "t.name"),
 			"UPDATE src.s.t SET (name, small) = (SELECT 'x', 1 WHERE " + fails + ")",
+			"MERGE INTO src.s.part AS p USING src.s.t AS t ON p.v = t.id AND " + strings.ReplaceAll(fails, "name", "t.name") + " WHEN MATCHED THEN DELETE",
+			"MERGE INTO src.s.part AS p USING src.s.t AS t ON p.v = t.id WHEN NOT MATCHED AND " + strings.ReplaceAll(fails, "name", "t.name") + " THEN INSERT (day, v) VALUES ('2024-02-02', t.id) WHEN MATCHED THEN UPDATE SET v = 1",
 			"DELETE FROM src.s.t WHERE " + fails,
 			"UPDATE src.s.t SET name = 'x' WHERE " + fails,
 		} {
