@@ -9,8 +9,8 @@ import (
 // A questioner writes whole statements at random over typed and other: joins, sub-queries of each
 // kind, groups, windows, set operations of other types, functions in FROM.
 type questioner struct {
-	r     *rand.Rand
-	n     int
+	r *rand.Rand
+	n int
 	// steady leaves out what depends on the order of rows that are alike.
 	steady bool
 	scope  []string // aliases that columns can be named of
