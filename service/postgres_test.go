@@ -153,6 +153,7 @@ func TestRoutines(t *testing.T) {
 		CREATE FUNCTION drilling.deeper(depth integer) RETURNS integer LANGUAGE sql IMMUTABLE AS 'SELECT depth + 1';
 		CREATE FUNCTION drilling.peek(k integer) RETURNS text LANGUAGE sql STABLE SECURITY DEFINER AS 'SELECT contractor FROM drilling.boreholes WHERE id = k';
 		CREATE FUNCTION drilling.near(k integer) RETURNS TABLE (id bigint, name text) LANGUAGE sql STABLE AS 'SELECT id, name FROM drilling.boreholes WHERE id < k';
+		CREATE TABLE field.marks (n bigint PRIMARY KEY, borehole integer REFERENCES drilling.boreholes (id), label varchar(9));
 		COMMENT ON TABLE drilling.boreholes IS 'holes in the ground'; COMMENT ON COLUMN drilling.boreholes.depth_m IS 'in metres'`); err != nil {
 		t.Fatal(err)
 	}
@@ -213,6 +214,10 @@ func TestRoutines(t *testing.T) {
 	}
 	if err != nil || definers != 2 {
 		t.Errorf("%d findings of routines that may read past policies (%v)", definers, err)
+	}
+	relationships, err := svc.Review.Relationships(as("opal"), "")
+	if err != nil || !slices.ContainsFunc(relationships.Items, func(r wire.Relationship) bool { return strings.Contains(fmt.Sprint(r.From), "field.marks.borehole") }) {
+		t.Errorf("a foreign key between whole numbers of other sizes is not found (%v)", err)
 	}
 	page, err := svc.Review.Object(as("opal"), "survey_pg.drilling.boreholes", wire.Standpoint{})
 	if err != nil || page.Comment != "holes in the ground" || !slices.ContainsFunc(page.Columns, func(c wire.ColumnView) bool { return c.Name == "depth_m" && c.Comment == "in metres" }) {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // A Relationship says that rows of one table belong to rows of another: those
@@ -89,7 +90,7 @@ func (c PutRelationship) resolve(m *access.Model) (*Relationship, error) {
 		return nil, invalid("bad_relationship", "a relationship stays in one source; %s is not of %s", m.Path(r.Parent), m.Path(source))
 	}
 	for i, from := range r.From {
-		if a, b := m.Object(from).Type, m.Object(r.To[i]).Type; a != b {
+		if a, b := m.Object(from).Type, m.Object(r.To[i]).Type; !sqltype.Alike(a, b) {
 			return nil, invalid("bad_relationship", "%s is %s and %s is %s; related columns are of one type", m.Path(from), a, m.Path(r.To[i]), b)
 		}
 	}

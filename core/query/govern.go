@@ -177,7 +177,7 @@ func (b *binder) follow(p *policy.RowPolicy, inner *Relation) Expr {
 	var where Expr
 	for i, from := range p.Follow.From {
 		l, r := columnWith(parent, p.Follow.To[i]), columnWith(inner, from)
-		if l == nil || r == nil || l.Type() != r.Type() {
+		if l == nil || r == nil || !sqltype.Alike(l.Type().String(), r.Type().String()) {
 			panic(closed("a column of it is gone, or has another type"))
 		}
 		where = Conjoin("AND", where, &Binary{"=", l, r, Boolean})

@@ -122,3 +122,14 @@ func Simple(name string) string {
 	}
 	return t.Name
 }
+
+// Alike reports whether columns of two types can lead to each other: they are of one type, or
+// their values can be compared.
+func Alike(a, b string) bool {
+	x, y := Parse(a), Parse(b)
+	if x == nil || y == nil {
+		return a == b
+	}
+	_, err := Binary("=", x, y)
+	return x == y || err == nil
+}

@@ -58,9 +58,21 @@ func (s *Service) Adopt(ctx context.Context, c identity.Caller, name string, in 
 	changes := []platform.Change{access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"},
 		access.AddObject{Path: path, Kind: "table", Declared: databaseView, Comment: t.Comment}}
 	for _, column := range t.Columns {
-		changes = append(changes, access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name, column.Name), Kind: "column", Type: column.Type, Declared: column.Declared, Comment: column.Comment})
+		changes = append(
+			changes,
+			access.AddObject{
+				Path:     access.JoinPath(name, t.Schema, t.Name, column.Name),
+				Kind:     "column",
+				Type:     column.Type,
+				Declared: column.Declared,
+				Comment:  column.Comment,
+			},
+		)
 	}
-	return s.carryOut(ctx, order{caller: c, Change: in.Change, changes: changes, says: []string{"took in the view " + path}, notes: []string{readsNote(reads)}})
+	return s.carryOut(
+		ctx,
+		order{caller: c, Change: in.Change, changes: changes, says: []string{"took in the view " + path}, notes: []string{readsNote(reads)}},
+	)
 }
 
 // readsNote says what a view reads, and past whom.
@@ -102,8 +114,11 @@ func (s *Service) Disown(ctx context.Context, c identity.Caller, name, view stri
 	if o.Declared != databaseView || o.Missing {
 		return wire.Changed{}, fault.New(fault.Invalid, "wrong_kind", "%s is no view of the database that was taken in", path)
 	}
-	return s.carryOut(ctx, order{caller: c, Change: in, changes: []platform.Change{access.MissObject{Path: path}}, says: []string{"left out the view " + path},
-		notes: []string{"grants and policies on it stay and take no effect; nothing in the database was touched"}})
+	return s.carryOut(
+		ctx,
+		order{caller: c, Change: in, changes: []platform.Change{access.MissObject{Path: path}}, says: []string{"left out the view " + path},
+			notes: []string{"grants and policies on it stay and take no effect; nothing in the database was touched"}},
+	)
 }
 
 // DatabaseViews lists the views of a source's database, with what they read.
@@ -129,7 +144,10 @@ func (s *Service) DatabaseViews(ctx context.Context, c identity.Caller, name str
 		if err != nil {
 			return out, err
 		}
-		out.Items = append(out.Items, wire.DatabaseView{View: access.JoinPath(t.Schema, t.Name), Adopted: adopted(s.platform.Current(), name, t), Says: readsNote(reads)})
+		out.Items = append(
+			out.Items,
+			wire.DatabaseView{View: access.JoinPath(t.Schema, t.Name), Adopted: adopted(s.platform.Current(), name, t), Says: readsNote(reads)},
+		)
 	}
 	return out, nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/sqltype"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
@@ -198,7 +199,7 @@ func scanned(places map[[2]string]source.Table, child source.Table, k source.For
 	}
 	parent, ok := places[[2]string{k.Schema, k.Table}]
 	for i, to := range k.To {
-		if typ := typeOf(parent, to); typ == "" || typ != typeOf(child, k.Columns[i]) {
+		if typ := typeOf(parent, to); typ == "" || !sqltype.Alike(typ, typeOf(child, k.Columns[i])) {
 			return false
 		}
 	}

@@ -101,7 +101,14 @@ func (s *Service) SetSource(ctx context.Context, c identity.Caller, name string,
 		return wire.Changed{}, err
 	}
 	if kindOf(in.Location) != r.Kind {
-		return wire.Changed{}, fault.New(fault.Invalid, "bad_source", "%s is of the kind %s, and %s is not; connect it under another name", name, r.Kind, in.Location)
+		return wire.Changed{}, fault.New(
+			fault.Invalid,
+			"bad_source",
+			"%s is of the kind %s, and %s is not; connect it under another name",
+			name,
+			r.Kind,
+			in.Location,
+		)
 	}
 	r.Location = in.Location
 	src, err := s.gateway.OpenSource(r)
@@ -121,7 +128,15 @@ func (s *Service) SetSource(ctx context.Context, c identity.Caller, name string,
 		changes = []platform.Change{access.AddObject{Path: access.Quote(name), Kind: "source", Type: r.Kind}}
 	}
 	out, err := s.carryOut(ctx, order{caller: c, Change: in.Change, changes: changes,
-		says: []string{fmt.Sprintf("moved the source %s to %s: %s, %s", name, s.gateway.Location(r), say.Count(tablesAmong(tables), "table"), say.Count(len(changes), "difference"))},
+		says: []string{
+			fmt.Sprintf(
+				"moved the source %s to %s: %s, %s",
+				name,
+				s.gateway.Location(r),
+				say.Count(tablesAmong(tables), "table"),
+				say.Count(len(changes), "difference"),
+			),
+		},
 		also: func(*platform.State) ([]store.Write, error) { return []store.Write{store.SetSource(r)}, nil }})
 	if err != nil || !out.Done {
 		return out, err
@@ -156,9 +171,11 @@ func (s *Service) RemoveSource(ctx context.Context, c identity.Caller, name stri
 	}
 	miss(o.ID)
 	out, err := s.carryOut(ctx, order{caller: c, Change: in, changes: changes,
-		says:  []string{fmt.Sprintf("disconnected the source %s, with %s; nothing in its database was touched", name, say.Count(tables, "table"))},
-		notes: []string{"grants, policies and views on it stay and take no effect; they take effect again when a source is connected under this name"},
-		also:  func(*platform.State) ([]store.Write, error) { return []store.Write{store.RemoveSource(name)}, nil }})
+		says: []string{fmt.Sprintf("disconnected the source %s, with %s; nothing in its database was touched", name, say.Count(tables, "table"))},
+		notes: []string{
+			"grants, policies and views on it stay and take no effect; they take effect again when a source is connected under this name",
+		},
+		also: func(*platform.State) ([]store.Write, error) { return []store.Write{store.RemoveSource(name)}, nil }})
 	if err != nil || !out.Done {
 		return out, err
 	}

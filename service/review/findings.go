@@ -171,8 +171,13 @@ func (f *finder) beside() {
 				switch {
 				case o.Missing:
 				case o.Kind == access.Routine && (err != nil || signature.PastPolicies()):
-					f.add("past_policies", "", m.Path(id), m.Path(id)+" may read tables past the policies",
-						"it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source gets what it gives, whatever policies hide; grant that to few")
+					f.add(
+						"past_policies",
+						"",
+						m.Path(id),
+						m.Path(id)+" may read tables past the policies",
+						"it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source gets what it gives, whatever policies hide; grant that to few",
+					)
 				case o.Kind == access.Table && o.Declared == "materialized view":
 					f.add("refreshed", "", m.Path(id), m.Path(id)+" holds rows of other tables, as of its last refresh",
 						"policies on those tables do not reach it; it needs its own")

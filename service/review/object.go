@@ -25,8 +25,17 @@ func (s *Service) Tree(c identity.Caller, path string, depth int, at wire.Standp
 }
 
 func nodeOf(p *identity.Viewer, o *access.Object, depth int) wire.Node {
-	n := wire.Node{Path: p.Model.Path(o.ID), Name: o.Name, Kind: o.Kind.String(), Type: o.Type, Declared: o.Declared, Comment: o.Comment, NotNull: o.NotNull,
-		Missing: o.Missing, Bands: bandsOf(p, o.ID)}
+	n := wire.Node{
+		Path:     p.Model.Path(o.ID),
+		Name:     o.Name,
+		Kind:     o.Kind.String(),
+		Type:     o.Type,
+		Declared: o.Declared,
+		Comment:  o.Comment,
+		NotNull:  o.NotNull,
+		Missing:  o.Missing,
+		Bands:    bandsOf(p, o.ID),
+	}
 	if o.Kind == access.Routine {
 		signature, err := sqltype.ReadSignature(o.Declared)
 		n.Declared, n.PastPolicies = "", err != nil || signature.PastPolicies()
@@ -140,8 +149,22 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 		}
 		views = append(
 			views,
-			wire.ColumnView{Name: column.Name, Type: column.Type, Declared: column.Declared, Comment: column.Comment, NotNull: column.NotNull, Readable: readable,
-				Treatment: treatment, Says: says, By: policy.Names(d.By), Lost: policy.Names(append(d.Lost, d.Lifted...)), Conflict: d.Conflict, Revealed: d.Revealed(), Partly: d.Partly(), Labels: labelsOf(p, id)},
+			wire.ColumnView{
+				Name:      column.Name,
+				Type:      column.Type,
+				Declared:  column.Declared,
+				Comment:   column.Comment,
+				NotNull:   column.NotNull,
+				Readable:  readable,
+				Treatment: treatment,
+				Says:      says,
+				By:        policy.Names(d.By),
+				Lost:      policy.Names(append(d.Lost, d.Lifted...)),
+				Conflict:  d.Conflict,
+				Revealed:  d.Revealed(),
+				Partly:    d.Partly(),
+				Labels:    labelsOf(p, id),
+			},
 		)
 	}
 	return views

@@ -15,7 +15,6 @@ import (
 	"math"
 	"net"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,7 +26,6 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"gneiss/core/query"
-	"gneiss/core/sqltype"
 	"gneiss/source"
 )
 
@@ -301,181 +299,6 @@ func value(raw []byte, oid uint32) any {
 		}
 	}
 	return text
-}
-
-// kinds are the words for the kinds of types that are the database's own making.
-var kinds = map[string]string{"e": "enum", "c": "composite", "r": "range", "m": "multirange", "b": "base", "d": "base", "p": "base"}
-
-// Scan lists the tables that the account may read. Partitions and tables that
-// inherit from another are left out: their rows are rows of that other, and a
-// policy on one of the two would leave the other open. So are views.
-func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
-	rows, err := s.readers.Query(ctx, `
-		WITH RECURSIVE domain (oid, base, modifier) AS (
-		  SELECT oid, typbasetype, typtypmod FROM pg_type WHERE typtype = 'd'
-		  UNION ALL SELECT d.oid, t.typbasetype, t.typtypmod FROM domain d JOIN pg_type t ON t.oid = d.base WHERE t.typtype = 'd')
-		SELECT n.nspname, c.relname, a.attname, format_type(t.oid, CASE WHEN d.oid IS NULL THEN a.atttypmod ELSE d.modifier END),
-		  coalesce(element.typtype, t.typtype)::text, CASE WHEN d.oid IS NULL THEN '' ELSE format_type(a.atttypid, NULL) END, a.attnotnull,
-		  coalesce(a.attnum = ANY (k.conkey), false),
-		  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
-		    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]))),
-		  CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
-		  left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000)
-		FROM pg_class c
-		JOIN pg_namespace n ON n.oid = c.relnamespace
-		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
-		LEFT JOIN domain d ON d.oid = a.atttypid AND NOT EXISTS (SELECT FROM pg_type more WHERE more.oid = d.base AND more.typtype = 'd')
-		JOIN pg_type t ON t.oid = coalesce(d.base, a.atttypid)
-		LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A'
-		LEFT JOIN pg_description said ON said.objoid = c.oid AND said.classoid = 'pg_class'::regclass AND said.objsubid = 0
-		LEFT JOIN pg_description about ON about.objoid = c.oid AND about.classoid = 'pg_class'::regclass AND about.objsubid = a.attnum
-		LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
-		WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
-		  AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)
-		  AND has_schema_privilege(n.oid, 'USAGE') AND has_column_privilege(c.oid, a.attnum, 'SELECT')
-		ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C", a.attnum`)
-	if err != nil {
-		return nil, told(err)
-	}
-	var tables []source.Table
-	var schema, table, name, typ, kind, domain, of, comment, about string
-	var notNull, key, unique bool
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &of, &comment, &about}, func() error {
-		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
-			tables = append(tables, source.Table{Schema: schema, Name: table, Kind: of, Comment: comment})
-		}
-		c := source.Column{Name: name, Type: strings.Replace(typ, " without time zone", "", 1), Declared: domain, NotNull: notNull, Key: key, Unique: unique, Comment: about}
-		c.Type = named(c.Type, kind)
-		t := &tables[len(tables)-1]
-		t.Columns = append(t.Columns, c)
-		return nil
-	})
-	if err != nil {
-		return nil, told(err)
-	}
-	return tables, s.foreignKeys(ctx, tables)
-}
-
-// named is a type's name in the form that the core reads: one of the database's own making has
-// its kind before it.
-func named(name, kind string) string {
-	if sqltype.Parse(name) == nil {
-		return kinds[kind] + " " + name
-	}
-	return name
-}
-
-// Routines implements [source.Source]. Procedures and triggers' functions cannot be called in a
-// query.
-func (s *Source) Routines(ctx context.Context) ([]source.Routine, error) {
-	rows, err := s.readers.Query(ctx, `
-		WITH spelled AS NOT MATERIALIZED (
-		  SELECT t.oid, replace(format_type(CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END, NULL), ' without time zone', '') AS name,
-		    coalesce(element.typtype, t.typtype)::text AS kind
-		  FROM pg_type t LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A')
-		SELECT n.nspname, p.proname, p.prokind::text,
-		  array(SELECT t.name FROM unnest(p.proargtypes::oid[]) WITH ORDINALITY AS x (oid, i) JOIN spelled t ON t.oid = x.oid ORDER BY x.i),
-		  array(SELECT t.kind FROM unnest(p.proargtypes::oid[]) WITH ORDINALITY AS x (oid, i) JOIN spelled t ON t.oid = x.oid ORDER BY x.i),
-		  array(SELECT coalesce(p.proargnames[i], '') FROM generate_subscripts(p.proargnames, 1) AS i WHERE p.proargmodes IS NULL OR p.proargmodes[i] IN ('i', 'b', 'v') ORDER BY i),
-		  r.name, r.kind, p.proretset, coalesce(v.name, ''), coalesce(v.kind, ''), p.pronargdefaults::integer, coalesce(nullif(a.aggkind, 'n')::text, ''), coalesce(a.aggnumdirectargs, 0)::integer,
-		  array(SELECT coalesce(p.proargnames[i], '') FROM generate_subscripts(p.proargmodes, 1) AS i WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
-		  array(SELECT t.name FROM generate_subscripts(p.proargmodes, 1) AS i JOIN spelled t ON t.oid = p.proallargtypes[i] WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
-		  array(SELECT t.kind FROM generate_subscripts(p.proargmodes, 1) AS i JOIN spelled t ON t.oid = p.proallargtypes[i] WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
-		  p.provolatile::text, p.prosecdef, left(coalesce(obj_description(p.oid, 'pg_proc'), ''), 1000)
-		FROM pg_proc p
-		JOIN pg_namespace n ON n.oid = p.pronamespace
-		JOIN spelled r ON r.oid = p.prorettype
-		LEFT JOIN spelled v ON v.oid = nullif(p.provariadic, 0)
-		LEFT JOIN pg_aggregate a ON a.aggfnoid = p.oid
-		WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema' AND p.prokind IN ('f', 'a', 'w')
-		  AND r.name NOT IN ('trigger', 'event_trigger', 'internal', 'language_handler', 'fdw_handler', 'index_am_handler', 'table_am_handler', 'tsm_handler', 'cstring', 'void')
-		  AND has_schema_privilege(n.oid, 'USAGE') AND has_function_privilege(p.oid, 'EXECUTE')
-		ORDER BY n.nspname COLLATE "C", p.proname COLLATE "C", p.oid`)
-	if err != nil {
-		return nil, told(err)
-	}
-	var out []source.Routine
-	var sig sqltype.Signature
-	var result, resultKind, variadic, variadicKind, comment string
-	var args, argKinds, outNames, outTypes, outKinds []string
-	_, err = pgx.ForEachRow(rows, []any{&sig.Schema, &sig.Name, &sig.Kind, &args, &argKinds, &sig.Names, &result, &resultKind, &sig.Set, &variadic, &variadicKind,
-		&sig.Defaults, &sig.Ordered, &sig.Direct, &outNames, &outTypes, &outKinds, &sig.Volatility, &sig.Definer, &comment}, func() error {
-		one := sig
-		one.Names = slices.Clone(sig.Names)
-		for i, a := range args {
-			one.Args = append(one.Args, named(a, argKinds[i]))
-		}
-		for i, name := range outNames {
-			one.Out = append(one.Out, sqltype.SignatureField{Name: name, Type: named(outTypes[i], outKinds[i])})
-		}
-		if one.Result = named(result, resultKind); variadic != "" {
-			one.Variadic = named(variadic, variadicKind)
-		}
-		r := source.Routine{Schema: one.Schema, Name: one.Name + "(" + strings.Join(one.Args, ",") + ")", Result: one.Result, Comment: comment, Signature: one.String()}
-		out = append(out, r)
-		return nil
-	})
-	return out, told(err)
-}
-
-// Reads implements [source.Source].
-func (s *Source) Reads(ctx context.Context, schema, view string) (source.ViewReads, error) {
-	var r source.ViewReads
-	err := s.readers.QueryRow(ctx, `
-		SELECT pg_get_userbyid(c.relowner)::text, coalesce(c.reloptions @> '{security_invoker=true}' OR c.reloptions @> '{security_invoker=on}', false),
-		  array(SELECT DISTINCT tn.nspname || '.' || t.relname FROM pg_rewrite w
-		    JOIN pg_depend d ON d.classid = 'pg_rewrite'::regclass AND d.objid = w.oid AND d.refclassid = 'pg_class'::regclass
-		    JOIN pg_class t ON t.oid = d.refobjid AND t.oid <> c.oid JOIN pg_namespace tn ON tn.oid = t.relnamespace
-		    WHERE w.ev_class = c.oid ORDER BY 1)
-		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind = 'v'`, schema, view).Scan(&r.Owner, &r.Reader, &r.Tables)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return r, &source.Unfit{Text: "there is no such view"}
-	}
-	return r, told(err)
-}
-
-// foreignKeys adds the keys that lead from the tables to others of them.
-func (s *Source) foreignKeys(ctx context.Context, tables []source.Table) error {
-	rows, err := s.readers.Query(ctx, `
-		SELECT n.nspname, c.relname, pn.nspname, p.relname,
-		  array(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY AS x (num, i) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = x.num ORDER BY x.i),
-		  array(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY AS x (num, i) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = x.num ORDER BY x.i)
-		FROM pg_constraint k
-		JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		JOIN pg_class p ON p.oid = k.confrelid JOIN pg_namespace pn ON pn.oid = p.relnamespace
-		WHERE k.contype = 'f'
-		ORDER BY k.oid`)
-	if err != nil {
-		return told(err)
-	}
-	places := map[[2]string]int{}
-	for i, t := range tables {
-		places[[2]string{t.Schema, t.Name}] = i
-	}
-	var schema, table string
-	var key source.ForeignKey
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &key.Schema, &key.Table, &key.Columns, &key.To}, func() error {
-		child, ok := places[[2]string{schema, table}]
-		parent, both := places[[2]string{key.Schema, key.Table}]
-		if ok && both && covers(tables[child], key.Columns) && covers(tables[parent], key.To) {
-			k := key
-			k.Columns, k.To = slices.Clone(key.Columns), slices.Clone(key.To)
-			tables[child].Keys = append(tables[child].Keys, k)
-		}
-		return nil
-	})
-	return told(err)
-}
-
-// covers reports whether a table has all the columns.
-func covers(t source.Table, names []string) bool {
-	for _, name := range names {
-		if !slices.ContainsFunc(t.Columns, func(c source.Column) bool { return c.Name == name }) {
-			return false
-		}
-	}
-	return true
 }
 
 var _ source.Source = (*Source)(nil)

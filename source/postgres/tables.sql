@@ -1,0 +1,25 @@
+-- The tables and views that the account may read, a line for each column. The type of a domain is
+-- that of what it is over.
+WITH RECURSIVE domain (oid, base, modifier) AS (
+  SELECT oid, typbasetype, typtypmod FROM pg_type WHERE typtype = 'd'
+  UNION ALL SELECT d.oid, t.typbasetype, t.typtypmod FROM domain d JOIN pg_type t ON t.oid = d.base WHERE t.typtype = 'd')
+SELECT n.nspname, c.relname, a.attname, format_type(t.oid, CASE WHEN d.oid IS NULL THEN a.atttypmod ELSE d.modifier END),
+  coalesce(element.typtype, t.typtype)::text, CASE WHEN d.oid IS NULL THEN '' ELSE format_type(a.atttypid, NULL) END, a.attnotnull,
+  coalesce(a.attnum = ANY (k.conkey), false),
+  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
+    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]))),
+  CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
+  left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000)
+FROM pg_class c
+JOIN pg_namespace n ON n.oid = c.relnamespace
+JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+LEFT JOIN domain d ON d.oid = a.atttypid AND NOT EXISTS (SELECT FROM pg_type more WHERE more.oid = d.base AND more.typtype = 'd')
+JOIN pg_type t ON t.oid = coalesce(d.base, a.atttypid)
+LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A'
+LEFT JOIN pg_description said ON said.objoid = c.oid AND said.classoid = 'pg_class'::regclass AND said.objsubid = 0
+LEFT JOIN pg_description about ON about.objoid = c.oid AND about.classoid = 'pg_class'::regclass AND about.objsubid = a.attnum
+LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
+WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
+  AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)
+  AND has_schema_privilege(n.oid, 'USAGE') AND has_column_privilege(c.oid, a.attnum, 'SELECT')
+ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C", a.attnum
