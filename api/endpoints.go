@@ -275,10 +275,12 @@ func (s *Server) register() {
 	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {
 		return svc.Admin.Scan(r.ctx, r.Caller, in.Name)
 	})
-	handle(s, "GET", "/sources/{name}/check", "what the account of a source may, what is missing, how fast it is", func(r request, in sourceIn) (wire.SourceCheck, error) {
+	const checks = "what the account of a source may, what is missing, how fast it is"
+	handle(s, "GET", "/sources/{name}/check", checks, func(r request, in sourceIn) (wire.SourceCheck, error) {
 		return svc.Review.CheckSource(r.ctx, r.Caller, in.Name)
 	})
-	handle(s, "GET", "/sources/{name}/views", "the views of a source's database, and what they read", func(r request, in sourceIn) (wire.List[wire.DatabaseView], error) {
+	const views = "the views of a source's database, and what they read"
+	handle(s, "GET", "/sources/{name}/views", views, func(r request, in sourceIn) (wire.List[wire.DatabaseView], error) {
 		return svc.Admin.DatabaseViews(r.ctx, r.Caller, in.Name)
 	})
 	handle(s, "POST", "/sources/{name}/views", "take a view of the database in, as a table", func(r request, in adoption) (wire.Changed, error) {

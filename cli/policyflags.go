@@ -68,7 +68,8 @@ func (f *rowFlags) phrase() (*wire.Phrase, error) {
 	case len(found) == 0 && f.column != "":
 		return nil, usageError{
 			errors.New(
-				"--column needs what it is compared with: --is-attribute NAME, --is-group, --is-team, --is-reader, --has-come, or --listed-in TABLE.COLUMN --listed-for COLUMN",
+				"--column needs what it is compared with: --is-attribute NAME, --is-group, --is-team, --is-reader, --has-come, " +
+					"or --listed-in TABLE.COLUMN --listed-for COLUMN",
 			),
 		}
 	case len(found) == 0:

@@ -168,7 +168,8 @@ func drilling(g *generator) {
 	g.exec(`CREATE INDEX boreholes_district ON boreholes (district, drilled_on)`)
 	g.exec(`CREATE INDEX boreholes_licence ON boreholes (licence_id)`)
 	g.exec(
-		`CREATE TABLE core_boxes (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id), box_no INTEGER NOT NULL, shelf TEXT NOT NULL, from_m REAL NOT NULL, to_m REAL NOT NULL)`,
+		`CREATE TABLE core_boxes (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id),
+			box_no INTEGER NOT NULL, shelf TEXT NOT NULL, from_m REAL NOT NULL, to_m REAL NOT NULL)`,
 	)
 	g.fill("core_boxes", 4*Boreholes, func(i int) []any {
 		n := (i - 1) % 4
@@ -176,7 +177,8 @@ func drilling(g *generator) {
 	})
 	g.exec(`CREATE INDEX core_boxes_borehole ON core_boxes (borehole_id)`)
 	g.exec(
-		`CREATE TABLE lithology (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id), from_m REAL NOT NULL, to_m REAL NOT NULL, rock TEXT NOT NULL, weathered BOOLEAN)`,
+		`CREATE TABLE lithology (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL REFERENCES boreholes (id),
+			from_m REAL NOT NULL, to_m REAL NOT NULL, rock TEXT NOT NULL, weathered BOOLEAN)`,
 	)
 	g.fill("lithology", 3*Boreholes, func(i int) []any {
 		top := float64((i-1)%3) * 25
@@ -199,7 +201,8 @@ func assay(g *generator) {
 	})
 	g.exec(`CREATE INDEX samples_borehole ON samples (borehole_id)`)
 	g.exec(
-		`CREATE TABLE results (id INTEGER PRIMARY KEY, sample_id INTEGER NOT NULL REFERENCES samples (id), element TEXT NOT NULL, ppm REAL, method TEXT NOT NULL, batch_id INTEGER NOT NULL, analyst TEXT NOT NULL)`,
+		`CREATE TABLE results (id INTEGER PRIMARY KEY, sample_id INTEGER NOT NULL REFERENCES samples (id),
+			element TEXT NOT NULL, ppm REAL, method TEXT NOT NULL, batch_id INTEGER NOT NULL, analyst TEXT NOT NULL)`,
 	)
 	g.fill("results", Results, func(i int) []any {
 		var ppm any = round(g.r.ExpFloat64()*40, 3)
@@ -221,7 +224,8 @@ func assay(g *generator) {
 
 func licensing(g *generator) {
 	g.exec(
-		`CREATE TABLE holders (id INTEGER PRIMARY KEY, company TEXT NOT NULL, contact_name TEXT NOT NULL, email TEXT NOT NULL, phone TEXT, bank_account TEXT, tax_number TEXT)`,
+		`CREATE TABLE holders (id INTEGER PRIMARY KEY, company TEXT NOT NULL, contact_name TEXT NOT NULL,
+			email TEXT NOT NULL, phone TEXT, bank_account TEXT, tax_number TEXT)`,
 	)
 	g.fill("holders", Holders, func(i int) []any {
 		r := g.r
@@ -242,7 +246,8 @@ func licensing(g *generator) {
 		}
 	})
 	g.exec(
-		`CREATE TABLE licences (id INTEGER PRIMARY KEY, holder_id INTEGER NOT NULL REFERENCES holders (id), district TEXT NOT NULL, granted_on DATE NOT NULL, ends_on DATE NOT NULL, portal_user TEXT)`,
+		`CREATE TABLE licences (id INTEGER PRIMARY KEY, holder_id INTEGER NOT NULL REFERENCES holders (id),
+			district TEXT NOT NULL, granted_on DATE NOT NULL, ends_on DATE NOT NULL, portal_user TEXT)`,
 	)
 	g.fill("licences", licences, func(i int) []any {
 		var user any
@@ -254,7 +259,8 @@ func licensing(g *generator) {
 	})
 	g.exec(`CREATE INDEX licences_user ON licences (portal_user)`)
 	g.exec(
-		`CREATE TABLE payments (id INTEGER PRIMARY KEY, licence_id INTEGER NOT NULL REFERENCES licences (id), paid_on DATE NOT NULL, amount REAL NOT NULL, settled BOOLEAN NOT NULL)`,
+		`CREATE TABLE payments (id INTEGER PRIMARY KEY, licence_id INTEGER NOT NULL REFERENCES licences (id),
+			paid_on DATE NOT NULL, amount REAL NOT NULL, settled BOOLEAN NOT NULL)`,
 	)
 	g.fill("payments", payments, func(i int) []any {
 		return []any{i, 1 + g.r.IntN(licences), day("2015-06-01", g.r.IntN(4000)), round(500+g.r.Float64()*24_500, 2), g.r.IntN(10) > 0}
@@ -275,7 +281,8 @@ func monitoring(g *generator) {
 		return []any{i, 1 + (i-1)%stations, home[i], round(8+g.r.Float64()*70, 1)}
 	})
 	g.exec(
-		`CREATE TABLE readings (id INTEGER PRIMARY KEY, well_id INTEGER NOT NULL REFERENCES wells (id), district TEXT NOT NULL, day DATE NOT NULL, level_m REAL NOT NULL, conductivity REAL)`,
+		`CREATE TABLE readings (id INTEGER PRIMARY KEY, well_id INTEGER NOT NULL REFERENCES wells (id),
+			district TEXT NOT NULL, day DATE NOT NULL, level_m REAL NOT NULL, conductivity REAL)`,
 	)
 	g.fill("readings", Readings, func(i int) []any {
 		well := 1 + (i-1)%wells
@@ -296,7 +303,8 @@ func field(g *generator) {
 		return []any{i, fmt.Sprintf("%s crew %d", Districts[i%5], 1+i/5), Districts[i%5]}
 	})
 	g.exec(
-		`CREATE TABLE visits (id INTEGER PRIMARY KEY, crew_id INTEGER NOT NULL REFERENCES crews (id), borehole_id INTEGER NOT NULL, visited_on DATE NOT NULL, note TEXT)`,
+		`CREATE TABLE visits (id INTEGER PRIMARY KEY, crew_id INTEGER NOT NULL REFERENCES crews (id),
+			borehole_id INTEGER NOT NULL, visited_on DATE NOT NULL, note TEXT)`,
 	)
 	g.fill("visits", visits, func(i int) []any {
 		var note any = pick(g.r, []string{"collar capped", "casing lifted", "water sampled", "site restored", "access track flooded"})
@@ -306,7 +314,8 @@ func field(g *generator) {
 		return []any{i, 1 + g.r.IntN(crews), 1 + g.r.IntN(Boreholes), day("2022-01-03", g.r.IntN(1700)), note}
 	})
 	g.exec(
-		`CREATE TABLE reports (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL, author TEXT NOT NULL, written_on DATE NOT NULL, hours REAL NOT NULL, cost REAL NOT NULL)`,
+		`CREATE TABLE reports (id INTEGER PRIMARY KEY, borehole_id INTEGER NOT NULL,
+			author TEXT NOT NULL, written_on DATE NOT NULL, hours REAL NOT NULL, cost REAL NOT NULL)`,
 	)
 	g.fill("reports", Reports, func(i int) []any {
 		hours := round(2+g.r.ExpFloat64()*9, 1)

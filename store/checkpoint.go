@@ -33,7 +33,8 @@ func (s *Store) PutCheckpoint(ctx context.Context, revision int64, hash string, 
 	if err := s.db.SelectContext(ctx, &old, `SELECT revision FROM checkpoint WHERE revision <> ?`, revision); err != nil {
 		return err
 	}
-	if _, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO checkpoint (revision, hash, digest) VALUES (?, ?, ?)`, revision, hash, hex.EncodeToString(sum.Sum(nil))); err != nil {
+	digest := hex.EncodeToString(sum.Sum(nil))
+	if _, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO checkpoint (revision, hash, digest) VALUES (?, ?, ?)`, revision, hash, digest); err != nil {
 		return err
 	}
 	for _, revision := range old {

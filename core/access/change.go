@@ -92,7 +92,8 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 			return invalid("bad_object", "%s is a %s already", c.Path, old.Kind)
 		}
 		found := *old
-		found.Missing, found.Type, found.NotNull, found.Key, found.Unique, found.Declared, found.Comment = false, c.Type, c.NotNull, c.Key, c.Unique, c.Declared, c.Comment
+		found.Missing, found.Declared, found.Comment = false, c.Declared, c.Comment
+		found.Type, found.NotNull, found.Key, found.Unique = c.Type, c.NotNull, c.Key, c.Unique
 		m.setObject(found)
 		return nil
 	}

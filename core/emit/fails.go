@@ -50,7 +50,8 @@ func (b *barriers) canFail(x query.Expr) bool {
 	case *query.InList:
 		return b.overflows && !b.safelyListed(x)
 	case *query.Case:
-		return b.overflows && slices.ContainsFunc(x.Whens, func(w query.When) bool { return !sqltype.SafeCast(w.Then.Type(), x.T) }) || x.Else != nil && b.overflows && !sqltype.SafeCast(x.Else.Type(), x.T)
+		return b.overflows && slices.ContainsFunc(x.Whens, func(w query.When) bool { return !sqltype.SafeCast(w.Then.Type(), x.T) }) ||
+			x.Else != nil && b.overflows && !sqltype.SafeCast(x.Else.Type(), x.T)
 	case *query.Cast:
 		safe := sqltype.SafeCast(x.X.Type(), x.To) && x.Modifier == "" || sqltype.TextOf(x.X.Type(), x.To)
 		return b.overflows && !safe && !constant(x)

@@ -15,7 +15,8 @@ func (b *binder) costs(n int) {
 		b.fail(
 			-1,
 			Unsupported,
-			"the statement is too large once expanded: it has too many tables, or nests expressions that are written more than once, such as abs, greatest, BETWEEN or CASE … WHEN",
+			"the statement is too large once expanded: it has too many tables, or nests expressions "+
+				"that are written more than once, such as abs, greatest, BETWEEN or CASE … WHEN",
 		)
 	}
 }

@@ -66,7 +66,8 @@ func (b *binder) governance(o *access.Object) policy.Governance {
 			&Error{
 				Code: Broken,
 				Text: fmt.Sprintf(
-					"%s is closed: the column policy %s treats its column %s, which is gone from the source. An administrator has to edit or stop the policy, or lift its label from the column",
+					"%s is closed: the column policy %s treats its column %s, which is gone from the source. "+
+						"An administrator has to edit or stop the policy, or lift its label from the column",
 					b.model.Path(o.ID),
 					gone.Policy.Name,
 					access.Quote(b.model.Object(gone.Column).Name),

@@ -7,7 +7,10 @@ import "strings"
 
 // ordered are the types whose values are compared without failing and without telling, by
 // their own operators and by those between them.
-var ordered = set("bool int2 int4 int8 numeric float4 float8 text varchar bpchar name bytea date time timetz timestamp timestamptz interval uuid inet cidr macaddr macaddr8 bit varbit char")
+var ordered = set(
+	"bool int2 int4 int8 numeric float4 float8 text varchar bpchar name bytea date time timetz timestamp timestamptz interval " +
+		"uuid inet cidr macaddr macaddr8 bit varbit char",
+)
 
 // total are the functions that have a result for every value, or NULL, and take no longer for
 // one than for another of its length. What they are given in the place of a number of

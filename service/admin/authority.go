@@ -47,7 +47,8 @@ func (s *Service) mayChange(st *platform.State, c identity.Caller, what platform
 			return manages(st, own, laneOf(what.Lane))
 		}
 	case access.Join:
-		if role, err := st.Model.FindSubject(what.Of); err == nil && what.Passed && what.By == st.Model.Ref(c.User) && st.Model.MayGive(c.User, role.ID, time.Now()) && !what.Option {
+		role, err := st.Model.FindSubject(what.Of)
+		if err == nil && what.Passed && what.By == st.Model.Ref(c.User) && st.Model.MayGive(c.User, role.ID, time.Now()) && !what.Option {
 			return nil
 		}
 	case access.Leave:

@@ -44,7 +44,8 @@ func (s *Service) PutBundle(ctx context.Context, c identity.Caller, in wire.Bund
 	if old == nil {
 		o.says = []string{fmt.Sprintf("added the bundle %s: %s", b.Name, b.Privileges)}
 	} else {
-		o.says = []string{fmt.Sprintf("changed the bundle %s from %s to %s, in %s", b.Name, old.Privileges, b.Privileges, say.Count(len(st.Model.GrantsOf(old)), "grant"))}
+		grants := say.Count(len(st.Model.GrantsOf(old)), "grant")
+		o.says = []string{fmt.Sprintf("changed the bundle %s from %s to %s, in %s", b.Name, old.Privileges, b.Privileges, grants)}
 	}
 	return s.carryOut(ctx, o)
 }

@@ -25,7 +25,8 @@ import (
 var errNotYours = fault.New(
 	fault.Refused,
 	"row_policy",
-	"a row that this would leave is not yours to write: a row policy does not allow it, its key is taken, or the row that it refers to is not there; nothing was changed",
+	"a row that this would leave is not yours to write: a row policy does not allow it, "+
+		"its key is taken, or the row that it refers to is not there; nothing was changed",
 )
 
 // refusedKey reports whether the database refused a key that could be that of a

@@ -129,7 +129,8 @@ func (s *Service) Whoami(c Caller, at wire.Standpoint) (wire.Session, error) {
 	rights := own.Resolve(access.PlatformID).Allowed
 	out := wire.Session{User: st.Model.Ref(c.User), Title: st.Model.Subject(c.User).Title,
 		Administrator: rights.Has(access.Manage), Reviewer: s.Reviews(st, c), Auditor: rights.Has(access.Audit),
-		Standpoint: p.Words, Role: st.Model.Ref(p.Standpoint.Role), Purpose: p.Standpoint.Purpose, Roles: []string{}, Groups: []string{}, Revision: st.Revision, CSRF: c.token.CSRF}
+		Standpoint: p.Words, Role: st.Model.Ref(p.Standpoint.Role), Purpose: p.Standpoint.Purpose,
+		Roles: []string{}, Groups: []string{}, Revision: st.Revision, CSRF: c.token.CSRF}
 	out.Expires, _ = time.Parse(time.RFC3339, c.token.Expires)
 	for _, id := range p.Subjects() {
 		switch subject := st.Model.Subject(id); subject.Kind {

@@ -78,7 +78,8 @@ func (s *Service) toldOfQuery(st *platform.State, c Caller, q *query.Error) *fau
 	told := fault.Of(q)
 	switch {
 	case q.Code == query.Broken:
-		told.Detail = "a table that this reads is closed because one of its policies no longer fits it. An administrator has to edit or stop the policy; the record has the reason"
+		told.Detail = "a table that this reads is closed because one of its policies no longer fits it. " +
+			"An administrator has to edit or stop the policy; the record has the reason"
 	case q.Code == query.ViewClosed:
 		told.Detail = "a view that this reads is closed: what it reads has changed or is not for you, or its owner may no longer lend it; the record has the reason"
 	case q.Hidden:

@@ -176,7 +176,8 @@ func (f *finder) beside() {
 						"",
 						m.Path(id),
 						m.Path(id)+" may read tables past the policies",
-						"it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source gets what it gives, whatever policies hide; grant that to few",
+						"it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source gets what it gives, "+
+							"whatever policies hide; grant that to few",
 					)
 				case o.Kind == access.Table && o.Declared == "materialized view":
 					f.add("refreshed", "", m.Path(id), m.Path(id)+" holds rows of other tables, as of its last refresh",

@@ -86,7 +86,8 @@ func (s *Source) rightsNotes(ctx context.Context, bypass bool) []source.Note {
 	list := func(worry source.Worry, format, query string, args ...any) {
 		var n int
 		var names []string
-		if err := s.readers.QueryRow(ctx, "SELECT count(*)::integer, coalesce((array_agg(name ORDER BY name))[1:5], '{}') FROM ("+query+") AS found (name)", args...).Scan(&n, &names); err != nil {
+		query = "SELECT count(*)::integer, coalesce((array_agg(name ORDER BY name))[1:5], '{}') FROM (" + query + ") AS found (name)"
+		if err := s.readers.QueryRow(ctx, query, args...).Scan(&n, &names); err != nil {
 			notes = append(
 				notes,
 				source.Note{Worry: source.Bad, Says: fmt.Sprintf("it cannot be seen whether %s (%v)", fmt.Sprintf(format, "some", ""), told(err))},
@@ -106,7 +107,8 @@ func (s *Source) rightsNotes(ctx context.Context, bypass bool) []source.Note {
 	list(
 		source.Odd,
 		"%s schemas cannot be entered, for the account lacks USAGE: %s",
-		`SELECT n.nspname::text FROM pg_namespace n WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema' AND NOT has_schema_privilege(n.oid, 'USAGE')`,
+		`SELECT n.nspname::text FROM pg_namespace n
+			WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema' AND NOT has_schema_privilege(n.oid, 'USAGE')`,
 	)
 	list(source.Odd, "%s tables cannot be read at all, for the account lacks SELECT: %s",
 		`SELECT n.nspname || '.' || c.relname`+tables+` AND has_schema_privilege(n.oid, 'USAGE') AND NOT has_any_column_privilege(c.oid, 'SELECT')`)

@@ -8,7 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5"
 
 	"gneiss/source"
 )
@@ -20,7 +20,7 @@ type meter struct {
 	left atomic.Int64
 }
 
-// unmetered is what is read before the first statement, and between statements.
+// unmetered is what is read before the first statement, and beside what a statement gives.
 const unmetered = 16 << 20
 
 func (m *meter) Read(b []byte) (int, error) {
@@ -44,15 +44,11 @@ func metered(dial func(context.Context, string, string) (net.Conn, error)) func(
 	}
 }
 
-// acquire takes a connection whose next statement is bounded by the context on both
-// sides: in what is sent, and in how long the server works on it. The server ends a
-// statement by itself a little after the context does, should nobody tell it to.
-func acquire(ctx context.Context, pool *pgxpool.Pool) (*pgxpool.Conn, error) {
-	conn, err := pool.Acquire(ctx)
-	if err != nil {
-		return nil, err
-	}
-	under := conn.Conn().PgConn().Conn()
+// bound prepares a connection that is taken from its pool: its next statement is bounded by
+// the context on both sides, in what is sent, and in how long the server works on it. The
+// server ends a statement by itself a little after the context does, should nobody tell it to.
+func bound(ctx context.Context, conn *pgx.Conn) (bool, error) {
+	under := conn.PgConn().Conn()
 	if t, ok := under.(*tls.Conn); ok {
 		under = t.NetConn()
 	}
@@ -63,13 +59,12 @@ func acquire(ctx context.Context, pool *pgxpool.Pool) (*pgxpool.Conn, error) {
 	if deadline, ok := ctx.Deadline(); ok {
 		seconds = int(time.Until(deadline)/time.Second) + 2
 	}
-	kept := conn.Conn().PgConn().CustomData()
+	kept := conn.PgConn().CustomData()
 	if last, ok := kept["seconds"].(int); !ok || last != seconds {
 		if _, err := conn.Exec(ctx, "SET statement_timeout = "+strconv.Itoa(seconds*1000)); err != nil {
-			conn.Release()
-			return nil, err
+			return false, err
 		}
 		kept["seconds"] = seconds
 	}
-	return conn, nil
+	return true, nil
 }

@@ -51,7 +51,8 @@ func Check(text string) error {
 	}
 	if _, has := u.User.Password(); has || u.Query().Has("password") || u.Query().Has("sslpassword") {
 		return errors.New(
-			"the URL is kept and shown, so it must not hold the password: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file that only the service can read, and add ?passfile=FILE to the URL",
+			"the URL is kept and shown, so it must not hold the password: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file " +
+				"that only the service can read, and add ?passfile=FILE to the URL",
 		)
 	}
 	if _, err := pgxpool.ParseConfig(text); err != nil {
@@ -92,7 +93,7 @@ func pool(text, readOnly string) (*pgxpool.Pool, error) {
 		"plan_cache_mode": "force_custom_plan", "client_connection_check_interval": "2s", "standard_conforming_strings": "on"} {
 		c.ConnConfig.RuntimeParams[name] = value
 	}
-	c.ConnConfig.DialFunc = metered(c.ConnConfig.DialFunc)
+	c.ConnConfig.DialFunc, c.PrepareConn = metered(c.ConnConfig.DialFunc), bound
 	c.ConnConfig.BuildContextWatcherHandler = func(conn *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: 2 * time.Second}
 	}
@@ -113,7 +114,7 @@ func (s *Source) Close() error {
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
 	given := false
 	once := func() error {
-		conn, err := acquire(ctx, s.readers)
+		conn, err := s.readers.Acquire(ctx)
 		if err != nil {
 			return err
 		}
@@ -168,7 +169,7 @@ func each(rows pgx.Rows, f func([]any) error) error {
 func (s *Source) Write(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error, before func(int64) error) error {
 	given := false
 	once := func() error {
-		conn, err := acquire(ctx, s.writers)
+		conn, err := s.writers.Acquire(ctx)
 		if err != nil {
 			return err
 		}
@@ -203,7 +204,7 @@ func (s *Source) Ping(ctx context.Context) error { return told(s.readers.Ping(ct
 
 // Explain implements [source.Source].
 func (s *Source) Explain(ctx context.Context, text string, args []any) ([]string, error) {
-	conn, err := acquire(ctx, s.readers)
+	conn, err := s.readers.Acquire(ctx)
 	if err != nil {
 		return nil, told(err)
 	}

@@ -167,6 +167,23 @@ func TestScan(t *testing.T) {
 	}
 }
 
+// TestScanOfMuch scans more than a connection gives between its statements.
+func TestScanOfMuch(t *testing.T) {
+	server := pgtest.Start(t)
+	url, err := server.Database("d")
+	if err != nil {
+		t.Fatal(err)
+	}
+	exec(t, server, url, `DO $$ BEGIN FOR i IN 1..60 LOOP
+		EXECUTE format('CREATE TABLE t%s (%s)', i, (SELECT string_agg('c' || n || ' text', ', ') FROM generate_series(1, 300) n));
+		FOR n IN 1..300 LOOP EXECUTE format('COMMENT ON COLUMN t%s.c%s IS %L', i, n, repeat('x', 1000)); END LOOP;
+	END LOOP; END $$`)
+	found, err := open(t, url).Scan(context.Background())
+	if err != nil || len(found) != 60 || len(found[59].Columns) != 300 {
+		t.Errorf("%d tables, %v", len(found), err)
+	}
+}
+
 // TestDeclaredTypes holds that columns of all declared types give what the server itself
 // gives: alone, compared, in arithmetic, grouped, and in set operations.
 func TestDeclaredTypes(t *testing.T) {

@@ -23,6 +23,9 @@ var (
 	keysText string
 )
 
+// mostScanned bounds what each of these gives, in bytes: some ten million columns.
+const mostScanned = 1 << 30
+
 // kinds are the words for the kinds of types that are the database's own making.
 var kinds = map[string]string{"e": "enum", "c": "composite", "r": "range", "m": "multirange", "b": "base", "d": "base", "p": "base"}
 
@@ -30,6 +33,7 @@ var kinds = map[string]string{"e": "enum", "c": "composite", "r": "range", "m": 
 // inherit from another are left out: their rows are rows of that other, and a
 // policy on one of the two would leave the other open.
 func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
+	ctx = source.WithBytes(ctx, mostScanned)
 	rows, err := s.readers.Query(ctx, tablesText)
 	if err != nil {
 		return nil, told(err)
@@ -73,6 +77,7 @@ func named(name, kind string) string {
 // Routines implements [source.Source]. Procedures and triggers' functions cannot be called in a
 // query.
 func (s *Source) Routines(ctx context.Context) ([]source.Routine, error) {
+	ctx = source.WithBytes(ctx, mostScanned)
 	rows, err := s.readers.Query(ctx, routinesText)
 	if err != nil {
 		return nil, told(err)
