@@ -2,8 +2,8 @@ package api
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
+	"math"
 	"strconv"
 	"strings"
 
@@ -12,32 +12,57 @@ import (
 	"gneiss/wire"
 )
 
-// writeCSV writes rows as RFC 4180 has it, with a header line. NULL is an empty
-// field; truth values are true and false.
+// writeCSV writes rows as RFC 4180 has it, with a header line. A field is NULL where there is
+// nothing, and an empty text where there is "". Line ends within a text stay as they are, which
+// encoding/csv would change.
 func writeCSV(c fiber.Ctx, result wire.Result, safe bool) error {
 	var b bytes.Buffer
-	w := csv.NewWriter(&b)
-	w.UseCRLF = true
-	line := make([]string, len(result.Columns))
 	for i, column := range result.Columns {
-		line[i] = column.Name
+		separate(&b, i)
+		field(&b, column.Name)
 	}
-	w.Write(line) // a bytes.Buffer takes everything; Error below has the rest
+	b.WriteString("\r\n")
 	for _, row := range result.Rows {
 		for i, v := range row {
-			line[i] = Text(v)
-			if text, ok := v.(string); ok && safe {
-				line[i] = unformulated(text)
+			separate(&b, i)
+			text := Text(v)
+			if _, ok := v.(string); ok && safe && !number(result.Columns[i].Type, text) {
+				text = unformulated(text)
+			}
+			if v != nil {
+				field(&b, text)
 			}
 		}
-		w.Write(line)
-	}
-	w.Flush()
-	if err := w.Error(); err != nil {
-		return err
+		b.WriteString("\r\n")
 	}
 	c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8; header=present")
 	return c.Send(b.Bytes())
+}
+
+func separate(b *bytes.Buffer, i int) {
+	if i > 0 {
+		b.WriteByte(',')
+	}
+}
+
+func field(b *bytes.Buffer, text string) {
+	if text != "" && !strings.ContainsAny(text, ",\"\r\n") {
+		b.WriteString(text)
+		return
+	}
+	b.WriteByte('"')
+	b.WriteString(strings.ReplaceAll(text, `"`, `""`))
+	b.WriteByte('"')
+}
+
+// number reports whether the text is a number of a column of such a type, as decimals are given.
+func number(typ, text string) bool {
+	name, _, _ := strings.Cut(typ, "(")
+	switch name {
+	case "smallint", "integer", "bigint", "numeric", "real", "double precision":
+		return text != "-Infinity"
+	}
+	return false
 }
 
 // unformulated puts an apostrophe before a text that a spreadsheet would take for a
@@ -88,6 +113,9 @@ func Text(v any) string {
 	case int64:
 		return strconv.FormatInt(v, 10)
 	case float64:
+		if size := math.Abs(v); size != 0 && (size < 1e-4 || size >= 1e15) {
+			return strconv.FormatFloat(v, 'e', -1, 64) // as PostgreSQL writes it
+		}
 		return strconv.FormatFloat(v, 'f', -1, 64)
 	}
 	text, err := json.Marshal(v)
