@@ -63,7 +63,7 @@ var extremes = []struct {
 
 // TestValuesAreTheServersOwn holds the values of all types, at their ends, in JSON, CSV and lines:
 // each is the text that the server itself gives, as a JSON number or truth value where JSON has
-// the same.
+// the same. What goes in as a parameter comes to be stored as the server itself reads it.
 func TestValuesAreTheServersOwn(t *testing.T) {
 	pg := pgtest.Start(t)
 	url, err := pg.Database("ends")
@@ -140,6 +140,21 @@ func TestValuesAreTheServersOwn(t *testing.T) {
 			}
 			if got := ofJSON(t, line["v"]); !sameValue(e.typ, got, w) {
 				t.Errorf("%s in lines: %s, want %s", e.typ, shown(got), shown(w))
+			}
+		}
+	}
+	for i, e := range extremes {
+		for j, v := range e.values {
+			in := wire.QueryRequest{SQL: fmt.Sprintf("INSERT INTO ends.public.t%d (id, v) VALUES ($1, $2)", i), Params: []any{100 + j, v}}
+			if _, err := client.Send[wire.Result](t.Context(), opal, "POST", "/queries", in); err != nil {
+				t.Errorf("%s as a parameter of %s: %v", v, e.typ, err)
+			}
+		}
+		was := ownTexts(t, db, fmt.Sprintf("SELECT v::text FROM t%d WHERE id BETWEEN 1 AND 99 ORDER BY id", i))
+		is := ownTexts(t, db, fmt.Sprintf("SELECT v::text FROM t%d WHERE id > 99 ORDER BY id", i))
+		for j := range was {
+			if j >= len(is) || *is[j] != *was[j] {
+				t.Errorf("%s %q as a parameter is not what it was", e.typ, *was[j])
 			}
 		}
 	}
