@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { fetched } from '../lib/load.svelte'
   import { api, get, type Problem, type Schemas } from '../lib/api'
   import { place } from '../lib/place.svelte'
@@ -31,7 +32,7 @@
   const found = $derived((comparison?.items ?? []).filter((item) => item.object.includes(filter.toLowerCase())))
 </script>
 
-<div class="h-full overflow-y-auto p-5">
+<div class="h-full overflow-y-auto p-5" use:scrollable={'Compare'}>
   <div class="mb-4 flex flex-wrap items-center gap-3">
     <h1 class="mr-2">Compare</h1>
     <div class="w-56">

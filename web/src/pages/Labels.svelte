@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { Tabs } from 'bits-ui'
   import { api, get } from '../lib/api'
   import { loaded } from '../lib/load.svelte'
@@ -19,7 +20,7 @@
   const tab = $derived(place.path.split('/')[2] || 'list')
 </script>
 
-<div class="h-full overflow-y-auto p-5">
+<div class="h-full overflow-y-auto p-5" use:scrollable={'Labels'}>
   <h1 class="mb-3">Labels</h1>
   {#if labels.problem}<Trouble problem={labels.problem} />{:else}
     <Tabs.Root value={tab} onValueChange={(value) => place.go('/labels/' + value)}>

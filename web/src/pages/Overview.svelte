@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, type AuditRecord, type Problem, type Schemas } from '../lib/api'
   import { fetched } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
@@ -61,7 +62,7 @@
     f.subject ? (f.subject.startsWith('role:') ? '/roles/' : '/subjects/') + f.subject : '/tables/' + f.object
 </script>
 
-<div class="h-full overflow-y-auto p-5">
+<div class="h-full overflow-y-auto p-5" use:scrollable={'Overview'}>
   <h1 class="mb-3">Overview</h1>
   {#if problem}<Trouble {problem} />{/if}
   {#if signed.session?.administrator}<FirstSteps />{/if}

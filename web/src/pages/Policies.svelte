@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { api, get, type Policy } from '../lib/api'
   import { loaded } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
@@ -54,7 +55,7 @@
   const go = (more: Record<string, string>) => place.go('/policies', { kind, status, ...more })
 </script>
 
-<div class="h-full overflow-y-auto p-5">
+<div class="h-full overflow-y-auto p-5" use:scrollable={'Policies'}>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Policies</h1>
     <input class="field max-w-52" placeholder="filter" aria-label="Filter policies" bind:value={text} />

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { Tabs } from 'bits-ui'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
@@ -19,7 +20,7 @@
   const tab = $derived(place.path.split('/')[2] || 'account')
 </script>
 
-<div class="h-full overflow-y-auto p-5">
+<div class="h-full overflow-y-auto p-5" use:scrollable={'Settings'}>
   <h1 class="mb-3">Settings</h1>
   <Tabs.Root value={tab} onValueChange={(value) => place.go('/settings/' + value)}>
     <TabList {tabs} />

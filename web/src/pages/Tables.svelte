@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import { fetched } from '../lib/load.svelte'
   import { api, get, type Node, type Problem } from '../lib/api'
   import { place } from '../lib/place.svelte'
@@ -85,7 +86,7 @@
       Bands, from the top: door, verbs, rows, columns. Full, in part, or not.
     </p>
   </SideList>
-  <div class="min-h-0 overflow-y-auto p-5">
+  <div class="min-h-0 overflow-y-auto p-5" use:scrollable={'Details'}>
     {#if problem}
       <Trouble {problem} />
     {:else if path}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { scrollable } from '../lib/scrollable'
   import type { Snippet } from 'svelte'
   import { says, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
@@ -99,7 +100,7 @@
       </div>
     {/if}
   </SideList>
-  <div class="min-h-0 overflow-y-auto p-5">
+  <div class="min-h-0 overflow-y-auto p-5" use:scrollable={'Details'}>
     {#if problem}
       <Trouble {problem} />
     {:else if ref}
