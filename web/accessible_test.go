@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/cdproto/runtime"
@@ -56,9 +57,16 @@ var settled = chromedp.Poll(`!document.querySelector('[aria-busy=true], .animate
 func accessible(t *testing.T, ctx context.Context, check []byte, what string, actions ...chromedp.Action) {
 	t.Helper()
 	var found []string
-	run(t, ctx, append(actions, chromedp.Evaluate(string(check)+";0", nil),
+	look := chromedp.Tasks(append(actions, chromedp.Evaluate(string(check)+";0", nil),
 		chromedp.Evaluate(`axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.slice(0, 3).map(n => v.id + ': ' + n.target.join(' ') + ': ' + (n.any[0] ?? n.all[0] ?? n.none[0])?.message)))`,
-			&found, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))...)
+			&found, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) })))
+	run(t, ctx, chromedp.ActionFunc(func(ctx context.Context) error {
+		err := look.Do(ctx)
+		if err != nil && strings.Contains(err.Error(), "Cannot find context") {
+			err = look.Do(ctx) // the driver still knew the page before this one
+		}
+		return err
+	}))
 	for _, f := range found {
 		t.Errorf("%s: %s", what, f)
 	}
