@@ -95,6 +95,7 @@ var asked = []string{
 	"SELECT q.id FROM (SELECT * FROM src.s.secrets) q WHERE q.id IN (SELECT id FROM src.s.secrets WHERE id = 7 AND %s)",
 	"SELECT id FROM (SELECT id, big, word, %s AS hit FROM src.s.secrets) q WHERE hit",
 	"WITH q AS (SELECT id, %s AS hit FROM src.s.secrets) SELECT id FROM q WHERE hit",
+	"SELECT once.id FROM (SELECT id, CASE WHEN %s THEN 1 ELSE 0 END AS hit FROM src.s.secrets) once WHERE once.hit > 0 AND once.hit <> (SELECT max(free.id) FROM src.s.free)",
 	"SELECT id FROM (SELECT id, word, big FROM src.s.secrets UNION ALL SELECT id, 'x', x FROM src.s.free) secrets WHERE id = 7 AND %s",
 	"SELECT id, word, big FROM src.s.secrets GROUP BY id, word, big HAVING %s",
 	"SELECT id FROM (SELECT id, word, big FROM src.s.secrets GROUP BY id, word, big) secrets WHERE %s",
@@ -114,6 +115,8 @@ var asked = []string{
 // hidings are the ways in which policies hide row 7.
 var hidings = map[string][]policy.Change{
 	"by a constant": {policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "p"}, Table: "src.s.secrets", Rule: "parent_id = 1"}},
+	// PostgreSQL works out what costs less first.
+	"by what costs more": {policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "p"}, Table: "src.s.secrets", Rule: "word || word || word || word || word || word || word || word || word || word || parent_id::text LIKE '%1'"}},
 	"by following": {
 		policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "q"}, Table: "src.s.parent", Rule: "open"},
 		policy.PutRelationship{From: []string{"src.s.secrets.parent_id"}, To: []string{"src.s.parent.id"}},

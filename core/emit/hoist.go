@@ -35,35 +35,14 @@ func (e *emitter) hoisted(s *query.Select) *query.Select {
 			value := query.Column{Name: "value", Type: scalar.Type()}
 			once := &query.Relation{Alias: "once", Columns: []query.Column{value},
 				Query: &query.Query{Body: &query.Select{Items: []query.Expr{scalar}}, Columns: []query.Column{value}}}
+			e.plainDef[columnKey{once, 0}] = true // it is there as a constant is
 			made = append([]query.From{once}, made...)
 			return &query.ColumnRef{Rel: once, Col: 0}
 		})
-		if len(made) > len(next.From) && e.plainOnce(taken) {
+		if len(made) > len(next.From) && e.plain(taken) {
 			c, next.From = taken, made
 		}
 		next.Where = query.Conjoin("AND", next.Where, c)
 	}
 	return &next
-}
-
-// plainOnce is plain where a column of a row of its own counts as a constant.
-func (e *emitter) plainOnce(x query.Expr) bool {
-	for _, r := range columnsIn(x) {
-		if r.Rel.Alias == "once" && r.Rel.Table == nil {
-			e.plainDef[columnKey{r.Rel, r.Col}] = true
-		}
-	}
-	return e.plain(x)
-}
-
-// columnsIn lists the columns that an expression names.
-func columnsIn(x query.Expr) []*query.ColumnRef {
-	var out []*query.ColumnRef
-	query.AnyExpr(x, func(x query.Expr) bool {
-		if c, ok := x.(*query.ColumnRef); ok {
-			out = append(out, c)
-		}
-		return false
-	})
-	return out
 }
