@@ -363,6 +363,7 @@ func TestPairsOfTheServersOwn(t *testing.T) {
 			conditions = append(conditions, l+` LIKE 'a\'`, l+" = "+r, l+" IN ("+r+", "+l+")", "("+l+", 1) = ("+r+", 1)", "coalesce("+l+", "+r+") IS NULL", l+" IS DISTINCT FROM "+r, "greatest("+l+", "+r+") = "+l, l+" BETWEEN "+r+" AND "+r)
 		}
 	}
+	conditions = append(conditions, `bytea LIKE '\x5c'`, `bytea LIKE '\x255c'`, `bytea NOT LIKE '\x5c'::bytea`) // patterns that end in an escape
 	tried, refused := 0, 0
 	for _, c := range conditions {
 		text := "SELECT count(*) FROM src.s.typed WHERE id = 2 AND " + c

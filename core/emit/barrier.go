@@ -18,7 +18,8 @@ import (
 //	SELECT … FROM (SELECT … FROM t WHERE policies AND plain OFFSET 0) WHERE the rest
 //
 // The fence stands once for each SELECT, around its joins, so that joins and plain
-// conditions reach the indexes. A SELECT without a barrier, or whose conditions
+// conditions reach the indexes; around each table where a LATERAL query beside them has a
+// condition that is not plain, since the database takes it out of there. A SELECT without a barrier, or whose conditions
 // are all plain, has no fence. What is selected, grouped by or sorted by is worked
 // out after the conditions and needs none.
 //
@@ -86,7 +87,7 @@ func (b *barriers) plain(x query.Expr) bool {
 		case x.Op.Safe() && safelyTaken(x):
 			return x.L != nil && b.plain(x.L) && b.plain(x.R)
 		case x.Op.Name == "~~" || x.Op.Name == "!~~":
-			return b.plain(x.L) && plainPattern(x.R)
+			return b.plain(x.L) && plainPattern(x.R) || constant(x)
 		}
 		return constant(x)
 	case *query.Quantified:
@@ -186,11 +187,12 @@ func plainPattern(x query.Expr) bool {
 var likes = map[string]bool{"~~": true, "!~~": true, "~~*": true, "!~~*": true}
 
 // wholePattern reports whether a pattern of LIKE is a constant that does not end in \, which
-// would escape the next character: on such a one the database fails.
+// would escape the next character: on such a one the database fails. Those of bytes are not
+// looked into.
 func wholePattern(x query.Expr) bool {
 	l, ok := x.(*query.Literal)
 	s, _ := query.ValueOf(l).(string)
-	return ok && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 0
+	return ok && l.T != sqltype.Bytea && (len(s)-len(strings.TrimRight(s, `\`)))%2 == 0
 }
 
 // constant reports whether an expression has one value for the whole statement,
@@ -359,7 +361,7 @@ func (b *barriers) heavyQuery(q *query.Query) bool {
 
 // riskyIn reports whether a SELECT has a condition that is not plain.
 func (b *barriers) riskyIn(s *query.Select) bool {
-	found := b.risky(s.Where) > 0 || b.riskyHaving(s.Having)
+	found := b.risky(s.Where) > 0 || b.riskyHaving(s)
 	query.EachItem(s.From, func(item query.From) {
 		if join, ok := item.(*query.Join); ok {
 			found = found || b.risky(join.On) > 0
@@ -398,7 +400,7 @@ func (b *barriers) risksWithin(q *query.Query) bool {
 // that are heavy.
 func (b *barriers) unplain(s *query.Select) int {
 	n := b.risky(s.Where)
-	if b.riskyHaving(s.Having) {
+	if b.riskyHaving(s) {
 		n++
 	}
 	query.EachItem(s.From, func(item query.From) {
@@ -425,15 +427,50 @@ func (b *barriers) risky(x query.Expr) int {
 	return n
 }
 
-// riskyHaving reports whether HAVING has a conjunct that the database may work out
-// on rows, before it groups them.
-func (b *barriers) riskyHaving(x query.Expr) bool {
-	for _, c := range query.Conjuncts(x) {
-		if !b.plain(c) && !query.AnyExpr(c, query.IsAggregate) {
+// riskyHaving reports whether HAVING has a conjunct that is not plain and names columns outside
+// of aggregates: the database may work it out on rows, before it groups them, or on what it
+// knows of the columns.
+func (b *barriers) riskyHaving(s *query.Select) bool {
+	own := map[*query.Relation]bool{}
+	query.EachItem(s.From, func(item query.From) {
+		if r, ok := item.(*query.Relation); ok {
+			own[r] = true
+		}
+	})
+	for _, c := range query.Conjuncts(s.Having) {
+		found := false
+		eachColumn(withoutAggregates(c), func(ref *query.ColumnRef) { found = found || own[ref.Rel] })
+		if found && !b.plain(withoutAggregates(c)) {
 			return true
 		}
 	}
 	return false
+}
+
+// withoutAggregates has NULL in the place of each aggregate.
+func withoutAggregates(x query.Expr) query.Expr {
+	return query.Replace(x, func(x query.Expr) query.Expr {
+		if query.IsAggregate(x) {
+			return &query.Literal{T: x.Type()}
+		}
+		return nil
+	})
+}
+
+// eachColumn calls f for every column that an expression names, in its sub-queries, too.
+func eachColumn(x query.Expr, f func(*query.ColumnRef)) {
+	note := func(x query.Expr) {
+		if ref, ok := x.(*query.ColumnRef); ok {
+			f(ref)
+		}
+	}
+	query.AnyExpr(x, func(x query.Expr) bool {
+		note(x)
+		if sub := query.Subquery(x); sub != nil {
+			query.EachExpr(sub, note)
+		}
+		return false
+	})
 }
 
 // divide parts a condition into its plain conjuncts and the rest; each nil where

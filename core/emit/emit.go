@@ -37,8 +37,9 @@ type emitter struct {
 	whole       int                            // conditions being written beside what is not plain
 	unplainHere int                            // conditions and items of the SELECT being written that are not plain
 	indent      int
-	inline      *query.Relation // the table that is written to
-	defining    []*query.CTE    // WITH queries that are being written, outermost first
+	asked       map[columnKey]bool // columns that conditions which are not plain are about
+	inline      *query.Relation    // the table that is written to
+	defining    []*query.CTE       // WITH queries that are being written, outermost first
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
@@ -48,7 +49,7 @@ type emitter struct {
 // newEmitter makes one for the source that a query reads.
 func newEmitter(m *access.Model, source access.ObjectID) *emitter {
 	e := &emitter{numbers: map[Arg]int{}, aliases: map[*query.Relation]string{}, ctes: map[*query.CTE]string{},
-		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{}, apart: map[*query.Relation]query.Expr{}}
+		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{}, asked: map[columnKey]bool{}, apart: map[*query.Relation]query.Expr{}}
 	if speaks(m, source) == Postgres {
 		e.dialect, e.spelling, e.overflows = postgres{e}, postgresSpelling, true
 	} else {

@@ -34,6 +34,9 @@ type spelling struct {
 	cross  string // a join without a condition
 	offset string // OFFSET without LIMIT
 	fence  string // which keeps a sub-query whole
+	// samples says that the database keeps values of columns, and works conditions out on
+	// them while it plans.
+	samples bool
 	// ownName says that RETURNING and ON CONFLICT know the changed table by its own
 	// name, and not by its alias.
 	ownName bool

@@ -34,13 +34,16 @@ func (e *emitter) rowsOf(s *query.Select) {
 		items, where = e.unjoined(items, where)
 	}
 	plain, rest := e.divide(where)
-	fenced := barred && (rest != nil || e.riskyHaving(s.Having)) || hard && e.whole > 0
+	e.asks(items, rest, s.Having)
+	fenced := barred && (rest != nil || e.riskyHaving(s)) || hard && e.whole > 0
 	switch {
 	case fenced && self:
 		// A query that reads itself cannot do so in a sub-query, so each barrier beside
 		// it is a block of its own.
 		e.setApart(items, plain, e.barrier)
 		fenced = false
+	case barred && e.lateralRisks(items):
+		e.setApart(items, plain, func(r *query.Relation) bool { return e.barrier(r) && !r.Lateral })
 	case hard && heavy > 0:
 		e.setApart(items, plain, func(r *query.Relation) bool { return e.hardBarrier(r) && (heavy > 1 || !e.heavy(r)) })
 	}
@@ -58,6 +61,41 @@ func (e *emitter) rowsOf(s *query.Select) {
 	e.line()
 	e.write("WHERE ")
 	e.besides(e.unplainHere, rest)
+}
+
+// asks notes the columns that conditions which are not plain are about. Of such a column a
+// fence gives the value and not the column itself: the database would else work the condition
+// out on the values that it keeps to reckon with, the hidden rows' among them, while it plans.
+func (e *emitter) asks(items []query.From, conditions ...query.Expr) {
+	note := func(ref *query.ColumnRef) { e.asked[columnKey{ref.Rel, ref.Col}] = true }
+	query.EachItem(items, func(item query.From) {
+		switch item := item.(type) {
+		case *query.Join:
+			conditions = append(conditions, item.On)
+		case *query.Relation:
+			if item.Lateral {
+				query.EachExpr(item.Query, func(x query.Expr) { eachColumn(x, note) })
+			}
+		}
+	})
+	for _, condition := range conditions {
+		for _, c := range query.Conjuncts(condition) {
+			if !e.plain(c) {
+				eachColumn(c, note)
+			}
+		}
+	}
+}
+
+// lateralRisks reports whether a LATERAL query has a condition that is not plain: the database
+// takes it out of there, to the rows that it is about.
+func (e *emitter) lateralRisks(items []query.From) bool {
+	found := false
+	query.EachItem(items, func(item query.From) {
+		r, ok := item.(*query.Relation)
+		found = found || ok && r.Lateral && e.riskyWithin(r.Query)
+	})
+	return found
 }
 
 // setApart makes the relations that which holds for blocks of their own, with the
@@ -192,7 +230,13 @@ func (e *emitter) block(items []query.From, where query.Expr) {
 			if len(places) > 0 {
 				e.write(", ")
 			}
-			e.item(&query.ColumnRef{Rel: r, Col: i})
+			if e.samples && e.asked[columnKey{r, i}] {
+				e.write("coalesce(")
+				e.item(&query.ColumnRef{Rel: r, Col: i})
+				e.write(")")
+			} else {
+				e.item(&query.ColumnRef{Rel: r, Col: i})
+			}
 			e.write(" AS ", quoteName(name))
 			places[columnKey{r, i}] = moved{alias, name}
 		}

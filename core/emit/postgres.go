@@ -14,7 +14,7 @@ import (
 // own are made on each connection, in its temporary schema; none of them fails.
 type postgres struct{ *emitter }
 
-var postgresSpelling = spelling{mark: "$", cross: "CROSS JOIN", offset: "OFFSET ", fence: "OFFSET 0"}
+var postgresSpelling = spelling{mark: "$", cross: "CROSS JOIN", offset: "OFFSET ", fence: "OFFSET 0", samples: true}
 
 // own is where Gneiss's functions are on a connection.
 const own = "pg_temp.gneiss_"

@@ -139,6 +139,7 @@ func (e *emitter) fromOf(w *query.Write) {
 		e.fromItems(w.From)
 		return
 	}
+	e.asks(w.From, w.Where)
 	e.line()
 	e.write("FROM ")
 	e.block(w.From, e.about(w.From, w.Where))
@@ -232,9 +233,12 @@ func (e *emitter) merge(w *query.Write, alias string) {
 			barred = barred || e.barrier(r)
 		}
 	})
+	conditions := []query.Expr{m.On}
 	for _, when := range m.When {
 		risks += e.risky(when.If)
+		conditions = append(conditions, when.If)
 	}
+	e.asks([]query.From{m.Source}, conditions...)
 	if barred && risks > 0 {
 		e.block([]query.From{m.Source}, nil)
 	} else {
