@@ -19,9 +19,9 @@ import (
 //
 // The fence stands once for each SELECT, around its joins, so that joins and plain
 // conditions reach the indexes; around each table where a LATERAL query beside them has a
-// condition that is not plain, since the database takes it out of there. A SELECT without a barrier, or whose conditions
-// are all plain, has no fence. What is selected, grouped by or sorted by is worked
-// out after the conditions and needs none.
+// condition that is not plain, since the database takes it out of there. A SELECT
+// without a barrier, or whose conditions are all plain, has no fence. What is
+// selected, grouped by or sorted by is worked out after the conditions and needs none.
 //
 // A barrier is hard where its policies need other tables for each row (a
 // relationship that is followed, a sub-query about the row): the database may then
