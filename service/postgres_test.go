@@ -116,10 +116,7 @@ func TestServerThroughTheGateway(t *testing.T) {
 	if err := server.Exec(url, "ALTER TABLE licensing.holders RENAME COLUMN email TO mail; CREATE TABLE field.notes (id uuid PRIMARY KEY, body varchar(80))"); err != nil {
 		t.Fatal(err)
 	}
-	opal, err := svc.Admin.ActAs("user:opal")
-	if err != nil {
-		t.Fatal(err)
-	}
+	opal := caller(t, svc, "opal")
 	changed, err := svc.Admin.Scan(ctx, opal, demo.Second)
 	if notes := fmt.Sprint(changed.Notes); err != nil || !strings.Contains(notes, "survey_pg.licensing.holders.email is missing") || !strings.Contains(notes, "treated it") || !strings.Contains(notes, "there is now survey_pg.field.notes.id") {
 		t.Errorf("the scan says %s (%v)", notes, err)
@@ -242,14 +239,8 @@ func TestRoutines(t *testing.T) {
 func TestSourceLifecycle(t *testing.T) {
 	svc, _, url := onBoth(t)
 	ctx := context.Background()
-	opal, err := svc.Admin.ActAs("user:opal")
-	if err != nil {
-		t.Fatal(err)
-	}
-	flint, err := svc.Admin.ActAs("user:flint")
-	if err != nil {
-		t.Fatal(err)
-	}
+	opal := caller(t, svc, "opal")
+	flint := caller(t, svc, "flint")
 	count := func() string {
 		out, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT count(*) > 0 FROM survey_pg.drilling.boreholes"})
 		if err != nil {
@@ -303,14 +294,8 @@ func TestDatabaseViews(t *testing.T) {
 	if err := server.Exec(url, "CREATE VIEW drilling.deep AS SELECT b.id, b.name, b.district, h.company FROM drilling.boreholes b JOIN licensing.holders h ON h.id = b.licence_id WHERE b.depth_m > 500"); err != nil {
 		t.Fatal(err)
 	}
-	opal, err := svc.Admin.ActAs("user:opal")
-	if err != nil {
-		t.Fatal(err)
-	}
-	flint, err := svc.Admin.ActAs("user:flint")
-	if err != nil {
-		t.Fatal(err)
-	}
+	opal := caller(t, svc, "opal")
+	flint := caller(t, svc, "flint")
 	ask := func(c identity.Caller) string {
 		out, err := svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: "SELECT count(*) > 3 FROM survey_pg.drilling.deep"})
 		if err != nil {

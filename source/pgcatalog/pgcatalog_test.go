@@ -38,16 +38,22 @@ func TestCatalog(t *testing.T) {
 	}
 }
 
-// TestResolution: operators and calls mean for sqltype what they mean for the server. The
-// operands are NULLs of each type, and literals without one.
-func TestResolution(t *testing.T) {
-	server := pgtest.Start(t)
-	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, server.URL)
+// connected is a connection to a server of the test's own.
+func connected(t *testing.T) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), pgtest.Start(t).URL)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer conn.Close(ctx)
+	t.Cleanup(func() { conn.Close(context.Background()) })
+	return conn
+}
+
+// TestResolution: operators and calls mean for sqltype what they mean for the server. The
+// operands are NULLs of each type, and literals without one.
+func TestResolution(t *testing.T) {
+	ctx := t.Context()
+	conn := connected(t)
 	if _, err := conn.Exec(ctx, "SET search_path = pg_catalog"); err != nil {
 		t.Fatal(err)
 	}
@@ -169,13 +175,8 @@ func edgesOf(t *sqltype.Type) string {
 // TestWhatNeverFails: what sqltype says can be worked out on any value does not fail on the
 // values at the edges of its types, in any combination.
 func TestWhatNeverFails(t *testing.T) {
-	server := pgtest.Start(t)
-	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, server.URL)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(ctx)
+	ctx := t.Context()
+	conn := connected(t)
 	tried := 0
 	try := func(what, expr string, operands ...*sqltype.Type) {
 		from, names := "", []string{}
