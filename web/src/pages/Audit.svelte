@@ -1,18 +1,19 @@
 <script lang="ts">
-  import { scrollable } from '../lib/scrollable'
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
   import type { components, paths } from '../lib/api.gen'
   import { changes } from '../lib/changes.svelte'
+  import type { Column } from '../lib/grid'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import { vocabulary } from '../lib/vocabulary.svelte'
+  import Grid from '../parts/Grid.svelte'
   import RecordDialog from '../parts/RecordDialog.svelte'
   import SubjectPicker from '../parts/SubjectPicker.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
   type Decision = NonNullable<NonNullable<paths['/api/v1/records']['get']['parameters']['query']>['decision']>
   type Action = NonNullable<NonNullable<paths['/api/v1/records']['get']['parameters']['query']>['action']>
-  let items = $state<AuditRecord[] | null>(null)
+  let items = $state.raw<AuditRecord[] | null>(null)
   let next = $state('')
   let problem = $state<Problem | null>(null)
   let actor = $state('')
@@ -78,7 +79,32 @@
     verifying = false
   }
   const marks: Record<string, string> = { allowed: '● allowed', refused: '⊘ refused', failed: '◬ failed' }
+
+  const counted = (r: AuditRecord) => r.action === 'query' || r.action === 'preview'
+  const what = (r: AuditRecord) => `${r.text}${r.reason && r.decision !== 'allowed' ? ` — ${r.reason}` : ''}`
+  const columns: Column<AuditRecord>[] = [
+    { id: 'record', head: 'Record', class: 'mono', value: (r) => r.reference },
+    { id: 'at', head: 'At', class: 'whitespace-nowrap text-muted', value: (r) => new Date(r.at).toLocaleString('sv') },
+    { id: 'who', head: 'Who', class: 'mono', value: (r) => r.actor },
+    { id: 'as', head: 'Viewing as', class: 'mono', value: (r) => r.standpoint ?? '' },
+    { id: 'did', head: 'Did', value: (r) => r.action },
+    { id: 'decision', head: 'Decision', class: 'whitespace-nowrap', value: (r) => r.decision },
+    { id: 'rows', head: 'Rows', number: true, value: (r) => (counted(r) ? r.rows : '') },
+    { id: 'what', head: 'What', class: 'w-[40%] max-w-0 min-w-64 truncate', value: what },
+  ]
 </script>
+
+{#snippet tools()}
+  {#if next}<button class="btn py-0 text-sm" onclick={() => search(next)}>Fetch older ones</button>{/if}
+{/snippet}
+{#snippet cell(r: AuditRecord, c: Column<AuditRecord>)}
+  {#if c.id === 'record'}<a class="underline" href={place.href('/audit', { record: r.reference })}>{r.reference}</a>
+  {:else if c.id === 'decision'}<span class={r.decision === 'allowed' ? 'text-epidote' : 'text-garnet'}
+      >{marks[r.decision]}</span
+    >
+  {:else if c.id === 'what'}<span title={what(r)}>{what(r)}</span>
+  {:else}{c.value(r)}{/if}
+{/snippet}
 
 <div class="flex h-full flex-col p-5">
   <div class="mb-3 flex flex-wrap items-center gap-2">
@@ -122,39 +148,17 @@
       <button class="btn" aria-label="Close the verification" onclick={() => (verified = null)}>×</button>
     </div>
   {/if}
-  <div class="panel min-h-0 flex-1 overflow-auto" use:scrollable={'Records'}>
-    <table class="dense">
-      <thead
-        ><tr
-          ><th>Record</th><th>At</th><th>Who</th><th>Viewing as</th><th>Did</th><th>Decision</th><th class="text-right!"
-            >Rows</th
-          ><th>What</th></tr
-        ></thead
-      >
-      <tbody>
-        {#each items ?? [] as r (r.id)}
-          <tr>
-            <td class="mono"
-              ><a class="underline" href={place.href('/audit', { record: r.reference })}>{r.reference}</a></td
-            >
-            <td class="whitespace-nowrap text-muted">{new Date(r.at).toLocaleString('sv')}</td>
-            <td class="mono">{r.actor}</td>
-            <td class="mono">{r.standpoint ?? ''}</td>
-            <td>{r.action}</td>
-            <td class="whitespace-nowrap {r.decision === 'allowed' ? 'text-epidote' : 'text-garnet'}"
-              >{marks[r.decision]}</td
-            >
-            <td class="text-right">{r.action === 'query' || r.action === 'preview' ? r.rows : ''}</td>
-            <td class="max-w-0 min-w-64 truncate" style="width: 40%" title={r.text}
-              >{r.text}{r.reason && r.decision !== 'allowed' ? ` — ${r.reason}` : ''}</td
-            >
-          </tr>
-        {:else}
-          <tr><td colspan="8" class="p-4 text-muted">{items ? 'No such records.' : 'Loading …'}</td></tr>
-        {/each}
-      </tbody>
-    </table>
-    {#if next}<div class="p-2"><button class="btn" onclick={() => search(next)}>Older</button></div>{/if}
-  </div>
+  {#if items}
+    <Grid
+      name="Records"
+      {columns}
+      rows={items}
+      key={(r) => r.id}
+      {cell}
+      {tools}
+      tall="min-h-0 flex-1"
+      empty="No such records."
+    />
+  {:else if !problem}<div class="panel h-64 animate-pulse bg-raised" aria-busy="true"></div>{/if}
 </div>
 {#if shown}<RecordDialog bind:open reference={shown} />{/if}

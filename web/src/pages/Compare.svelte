@@ -2,8 +2,10 @@
   import { scrollable } from '../lib/scrollable'
   import { fetched } from '../lib/load.svelte'
   import { api, get, type Problem, type Schemas } from '../lib/api'
+  import type { Column } from '../lib/grid'
   import { place } from '../lib/place.svelte'
   import BandGlyph from '../parts/BandGlyph.svelte'
+  import Grid from '../parts/Grid.svelte'
   import GrantTable from '../parts/GrantTable.svelte'
   import SubjectPicker from '../parts/SubjectPicker.svelte'
   import Trouble from '../parts/Trouble.svelte'
@@ -27,10 +29,24 @@
     (p) => (problem = p),
   )
 
-  const most = 300
-  let filter = $state('')
-  const found = $derived((comparison?.items ?? []).filter((item) => item.object.includes(filter.toLowerCase())))
+  type Item = Schemas['WireComparison']['items'][number]
+  const columns = $derived<Column<Item>[]>([
+    { id: 'object', head: 'Object', class: 'mono', value: (i) => i.object },
+    { id: 'bands a', head: `Bands of ${comparison?.a}`, quiet: true, value: (i) => i.a.bands.says },
+    { id: 'a', head: `Only ${comparison?.a}`, value: (i) => i.only_a.join('; ') },
+    { id: 'bands b', head: `Bands of ${comparison?.b}`, quiet: true, value: (i) => i.b.bands.says },
+    { id: 'b', head: `Only ${comparison?.b}`, value: (i) => i.only_b.join('; ') },
+  ])
+  const tint = (i: Item, c: Column<Item>) =>
+    c.id === 'a' && i.only_a.length ? 'bg-feldspar-wash' : c.id === 'b' && i.only_b.length ? 'bg-epidote-wash' : ''
 </script>
+
+{#snippet cell(i: Item, c: Column<Item>)}
+  {#if c.id === 'object'}<a class="hover:underline" href={place.href('/tables/' + i.object)}>{i.object}</a>
+  {:else if c.id === 'bands a'}<BandGlyph bands={i.a.bands} />
+  {:else if c.id === 'bands b'}<BandGlyph bands={i.b.bands} />
+  {:else}{c.value(i)}{/if}
+{/snippet}
 
 <div class="h-full overflow-y-auto p-5" use:scrollable={'Compare'}>
   <div class="mb-4 flex flex-wrap items-center gap-3">
@@ -63,37 +79,11 @@
         : `They can do the same, on ${comparison.alike} objects.`}
     </p>
     {#if comparison.items.length}
-      {#if comparison.items.length > 20}<input
-          class="field mb-2 max-w-56"
-          placeholder="filter"
-          aria-label="Filter objects"
-          bind:value={filter}
-        />{/if}
-      <div class="panel mb-5 overflow-hidden">
-        <table class="dense">
-          <thead>
-            <tr><th>Object</th><th colspan="2">Only {comparison.a}</th><th colspan="2">Only {comparison.b}</th></tr>
-          </thead>
-          <tbody>
-            {#each found.slice(0, most) as item (item.object)}
-              <tr>
-                <td class="mono"
-                  ><a class="hover:underline" href={place.href('/tables/' + item.object)}>{item.object}</a></td
-                >
-                <td class="w-0"><BandGlyph bands={item.a.bands} /></td>
-                <td class="w-[32%] {item.only_a.length ? 'bg-feldspar-wash' : ''}">{item.only_a.join('; ')}</td>
-                <td class="w-0"><BandGlyph bands={item.b.bands} /></td>
-                <td class="w-[32%] {item.only_b.length ? 'bg-epidote-wash' : ''}">{item.only_b.join('; ')}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
-        {#if found.length > most}<p class="p-2 text-sm text-muted">
-            The first {most} of {found.length}; filter to see the others.
-          </p>{/if}
+      <div class="mb-5">
+        <Grid name="What differs" {columns} rows={comparison.items} key={(i) => i.object} {cell} line={tint} />
       </div>
       <h2 class="mb-2">The grants that make the difference</h2>
-      <div class="panel overflow-hidden"><GrantTable grants={comparison.grants} /></div>
+      <GrantTable grants={comparison.grants} />
     {/if}
   {:else}
     <p class="max-w-prose text-muted">

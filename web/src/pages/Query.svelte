@@ -9,10 +9,13 @@
   import Trouble from '../parts/Trouble.svelte'
   import type { SqlEditor } from '../lib/editor'
   import { isNumber } from '../lib/types'
+  import type { Value } from '../lib/grid'
+  import Grid from '../parts/Grid.svelte'
 
+  type Line = { values: unknown[]; n: number }
   let host: HTMLElement
   let editor: SqlEditor | undefined
-  let result = $state<Result | null>(null)
+  let result = $state.raw<Result | null>(null)
   let problem = $state<Problem | null>(null)
   let busy = $state(false)
   let side = $state<'sql' | 'policies' | 'database'>('sql')
@@ -69,15 +72,18 @@
     busy = false
   }
 
-  async function copyCSV() {
-    // What a spreadsheet would take for a formula has an apostrophe before it.
-    const cell = (v: unknown) => {
-      const text = v === null ? '' : typeof v === 'string' && /^[=+\-@\t\r]/.test(v) ? `'${v}` : String(v)
-      return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text
-    }
-    const lines = [result!.columns.map((c) => cell(c.name)), ...result!.rows.map((r) => r.map(cell))]
-    await navigator.clipboard.writeText(lines.map((l) => l.join(',')).join('\r\n'))
-  }
+  // Rows and columns are known by their places: names may stand there twice.
+  const columns = $derived(
+    (result?.columns ?? []).map((c, i) => ({
+      id: String(i),
+      head: c.name,
+      title: c.type,
+      number: isNumber(c.type),
+      class: 'max-w-72 truncate',
+      value: (row: Line) => row.values[i] as Value,
+    })),
+  )
+  const rows = $derived((result?.rows ?? []).map((values, n) => ({ values, n })))
 </script>
 
 <div class="flex h-full flex-col gap-3 overflow-y-auto p-5" use:scrollable={'Result'}>
@@ -103,32 +109,13 @@
           ? ` on lane:${result.lane}`
           : ''} in {result.took_ms.toFixed(1)} ms{result.truncated ? ', the first of more' : ''} · {result.record}</span
       >
-      <button class="btn ml-auto" onclick={copyCSV}>Copy as CSV</button>
     {/if}
   </div>
   {#if problem}<Trouble {problem} onfixed={run} />{/if}
   {#if result}
     <div class="grid min-h-0 grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-4 max-[1000px]:grid-cols-1">
-      <div class="panel max-h-[58vh] overflow-auto" data-testid="result" use:scrollable={'Result'}>
-        <table class="dense">
-          <thead
-            ><tr
-              >{#each result.columns as c, i (i)}<th class={isNumber(c.type) ? 'text-right!' : ''} title={c.type}
-                  >{c.name}</th
-                >{/each}</tr
-            ></thead
-          >
-          <tbody>
-            {#each result.rows as row, r (r)}
-              <tr
-                >{#each row as v, i (i)}<td
-                    class="max-w-72 truncate {isNumber(result.columns[i]!.type) ? 'text-right' : ''}"
-                    >{#if v === null}<span class="text-muted">∅</span>{:else}{v}{/if}</td
-                  >{/each}</tr
-              >
-            {:else}<tr><td class="p-4 text-muted">No rows.</td></tr>{/each}
-          </tbody>
-        </table>
+      <div class="min-w-0">
+        <Grid name="Result" testid="result" tall="max-h-[58vh]" {columns} {rows} key={(r) => r.n} empty="No rows." />
       </div>
       {#if result.plan}
         <section class="panel flex max-h-[58vh] min-w-0 flex-col" aria-label="What ran">

@@ -1,10 +1,11 @@
 <script lang="ts">
-  import { scrollable } from '../lib/scrollable'
+  import type { Column } from '../lib/grid'
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { loaded } from '../lib/load.svelte'
   import { signed } from '../lib/session.svelte'
   import Modal from './Modal.svelte'
+  import Grid from './Grid.svelte'
   import SubjectPicker from './SubjectPicker.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -65,7 +66,23 @@
     name = until = ''
     adding = true
   }
+
+  type Token = NonNullable<typeof list.value>['items'][number]
+  const columns: Column<Token>[] = [
+    { id: 'for', head: 'What for', class: 'font-semibold', value: (t) => t.name || (t.session ? 'console' : '') },
+    { id: 'account', head: 'Account', class: 'mono', value: (t) => t.subject },
+    { id: 'kind', head: 'Kind', value: (t) => (t.session ? 'session' : 'token') + (t.current ? ', this one' : '') },
+    { id: 'since', head: 'Since', class: 'text-muted', value: (t) => t.created.slice(0, 10) },
+    { id: 'until', head: 'Until', class: 'text-muted', value: (t) => t.expires.slice(0, 16).replace('T', ' ') },
+    { id: 'id', head: 'Id', class: 'mono text-muted', value: (t) => t.id },
+    { id: 'actions', head: 'Actions', controls: true, value: () => '' },
+  ]
 </script>
+
+{#snippet cell(t: Token, c: Column<Token>)}
+  {#if c.id !== 'actions'}{c.value(t)}
+  {:else if !t.current}<button class="btn py-0 text-sm" onclick={() => end(t.id)}>End</button>{/if}
+{/snippet}
 
 <h2 class="mb-2">Password</h2>
 <form class="mb-6 flex flex-wrap items-end gap-3" onsubmit={changePassword}>
@@ -114,34 +131,14 @@
   <button class="btn ml-auto" onclick={start}>New token</button>
 </div>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
-<div class="panel overflow-x-auto" use:scrollable={'Tokens'}>
-  <table class="dense">
-    <thead
-      ><tr
-        ><th>What for</th><th>Account</th><th>Kind</th><th>Since</th><th>Until</th><th>Id</th><th class="w-0"
-          ><span class="sr-only">Actions</span></th
-        ></tr
-      ></thead
-    >
-    <tbody>
-      {#each list.value?.items ?? [] as t (t.id)}
-        <tr>
-          <td class="font-semibold">{t.name || (t.session ? 'console' : '')}</td>
-          <td class="mono">{t.subject}</td>
-          <td>{t.session ? 'session' : 'token'}{t.current ? ', this one' : ''}</td>
-          <td class="text-muted">{t.created.slice(0, 10)}</td>
-          <td class="text-muted">{t.expires.slice(0, 16).replace('T', ' ')}</td>
-          <td class="mono text-muted">{t.id}</td>
-          <td
-            >{#if !t.current}<button class="btn py-0 text-sm" onclick={() => end(t.id)}>End</button>{/if}</td
-          >
-        </tr>
-      {:else}
-        <tr><td colspan="7" class="text-muted">No sessions and no tokens.</td></tr>
-      {/each}
-    </tbody>
-  </table>
-</div>
+<Grid
+  name="Sessions and tokens"
+  {columns}
+  rows={list.value?.items ?? []}
+  key={(t) => t.id}
+  {cell}
+  empty="No sessions and no tokens."
+/>
 
 {#if adding}
   <Modal bind:open={adding} title="New token of {of || signed.session?.user}">

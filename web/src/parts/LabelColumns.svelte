@@ -1,10 +1,11 @@
 <script lang="ts">
-  import { scrollable } from '../lib/scrollable'
   import { api, get, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
+  import type { Column } from '../lib/grid'
   import { loaded } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
+  import Grid from './Grid.svelte'
   import Trouble from './Trouble.svelte'
 
   // The columns that have labels, and whether a policy treats them.
@@ -33,9 +34,18 @@
       changes.failed(error)
     }
   }
+
+  type Labelled = NonNullable<typeof list.value>['items'][number]
+  const columns: Column<Labelled>[] = [
+    { id: 'column', head: 'Column', class: 'mono', value: (c) => c.column },
+    { id: 'type', head: 'Type', class: 'text-muted', value: (c) => c.type },
+    { id: 'labels', head: 'Labels', value: (c) => c.labels.join(', ') },
+    { id: 'level', head: 'Level', value: (c) => c.level },
+    { id: 'policies', head: 'Treated by', value: (c) => c.policies.join(', ') || 'no policy' },
+  ]
 </script>
 
-<div class="mb-3 flex items-center gap-3">
+{#snippet tools()}
   <select class="field w-auto" aria-label="Label" value={label} onchange={(e) => go({ label: e.currentTarget.value })}
     ><option value="">every label</option>{#each labels as l (l.name)}<option value={l.name}>{l.path}</option
       >{/each}</select
@@ -47,44 +57,34 @@
       onchange={(e) => go({ uncovered: e.currentTarget.checked ? 'true' : '' })}
     /> only what no live policy treats</label
   >
-</div>
+{/snippet}
+{#snippet cell(c: Labelled, col: Column<Labelled>)}
+  {#if col.id === 'column'}
+    <a class="hover:underline" href={place.href('/tables/' + table(c.column), { tab: 'columns' })}>{c.column}</a>
+  {:else if col.id === 'labels'}
+    {#each c.labels as name, i (name)}<span
+        class="chip mr-1"
+        title={c.from[i] === c.column ? 'put on the column' : `from ${c.from[i]}`}
+        >{name}{c.from[i] === c.column ? '' : ' ↑'}{#if admin && c.from[i] === c.column}<button
+            aria-label="Lift {name} from {c.column}"
+            onclick={() => lift(name, c.column)}>×</button
+          >{/if}</span
+      >{/each}
+  {:else if col.id === 'policies'}
+    {#each c.policies as p (p)}<span class="chip mr-1">{p}</span>{:else}<span class="text-garnet">◆ no policy</span
+      >{/each}
+  {:else}{col.value(c)}{/if}
+{/snippet}
 {#if list.problem}<Trouble problem={list.problem} />{/if}
 {#if list.value}
-  <div class="panel overflow-x-auto" use:scrollable={'Columns'}>
-    <table class="dense">
-      <thead><tr><th>Column</th><th>Type</th><th>Labels</th><th>Level</th><th>Treated by</th></tr></thead>
-      <tbody>
-        {#each list.value.items as c (c.column)}
-          <tr>
-            <td class="mono"
-              ><a class="hover:underline" href={place.href('/tables/' + table(c.column), { tab: 'columns' })}
-                >{c.column}</a
-              ></td
-            >
-            <td class="text-muted">{c.type}</td>
-            <td
-              >{#each c.labels as name, i (name)}<span
-                  class="chip mr-1"
-                  title={c.from[i] === c.column ? 'put on the column' : `from ${c.from[i]}`}
-                  >{name}{c.from[i] === c.column ? '' : ' ↑'}{#if admin && c.from[i] === c.column}<button
-                      aria-label="Lift {name} from {c.column}"
-                      onclick={() => lift(name, c.column)}>×</button
-                    >{/if}</span
-                >{/each}</td
-            >
-            <td>{c.level}</td>
-            <td
-              >{#each c.policies as p (p)}<span class="chip mr-1">{p}</span>{:else}<span class="text-garnet"
-                  >◆ no policy</span
-                >{/each}</td
-            >
-          </tr>
-        {:else}<tr
-            ><td colspan="5" class="p-4 text-muted"
-              >{uncovered ? 'Every labelled column is treated by some live policy.' : 'No column has a label.'}</td
-            ></tr
-          >{/each}
-      </tbody>
-    </table>
-  </div>
+  <Grid
+    name="Columns with labels"
+    {columns}
+    rows={list.value.items}
+    key={(c) => c.column}
+    {cell}
+    {tools}
+    tall="max-h-[calc(100vh-16rem)]"
+    empty={uncovered ? 'Every labelled column is treated by some live policy.' : 'No column has a label.'}
+  />
 {/if}

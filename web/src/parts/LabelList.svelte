@@ -1,10 +1,11 @@
 <script lang="ts">
-  import { scrollable } from '../lib/scrollable'
   import { vocabulary } from '../lib/vocabulary.svelte'
   import { api, get, type Schemas } from '../lib/api'
+  import type { Column } from '../lib/grid'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import ChangeDialog from './ChangeDialog.svelte'
+  import Grid from './Grid.svelte'
   import PlaceLabelDialog from './PlaceLabelDialog.svelte'
   import PolicyDialog from './PolicyDialog.svelte'
 
@@ -32,53 +33,45 @@
   const remove = (name: string, dry: boolean) =>
     get(api.DELETE('/api/v1/labels/{name}', { params: { path: { name }, query: { dry_run: dry } } }))
   const closed = { get: () => dialog !== '', set: (open: boolean) => open || (dialog = '') }
+
+  const columns: Column<Label>[] = [
+    { id: 'label', head: 'Label', class: 'mono font-semibold', value: (l) => l.path },
+    { id: 'topic', head: 'Topic', value: (l) => l.topic },
+    { id: 'level', head: 'Level', value: (l) => l.level },
+    { id: 'columns', head: 'Columns', number: true, value: (l) => l.columns },
+    { id: 'treated', head: 'Treated', number: true, value: (l) => l.covered },
+    { id: 'policies', head: 'Policies on it', value: (l) => l.policies.join(', ') },
+    { id: 'clear', head: 'In clear for', value: (l) => l.revealed.join(', ') },
+    { id: 'actions', head: 'Actions', controls: true, class: 'whitespace-nowrap', value: () => '' },
+  ]
 </script>
+
+{#snippet cell(l: Label, c: Column<Label>)}
+  {#if c.id === 'label'}
+    <a class="hover:underline" href={place.href('/labels/columns', { label: l.name })}>{l.path}</a>
+  {:else if c.id === 'level'}<span class={tones[l.level] ?? ''}>{l.level}</span>
+  {:else if c.id === 'treated'}
+    <span class={l.covered < l.columns ? 'font-semibold text-garnet' : ''}
+      >{l.covered}{l.covered < l.columns ? ' ◆' : ''}</span
+    >
+  {:else if c.id === 'policies'}{#each l.policies as p (p)}<span class="chip mr-1">{p}</span>{/each}
+  {:else if c.id === 'clear'}{#each l.revealed as r (r)}<span class="chip mr-1">{r}</span>{/each}
+  {:else if c.id === 'actions'}
+    {#if admin}
+      <button class="btn py-0 text-sm" onclick={() => show('place', l)}>Put on …</button>
+      <button class="btn py-0 text-sm" onclick={() => show('policy', l)}>Policy</button>
+      <button class="btn py-0 text-sm" onclick={() => show('edit', l)}>Edit</button>
+      <button class="btn py-0 text-sm" onclick={() => show('remove', l)}>Remove</button>
+    {/if}
+  {:else}{c.value(l)}{/if}
+{/snippet}
 
 <p class="mb-3 max-w-prose text-muted">
   A label says what data are about. Put on a table or schema it goes down to every column. A policy on a label treats
   all columns with the label, present and future; REVEAL on the label shows them in clear.
 </p>
 {#if labels?.length}
-  <div class="panel overflow-x-auto" use:scrollable={'Labels'}>
-    <table class="dense">
-      <thead
-        ><tr
-          ><th>Label</th><th>Topic</th><th>Level</th><th class="text-right!">Columns</th><th class="text-right!"
-            >Treated</th
-          ><th>Policies on it</th><th>In clear for</th><th class="w-0"><span class="sr-only">Actions</span></th></tr
-        ></thead
-      >
-      <tbody>
-        {#each labels as l (l.name)}
-          <tr>
-            <td class="mono font-semibold"
-              ><a class="hover:underline" href={place.href('/labels/columns', { label: l.name })}>{l.path}</a></td
-            >
-            <td>{l.topic}</td>
-            <td class={tones[l.level] ?? ''}>{l.level}</td>
-            <td class="text-right">{l.columns}</td>
-            <td class="text-right {l.covered < l.columns ? 'font-semibold text-garnet' : ''}"
-              >{l.covered}{l.covered < l.columns ? ' ◆' : ''}</td
-            >
-            <td
-              >{#each l.policies as p (p)}<span class="chip mr-1">{p}</span>{/each}</td
-            >
-            <td
-              >{#each l.revealed as r (r)}<span class="chip mr-1">{r}</span>{/each}</td
-            >
-            <td class="whitespace-nowrap">
-              {#if admin}
-                <button class="btn py-0 text-sm" onclick={() => show('place', l)}>Put on …</button>
-                <button class="btn py-0 text-sm" onclick={() => show('policy', l)}>Policy</button>
-                <button class="btn py-0 text-sm" onclick={() => show('edit', l)}>Edit</button>
-                <button class="btn py-0 text-sm" onclick={() => show('remove', l)}>Remove</button>
-              {/if}
-            </td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
+  <Grid name="Labels" {columns} rows={labels} key={(l) => l.name} {cell} />
 {:else if labels}
   <p class="panel p-4 text-muted">
     No labels yet. See suggestions from your data under <a class="underline" href={place.href('/labels/suggestions')}

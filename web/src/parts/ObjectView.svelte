@@ -3,12 +3,14 @@
   import { Tabs } from 'bits-ui'
   import { api, get, type ObjectPage, type Policy, type Problem } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
+  import type { Column } from '../lib/grid'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import AccessTable from './AccessTable.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import GrantDialog from './GrantDialog.svelte'
   import GrantTable from './GrantTable.svelte'
+  import Grid from './Grid.svelte'
   import OwnerDialog from './OwnerDialog.svelte'
   import MatrixView from './MatrixView.svelte'
   import PolicyDialog from './PolicyDialog.svelte'
@@ -73,7 +75,39 @@
     ...(page?.view ? [] : ([['policies', `Policies ${page?.policies.length ?? 0}`]] as [string, string][])),
     ['grants', `Grants ${page?.grants.length ?? 0}`],
   ])
+
+  type Col = ObjectPage['columns'][number]
+  const appears = (c: Col) =>
+    !c.readable ? 'not granted' : c.revealed ? 'in clear, by REVEAL' : c.treatment === 'clear' ? 'in clear' : c.says
+  const columnsOf: Column<Col>[] = [
+    { id: 'column', head: 'Column', value: (c) => c.name },
+    {
+      id: 'type',
+      head: 'Type',
+      class: 'text-muted',
+      value: (c) => (c.declared ?? c.type) + (c.not_null ? ', never null' : ''),
+    },
+    { id: 'labels', head: 'Labels', value: (c) => c.labels.join(', ') },
+    { id: 'appears', head: 'Appears', value: appears },
+    { id: 'by', head: 'By', class: 'text-sm', value: (c) => c.by.join(', ') },
+  ]
 </script>
+
+{#snippet column(c: Col, col: Column<Col>)}
+  {#if col.id === 'column'}
+    <span class="mono font-semibold">{c.name}</span>{#if c.comment}<br /><span class="text-sm text-muted"
+        >{c.comment}</span
+      >{/if}
+  {:else if col.id === 'labels'}{#each c.labels as l (l)}<span class="chip mr-1">{l}</span>{/each}
+  {:else if col.id === 'appears'}
+    {#if !c.readable}<span class="text-garnet">⊘ {appears(c)}</span>
+    {:else if c.revealed || c.treatment === 'clear'}<span class="text-epidote">● {appears(c)}</span>
+    {:else}<span class="text-feldspar" title={c.treatment}>◐ {c.says}{c.conflict ? ' (conflict)' : ''}</span>{/if}
+  {:else if col.id === 'by'}
+    {#each c.by as name (name)}<span class="chip mr-1">{name}</span>{/each}
+    {#each c.lost as name (name)}<span class="chip mr-1 line-through" title="overruled">{name}</span>{/each}
+  {:else}{col.value(c)}{/if}
+{/snippet}
 
 {#if problem}
   <Trouble {problem} />
@@ -132,39 +166,14 @@
       >{#if hasRows && tab === 'rows'}<RowsView table={page.path} />{/if}</Tabs.Content
     >
     <Tabs.Content value="columns">
-      <div class="panel overflow-hidden">
-        <table class="dense">
-          <thead><tr><th>Column</th><th>Type</th><th>Labels</th><th>Appears</th><th>By</th></tr></thead>
-          <tbody>
-            {#each page.columns as c (c.name)}
-              <tr>
-                <td
-                  ><span class="mono font-semibold">{c.name}</span>{#if c.comment}<br /><span class="text-sm text-muted"
-                      >{c.comment}</span
-                    >{/if}</td
-                >
-                <td class="text-muted">{c.declared ?? c.type}{c.not_null ? ', never null' : ''}</td>
-                <td
-                  >{#each c.labels as l (l)}<span class="chip mr-1">{l}</span>{/each}</td
-                >
-                <td>
-                  {#if !c.readable}<span class="text-garnet">⊘ not granted</span>
-                  {:else if c.revealed}<span class="text-epidote">● in clear, by REVEAL</span>
-                  {:else if c.treatment === 'clear'}<span class="text-epidote">● in clear</span>
-                  {:else}<span class="text-feldspar" title={c.treatment}
-                      >◐ {c.says}{c.conflict ? ' (conflict)' : ''}</span
-                    >{/if}
-                </td>
-                <td class="text-sm">
-                  {#each c.by as name (name)}<span class="chip mr-1">{name}</span>{/each}
-                  {#each c.lost as name (name)}<span class="chip mr-1 line-through" title="overruled">{name}</span
-                    >{/each}
-                </td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
-      </div>
+      <Grid
+        name="Columns of {page.path}"
+        columns={columnsOf}
+        rows={page.columns}
+        key={(c) => c.name}
+        cell={column}
+        tall="max-h-[calc(100vh-18rem)] min-h-40"
+      />
     </Tabs.Content>
     <Tabs.Content value="text"
       >{#if page.view}<ViewText view={page.view} manage={page.manage} />{/if}</Tabs.Content
@@ -185,9 +194,7 @@
           onedit={(p) => edit(p, p.kind)}
         />{/if}</Tabs.Content
     >
-    <Tabs.Content value="grants"
-      ><div class="panel overflow-hidden"><GrantTable grants={page.grants} manage={page.manage} /></div></Tabs.Content
-    >
+    <Tabs.Content value="grants"><GrantTable grants={page.grants} manage={page.manage} /></Tabs.Content>
   </Tabs.Root>
   {#if granting}<GrantDialog
       bind:open={granting}

@@ -1,16 +1,18 @@
 <script lang="ts">
   import { fetched } from '../lib/load.svelte'
+  import type { Column, Value } from '../lib/grid'
   import { scrollable } from '../lib/scrollable'
   import { api, get, type Preview, type Problem } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import { isNumber } from '../lib/types'
   import BandGlyph from './BandGlyph.svelte'
+  import Grid from './Grid.svelte'
   import Trouble from './Trouble.svelte'
 
   // The rows of a table from one standpoint, or from two side by side with what
   // differs marked.
   let { table }: { table: string } = $props()
-  let preview = $state<Preview | null>(null)
+  let preview = $state.raw<Preview | null>(null)
   let problem = $state<Problem | null>(null)
   let onlyDifferent = $state(false)
   let shown = $state(false)
@@ -31,8 +33,33 @@
     (p) => (problem = p),
   )
 
-  const rows = $derived((preview?.rows ?? []).filter((r) => !onlyDifferent || r.differs.some(Boolean)))
   const two = $derived((preview?.sides.length ?? 0) > 1)
+  // A row is one line, or two where the sides differ. Both sort by what the first side has.
+  type Line = { n: string; side: number; values: unknown[] | null; first: unknown[] | null; differs: boolean[] }
+  const lines = $derived(
+    (preview?.rows ?? []).flatMap((row, r) =>
+      row.sides.flatMap((values, side): Line[] => {
+        const same = !row.differs.some(Boolean)
+        if (same && (side > 0 || onlyDifferent)) return []
+        const first = row.sides.find((s) => s) ?? null
+        return [{ n: `${r}.${side}`, side, values: values ?? null, first: first ?? null, differs: row.differs }]
+      }),
+    ),
+  )
+  const differs = (l: Line) => l.differs.some(Boolean)
+  const columns = $derived<Column<Line>[]>([
+    ...(two ? [{ id: 'side', head: 'Side', quiet: true, value: (l: Line) => (differs(l) ? 'AB'[l.side] : '=') }] : []),
+    ...(preview?.columns ?? []).map((c, j) => ({
+      id: c.name,
+      head: c.name,
+      number: isNumber(c.type),
+      class: 'max-w-48 truncate whitespace-nowrap',
+      value: (l: Line) => (l.values ? l.values[j] : l.first?.[j]) as Value,
+    })),
+  ])
+  const at = (c: Column<Line>) => preview?.columns.findIndex((x) => x.name === c.id) ?? -1
+  const tint = (l: Line, c: Column<Line>) =>
+    two && l.differs[at(c)] ? (l.side === 0 ? 'bg-feldspar-wash' : 'bg-epidote-wash font-medium') : ''
 
   function treatment(side: number, name: string): string {
     const column = preview?.sides[side]?.columns.find((c) => c.name === name)
@@ -46,28 +73,6 @@
 {#if problem}
   <Trouble {problem} />
 {:else if preview}
-  <div class="mb-2 flex flex-wrap items-center gap-x-6 gap-y-1">
-    {#each preview.sides as side, i (i)}
-      <span class="flex items-center gap-2">
-        {#if two}<b class="chip">{i === 0 ? 'A' : 'B'}</b>{/if}
-        <BandGlyph bands={side.bands} /><span class="mono">{side.standpoint}</span>
-        <span class="text-muted"
-          >{side.problem ? '' : `${side.count.toLocaleString('en')} ${side.count === 1 ? 'row' : 'rows'}`}</span
-        >
-      </span>
-    {/each}
-    {#if preview.sides.some((s) => s.plan)}
-      <label class="flex items-center gap-1.5"><input type="checkbox" bind:checked={shown} /> what ran</label>
-    {/if}
-    {#if two}
-      <label class="flex items-center gap-1.5"
-        ><input type="checkbox" bind:checked={onlyDifferent} /> only what differs</label
-      >
-      <span class="text-sm text-muted"
-        >{preview.matched ? `matched by ${preview.key}` : 'matched by place: no key is in clear on both sides'}</span
-      >
-    {/if}
-  </div>
   {#each preview.sides as side, i (i)}
     {#if side.problem}
       <div class="mb-2">
@@ -96,62 +101,58 @@
       {/each}
     </div>
   {/if}
-  <div class="panel max-h-[calc(100vh-19rem)] overflow-auto" data-testid="rows" use:scrollable={'Rows'}>
-    <table class="dense">
-      <thead>
-        <tr>
-          {#if two}<th class="w-0"><span class="sr-only">Side</span></th>{/if}
-          {#each preview.columns as c (c.name)}
-            <th class={isNumber(c.type) ? 'text-right!' : ''}>
-              {c.name}
-              {#each preview.sides as side, i (i)}
-                {#if !side.problem && treatment(i, c.name)}
-                  <div class="font-normal text-feldspar" title={exactly(i, c.name)}>
-                    {two ? (i === 0 ? 'A ' : 'B ') : ''}◐ {treatment(i, c.name)}
-                  </div>
-                {/if}
-              {/each}
-            </th>
-          {/each}
-        </tr>
-      </thead>
-      <tbody>
-        {#each rows as row, r (r)}
-          {#each row.sides as side, i (i)}
-            {#if i === 0 || row.differs.some(Boolean)}
-              <tr>
-                {#if two}<td class="text-xs text-muted">{row.differs.some(Boolean) ? (i === 0 ? 'A' : 'B') : '='}</td
-                  >{/if}
-                {#each preview.columns as c, j (c.name)}
-                  <td
-                    class="{isNumber(c.type) ? 'text-right' : ''} max-w-48 truncate whitespace-nowrap {two &&
-                    row.differs[j]
-                      ? i === 0
-                        ? 'bg-feldspar-wash'
-                        : 'bg-epidote-wash font-medium'
-                      : ''}"
-                    title={side ? String(side[j] ?? 'NULL') : ''}
-                  >
-                    {#if !side}<span class="text-muted">{j === 0 ? 'not there' : '–'}</span>
-                    {:else if side[j] === null || side[j] === undefined}<span class="text-muted" aria-label="NULL"
-                        >∅</span
-                      >
-                    {:else}{side[j]}{/if}
-                  </td>
-                {/each}
-              </tr>
-            {/if}
-          {/each}
-        {:else}
-          <tr
-            ><td colspan={preview.columns.length + 1} class="p-4 text-muted">
-              {onlyDifferent ? 'Nothing differs in these rows.' : 'No rows from here.'}
-            </td></tr
-          >
-        {/each}
-      </tbody>
-    </table>
-  </div>
+  {#snippet tools()}
+    {#each preview?.sides ?? [] as side, i (i)}
+      <span class="flex items-center gap-2">
+        {#if two}<b class="chip">{i === 0 ? 'A' : 'B'}</b>{/if}
+        <BandGlyph bands={side.bands} /><span class="mono">{side.standpoint}</span>
+        <span class="text-muted"
+          >{side.problem ? '' : `${side.count.toLocaleString('en')} ${side.count === 1 ? 'row' : 'rows'}`}</span
+        >
+      </span>
+    {/each}
+    {#if preview?.sides.some((s) => s.plan)}
+      <label class="flex items-center gap-1.5"><input type="checkbox" bind:checked={shown} /> what ran</label>
+    {/if}
+    {#if two}
+      <label class="flex items-center gap-1.5"
+        ><input type="checkbox" bind:checked={onlyDifferent} /> only what differs</label
+      >
+      <span class="text-sm text-muted"
+        >{preview?.matched ? `matched by ${preview.key}` : 'matched by place: no key is in clear on both sides'}</span
+      >
+    {/if}
+  {/snippet}
+  {#snippet treated(c: Column<Line>)}
+    {#each preview?.sides ?? [] as side, i (i)}
+      {#if !side.problem && c.id !== 'side' && treatment(i, c.id)}
+        <div class="font-normal text-feldspar" title={exactly(i, c.id)}>
+          {two ? (i === 0 ? 'A ' : 'B ') : ''}◐ {treatment(i, c.id)}
+        </div>
+      {/if}
+    {/each}
+  {/snippet}
+  {#snippet value(l: Line, c: Column<Line>)}
+    {@const v = l.values?.[at(c)]}
+    {#if c.id === 'side'}<span class="text-xs text-muted">{c.value(l)}</span>
+    {:else if !l.values}<span class="text-muted">{at(c) === 0 ? 'not there' : '–'}</span>
+    {:else if v === null || v === undefined}<span class="text-muted" aria-label="NULL">∅</span>
+    {:else}<span title={String(v)}>{v}</span>{/if}
+  {/snippet}
+  <Grid
+    name="Rows of {table}"
+    testid="rows"
+    tall="max-h-[calc(100vh-21rem)] min-h-40"
+    {columns}
+    rows={lines}
+    key={(l) => l.n}
+    cell={value}
+    {tools}
+    total={two ? lines.length : Math.max(lines.length, preview.sides[0]?.count ?? 0)}
+    under={treated}
+    line={tint}
+    empty={onlyDifferent ? 'Nothing differs in these rows.' : 'No rows from here.'}
+  />
 {:else}
   <div class="panel h-64 animate-pulse bg-raised" aria-busy="true"></div>
 {/if}

@@ -156,9 +156,9 @@
     <Tabs.Content value="access"><AccessTable of={page.ref} /></Tabs.Content>
     <Tabs.Content value="grants">
       <h2 class="mb-1">Own</h2>
-      <div class="panel mb-4 overflow-hidden"><GrantTable grants={page.own} manage={admin} about="subject" /></div>
+      <div class="mb-4"><GrantTable name="Own grants" grants={page.own} manage={admin} about="subject" /></div>
       <h2 class="mb-1">Inherited</h2>
-      <div class="panel overflow-hidden"><GrantTable grants={page.inherited} /></div>
+      <GrantTable name="Inherited grants" grants={page.inherited} />
     </Tabs.Content>
     {#if page.kind === 'role'}
       <Tabs.Content value="graph">
