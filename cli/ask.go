@@ -19,7 +19,9 @@ func (a *app) ask(root *cobra.Command) {
 	var of, to, below string
 	var paths, columns bool
 	accessCmd := &cobra.Command{
-		Use: "access (--of SUBJECT | --to OBJECT)", Short: "Effective permissions: what a subject can do, or who can use an object", GroupID: "look", Args: words(0, 0),
+		Use:     "access (--of SUBJECT | --to OBJECT)",
+		Short:   "Effective permissions: what a subject can do, or who can use an object",
+		GroupID: "look", Args: words(0, 0),
 		Example: "  gneiss access --of user:flint -o json\n  gneiss access --to survey.drilling.boreholes --paths",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if (of == "") == (to == "") {
@@ -76,7 +78,9 @@ func (a *app) ask(root *cobra.Command) {
 	var part string
 	compare := &cobra.Command{
 		Use: "compare SUBJECT SUBJECT", Short: "Where two subjects or roles differ in what they can do, and by which grants", GroupID: "look", Args: words(2, 2),
-		Example: "  gneiss compare user:flint user:garnet\n  gneiss compare role:regional_lead role:district_geologist --below survey.drilling", ValidArgsFunction: a.completeSubjects(""),
+		Example: "  gneiss compare user:flint user:garnet\n" +
+			"  gneiss compare role:regional_lead role:district_geologist --below survey.drilling",
+		ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
 			list, err := client.Get[wire.Comparison](
 				c.Context(),

@@ -146,9 +146,16 @@ func joinedOr(list []string, none string) string {
 func (a *app) placeLabel(verb, word string) *cobra.Command {
 	var in wire.LabelPlacement
 	c := &cobra.Command{Use: fmt.Sprintf("%s LABEL %s OBJECT…", verb, word), Args: words(3, -1), ValidArgsFunction: a.completeLabelThenObjects,
-		Short: map[string]string{"put": "Put a label on columns, tables, schemas or a source", "lift": "Take a label off", "dismiss": "Remember that a suggested label does not belong"}[verb],
-		Example: map[string]string{"put": "  gneiss label put contact on survey.licensing.holders.email survey.licensing.holders.phone", "lift": "  gneiss label lift contact from survey.licensing.holders.phone",
-			"dismiss": "  gneiss label dismiss position for survey.monitoring.readings.level"}[verb],
+		Short: map[string]string{
+			"put":     "Put a label on columns, tables, schemas or a source",
+			"lift":    "Take a label off",
+			"dismiss": "Remember that a suggested label does not belong",
+		}[verb],
+		Example: map[string]string{
+			"put":     "  gneiss label put contact on survey.licensing.holders.email survey.licensing.holders.phone",
+			"lift":    "  gneiss label lift contact from survey.licensing.holders.phone",
+			"dismiss": "  gneiss label dismiss position for survey.monitoring.readings.level",
+		}[verb],
 		RunE: func(c *cobra.Command, args []string) error {
 			label, objects, err := split(c, args, word)
 			if err != nil {

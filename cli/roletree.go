@@ -18,7 +18,8 @@ func (a *app) roleTree() *cobra.Command {
 		Short:             "Show which roles include which, and who holds them",
 		Args:              words(0, 1),
 		ValidArgsFunction: a.completeSubjects("role"),
-		Long:              "Each role stands above those that it includes: who holds it has all that they have.\nA role that stands in several places is shown whole at the first.",
+		Long: "Each role stands above those that it includes: who holds it has all that they have.\n" +
+			"A role that stands in several places is shown whole at the first.",
 		RunE: func(c *cobra.Command, args []string) error {
 			list, err := client.All[wire.Subject](c.Context(), a.connect(), "/subjects", nil)
 			if err != nil {

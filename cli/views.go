@@ -32,7 +32,8 @@ func (a *app) addView() *cobra.Command {
 		Short:             "Make a view, or with --replace replace one",
 		Args:              words(1, -1),
 		ValidArgsFunction: a.completeObjects,
-		Example:           "  gneiss view add survey.drilling.deep 'SELECT id, name, depth_m FROM drilling.boreholes WHERE depth_m > 500'\n  gneiss view add survey.drilling.deep --file deep.sql --rights reader --sealed --replace",
+		Example: "  gneiss view add survey.drilling.deep 'SELECT id, name, depth_m FROM drilling.boreholes WHERE depth_m > 500'\n" +
+			"  gneiss view add survey.drilling.deep --file deep.sql --rights reader --sealed --replace",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Path, in.Text = args[0], strings.Join(args[1:], " ")
 			if file != "" {

@@ -194,8 +194,10 @@ func (a *Audit) write() {
 func (a *Audit) insert(batch []entry) error {
 	if a.add == nil {
 		var err error
-		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash)
-			VALUES (:id, :at, :actor, :standing, :action, :decision, :text, :objects, :labels, :missing, :reason, :rows, :took_us, :address, :previous, :hash)`); err != nil {
+		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
+				reason, rows, took_us, address, previous, hash)
+			VALUES (:id, :at, :actor, :standing, :action, :decision, :text, :objects, :labels, :missing,
+				:reason, :rows, :took_us, :address, :previous, :hash)`); err != nil {
 			return err
 		}
 	}

@@ -53,7 +53,7 @@ type Treatment struct {
 	Range      float64           `json:"range,omitempty" description:"noise: how far a value is moved at most, either way; of dates, in days"`
 	Stable     bool              `json:"stable,omitempty" description:"noise: the same at each query"`
 	Expression string            `json:"expression,omitempty" description:"expression: SQL over the columns of the row"`
-	Paths      string            `json:"paths,omitempty" description:"mask, pseudonym, constant and suppress of json and jsonb: the values within the document that are treated, with commas: contact.phone,contact.email"`
+	Paths      string            `json:"paths,omitempty" description:"of documents: the values that are treated, with commas: contact.phone,contact.email"`
 }
 
 // A PolicyRequest adds or replaces a policy.

@@ -23,7 +23,7 @@ type ResultColumn struct {
 // A Result is governed rows.
 type Result struct {
 	Columns    []ResultColumn `json:"columns"`
-	Rows       [][]any        `json:"rows" description:"null, true or false, a number, or a text. What a reader of JSON could round or does not know is the database's own text for it: decimals, whole numbers past 2^53, not-a-number, dates, documents, arrays, bytes"`
+	Rows       [][]any        `json:"rows" description:"null, true or false, a number, or the database's own text for what JSON could round or lacks"`
 	Truncated  bool           `json:"truncated" description:"there are more rows than the limit let through"`
 	TookMS     float64        `json:"took_ms"`
 	Standpoint string         `json:"standpoint"`

@@ -17,7 +17,7 @@ type ViewRequest struct {
 	Columns []string `json:"columns,omitempty" description:"names of its columns, in place of those of the text"`
 	Rights  string   `json:"rights,omitempty" enum:"owner,reader" description:"owner by default"`
 	Sealed  bool     `json:"sealed,omitempty"`
-	Owner   string   `json:"owner,omitempty" description:"a subject that the caller has the rights of; by default the role that the caller acts in, else the caller"`
+	Owner   string   `json:"owner,omitempty" description:"a subject whose rights the caller has; by default the role that the caller acts in, else the caller"`
 	Replace bool     `json:"replace,omitempty" description:"replace the view of that name"`
 	Change
 }

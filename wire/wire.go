@@ -45,7 +45,7 @@ type Node struct {
 	Name         string `json:"name"`
 	Kind         string `json:"kind"`
 	Type         string `json:"type,omitempty" description:"of a column; of a routine, what it gives; of a source, its kind of database"`
-	Declared     string `json:"declared,omitempty" description:"of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table"`
+	Declared     string `json:"declared,omitempty" description:"the database's own type of a column, or kind of a table, where it is another"`
 	Comment      string `json:"comment,omitempty" description:"what the database says of it"`
 	PastPolicies bool   `json:"past_policies,omitempty" description:"of a routine: it may read tables, and sees what policies hide"`
 	NotNull      bool   `json:"not_null,omitempty"`
@@ -76,7 +76,7 @@ type ColumnView struct {
 type Object struct {
 	Node
 	View       *View        `json:"view,omitempty" description:"of a view"`
-	ReadBy     []string     `json:"read_by,omitempty" description:"views that read it with their owners' rights, so that SELECT on them gives what policies leave of it"`
+	ReadBy     []string     `json:"read_by,omitempty" description:"views that read it with their owners' rights"`
 	Privileges []string     `json:"privileges" description:"what the standpoint may do"`
 	Missing    []string     `json:"needs" description:"what it would need to read"`
 	Columns    []ColumnView `json:"columns"`
@@ -129,7 +129,7 @@ type List[T any] struct {
 // A SourceRequest connects a database.
 type SourceRequest struct {
 	Name     string `json:"name" required:"true"`
-	Location string `json:"location" required:"true" description:"a folder of SQLite files, one a schema, below the data folder when it is not absolute; or postgresql://ACCOUNT@HOST:PORT/DATABASE"`
+	Location string `json:"location" required:"true" description:"a folder of SQLite files below the data folder, or postgresql://ACCOUNT@HOST:PORT/DATABASE"`
 	Change
 }
 

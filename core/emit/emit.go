@@ -49,7 +49,8 @@ type emitter struct {
 // newEmitter makes one for the source that a query reads.
 func newEmitter(m *access.Model, source access.ObjectID) *emitter {
 	e := &emitter{numbers: map[Arg]int{}, aliases: map[*query.Relation]string{}, ctes: map[*query.CTE]string{},
-		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{}, asked: map[columnKey]bool{}, apart: map[*query.Relation]query.Expr{}}
+		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{},
+		asked: map[columnKey]bool{}, apart: map[*query.Relation]query.Expr{}}
 	if speaks(m, source) == Postgres {
 		e.dialect, e.spelling, e.overflows = postgres{e}, postgresSpelling, true
 	} else {

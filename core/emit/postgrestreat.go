@@ -64,7 +64,8 @@ func (e postgres) within(x *query.Treated) {
 		}
 		e.write(", ")
 		e.arg(Arg{Value: "{" + strings.Join(steps, ",") + "}", T: sqltype.Text.Array})
-		for _, a := range []Arg{{Value: t.Kind.String()}, {Value: int64(t.KeepFirst)}, {Value: int64(t.KeepLast)}, {Value: t.Fill}, {Value: t.Keep}, {Value: t.Value}, keyed(innerPad), keyed(outerPad)} {
+		for _, a := range []Arg{{Value: t.Kind.String()}, {Value: int64(t.KeepFirst)}, {Value: int64(t.KeepLast)}, {Value: t.Fill}, {Value: t.Keep},
+			{Value: t.Value}, keyed(innerPad), keyed(outerPad)} {
 			e.write(", ")
 			e.arg(a)
 		}

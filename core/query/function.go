@@ -131,7 +131,8 @@ func listed() map[string]*Function {
 		{Name: "initcap", result: signature(Text, 0, Text), Own: true, takes: "a text"},
 		{Name: "starts_with", result: signature(Boolean, 0, Text, Text), Own: true, takes: "a text and a beginning"},
 		{Name: "split_part", result: signature(Text, 0, Text, Text, Bigint), Own: true, takes: "a text, what parts it, and which part"},
-		{Name: "concat_ws", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text, Text), Own: true, takes: "what to put between, and up to eight texts"},
+		{Name: "concat_ws", result: signature(Text, 7, Text, Text, Text, Text, Text, Text, Text, Text, Text), Own: true,
+			takes: "what to put between, and up to eight texts"},
 		{Name: "to_char", result: func(args []Type) (Type, bool) {
 			return Text, len(args) == 2 && (args[0] == Date || args[0] == Timestamp) && (args[1] == Text || args[1] == Untyped)
 		}, Own: true, takes: "a date or timestamp, and its form: 'YYYY-MM', 'DD.MM.YYYY', 'HH24:MI'"},
@@ -170,7 +171,8 @@ func listed() map[string]*Function {
 		functions[f.Name] = &f
 	}
 	for alias, name := range map[string]string{"char_length": "length", "character_length": "length",
-		"substr": "substring", "ceiling": "ceil", "every": "bool_and", "pow": "power", "log10": "log", "date_part": "extract", "stddev": "stddev_samp", "variance": "var_samp"} {
+		"substr": "substring", "ceiling": "ceil", "every": "bool_and",
+		"pow": "power", "log10": "log", "date_part": "extract", "stddev": "stddev_samp", "variance": "var_samp"} {
 		functions[alias] = functions[name]
 	}
 	return functions

@@ -81,7 +81,10 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 		}
 		cte := &CTE{Name: c.Ctename}
 		if b.exact {
-			cte.Keep = map[pg.CTEMaterialize]string{pg.CTEMaterialize_CTEMaterializeAlways: "MATERIALIZED ", pg.CTEMaterialize_CTEMaterializeNever: "NOT MATERIALIZED "}[c.Ctematerialized]
+			cte.Keep = map[pg.CTEMaterialize]string{
+				pg.CTEMaterialize_CTEMaterializeAlways: "MATERIALIZED ",
+				pg.CTEMaterialize_CTEMaterializeNever:  "NOT MATERIALIZED ",
+			}[c.Ctematerialized]
 		}
 		if w.Recursive && sub.Op == pg.SetOperation_SETOP_UNION {
 			b.recursive(cte, c, sub, outer)

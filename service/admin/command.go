@@ -142,7 +142,8 @@ func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement 
 			err = add(s.dropViewOrder(p, c, completePath(p, path)))
 		} else {
 			v := statement.View
-			err = add(s.viewOrder(p, c, wire.ViewRequest{Path: withSource(p, path), Text: v.Text, Columns: v.Columns, Rights: v.Rights, Sealed: v.Sealed, Replace: v.Replace}))
+			err = add(s.viewOrder(p, c, wire.ViewRequest{Path: withSource(p, path), Text: v.Text, Columns: v.Columns,
+				Rights: v.Rights, Sealed: v.Sealed, Replace: v.Replace}))
 		}
 		if err != nil {
 			return all, err

@@ -25,7 +25,8 @@ func (s *Service) RotateKey(ctx context.Context, c identity.Caller, in wire.Chan
 	if in.DryRun {
 		return out, nil
 	}
-	if err := s.audit.Write(&store.Record{Actor: identity.Actor(st.Model, c), Action: audit.Change, Decision: audit.Allowed, Text: out.Says[0], Reason: in.Reason, Address: c.Address,
+	if err := s.audit.Write(&store.Record{Actor: identity.Actor(st.Model, c), Action: audit.Change, Decision: audit.Allowed, Text: out.Says[0],
+		Reason: in.Reason, Address: c.Address,
 		Objects: audit.List([]string{st.Model.Path(access.PlatformID)})}); err != nil {
 		return wire.Changed{}, err
 	}

@@ -49,7 +49,8 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 	count := tablesAmong(tables)
 	if err == nil && count == 0 {
 		err = fault.New(fault.Invalid, "empty_source", "there are no tables in %s: %s", s.gateway.Location(r), map[string]string{
-			emit.SQLite: "it should hold SQLite files, one a schema, named SCHEMA.db", emit.Postgres: "the account may read none; on the server, GRANT it USAGE on the schemas and SELECT on the tables"}[r.Kind])
+			emit.SQLite:   "it should hold SQLite files, one a schema, named SCHEMA.db",
+			emit.Postgres: "the account may read none; on the server, GRANT it USAGE on the schemas and SELECT on the tables"}[r.Kind])
 	}
 	if err := errors.Join(err, src.Close()); err != nil {
 		return wire.Changed{}, err

@@ -199,7 +199,8 @@ func (s *Service) EndToken(ctx context.Context, c Caller, id string) (wire.Chang
 			continue
 		}
 		says := fmt.Sprintf("ended the %s %s (%s) of %s", t.Kind, t.ID(), t.Name, st.Model.Ref(access.SubjectID(t.Subject)))
-		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Token, Decision: audit.Allowed, Text: says, Address: c.Address}); err != nil {
+		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Token, Decision: audit.Allowed, Text: says,
+			Address: c.Address}); err != nil {
 			return wire.Changed{}, err
 		}
 		if err := s.store.DropToken(ctx, t); err != nil {

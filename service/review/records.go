@@ -147,7 +147,8 @@ func (s *Service) wireRecord(r store.Record, audits bool) wire.Record {
 		return w
 	}
 	w.Reason, w.Address = r.Reason, r.Address
-	if err := errors.Join(json.Unmarshal([]byte(r.Objects), &w.Objects), json.Unmarshal([]byte(r.Labels), &w.Labels), json.Unmarshal([]byte(r.Missing), &w.Missing)); err != nil {
+	if err := errors.Join(json.Unmarshal([]byte(r.Objects), &w.Objects), json.Unmarshal([]byte(r.Labels), &w.Labels),
+		json.Unmarshal([]byte(r.Missing), &w.Missing)); err != nil {
 		s.log.Error("a record cannot be read", "record", r.ID, "error", err)
 	}
 	return w

@@ -59,7 +59,8 @@ func (s *Service) SuggestLabels(ctx context.Context, c identity.Caller, path str
 			return out, s.identity.Refuse(c, audit.Sample, "labels", err)
 		}
 		// It reads values that the caller may not see, so it is on record.
-		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Sample, Decision: audit.Allowed, Text: "sampled all tables for suggestions of labels", Objects: "[]", Address: c.Address}); err != nil {
+		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Sample, Decision: audit.Allowed,
+			Text: "sampled all tables for suggestions of labels", Objects: "[]", Address: c.Address}); err != nil {
 			return out, err
 		}
 		// Who asks meanwhile waits for this look, and nobody else waits for anything.

@@ -94,10 +94,7 @@
     class="grid h-screen grid-cols-[9rem_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)] max-[900px]:grid-cols-1 max-[900px]:grid-rows-[auto_auto_minmax(0,1fr)]"
     class:elsewhere={place.elsewhere}
   >
-    <nav
-      class="row-span-2 flex flex-col border-r border-line bg-surface max-[900px]:row-span-1 max-[900px]:flex-row max-[900px]:flex-wrap max-[900px]:items-center max-[900px]:border-r-0 max-[900px]:border-b"
-      aria-label="Pages"
-    >
+    <nav class="pages" aria-label="Pages">
       <a href={place.href('/overview')} class="flex items-center gap-2 px-3 py-3 font-semibold tracking-tight">
         <img src="/gneiss.svg" alt="" width="22" height="22" />Gneiss
       </a>

@@ -3574,7 +3574,7 @@ export interface components {
             children?: components["schemas"]["WireNode"][];
             /** @description what the database says of it */
             comment?: string;
-            /** @description of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table */
+            /** @description the database's own type of a column, or kind of a table, where it is another */
             declared?: string;
             kind: string;
             /** @description no longer found in its source */
@@ -3593,7 +3593,7 @@ export interface components {
             columns: components["schemas"]["WireColumnView"][];
             /** @description what the database says of it */
             comment?: string;
-            /** @description of a column: the database's own type, where type is another that holds its values; of a table, its kind where it is another: materialized view, foreign table or partitioned table */
+            /** @description the database's own type of a column, or kind of a table, where it is another */
             declared?: string;
             /** @description on the object itself, above and below */
             grants: components["schemas"]["WireGrant"][];
@@ -3618,7 +3618,7 @@ export interface components {
             policies: components["schemas"]["WirePolicy"][];
             /** @description what the standpoint may do */
             privileges: string[];
-            /** @description views that read it with their owners' rights, so that SELECT on them gives what policies leave of it */
+            /** @description views that read it with their owners' rights */
             read_by?: string[];
             /** Format: int64 */
             revision: number;
@@ -3961,7 +3961,7 @@ export interface components {
             plan?: components["schemas"]["WirePlan"];
             /** @description the reference in the audit record */
             record: string;
-            /** @description null, true or false, a number, or a text. What a reader of JSON could round or does not know is the database's own text for it: decimals, whole numbers past 2^53, not-a-number, dates, documents, arrays, bytes */
+            /** @description null, true or false, a number, or the database's own text for what JSON could round or lacks */
             rows: unknown[][];
             standpoint: string;
             /** Format: double */
@@ -4114,7 +4114,7 @@ export interface components {
         WireSourceRequest: {
             /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
-            /** @description a folder of SQLite files, one a schema, below the data folder when it is not absolute; or postgresql://ACCOUNT@HOST:PORT/DATABASE */
+            /** @description a folder of SQLite files below the data folder, or postgresql://ACCOUNT@HOST:PORT/DATABASE */
             location: string;
             name: string;
             /** @description kept in the journal */
@@ -4280,7 +4280,7 @@ export interface components {
              * @description round: to multiples of this instead
              */
             multiple?: number;
-            /** @description mask, pseudonym, constant and suppress of json and jsonb: the values within the document that are treated, with commas: contact.phone,contact.email */
+            /** @description of documents: the values that are treated, with commas: contact.phone,contact.email */
             paths?: string;
             /** @description generalize: characters kept, of texts */
             prefix?: number;
@@ -4373,7 +4373,7 @@ export interface components {
             columns?: string[];
             /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
-            /** @description a subject that the caller has the rights of; by default the role that the caller acts in, else the caller */
+            /** @description a subject whose rights the caller has; by default the role that the caller acts in, else the caller */
             owner?: string;
             /** @description where it is to stand: SOURCE.SCHEMA.NAME */
             path: string;

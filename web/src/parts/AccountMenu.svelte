@@ -10,8 +10,7 @@
     ['light', 'Light'],
     ['dark', 'Dark'],
   ]
-  const item =
-    'flex w-full cursor-pointer items-center justify-between gap-3 rounded px-2 py-1 text-left outline-none data-highlighted:bg-raised data-highlighted:outline data-highlighted:outline-line-strong'
+  const item = 'menu-item'
 </script>
 
 <DropdownMenu.Root>
@@ -19,7 +18,7 @@
     <span class="truncate">{signed.session?.user}</span><span aria-hidden="true">▴</span>
   </DropdownMenu.Trigger>
   <DropdownMenu.Portal disabled>
-    <DropdownMenu.Content class="panel z-50 w-56 p-1 shadow-lg" side="top" align="start" sideOffset={4}>
+    <DropdownMenu.Content class="menu w-56" side="top" align="start" sideOffset={4}>
       {#if signed.session?.title}<p class="px-2 py-1 text-sm text-muted">{signed.session.title}</p>{/if}
       <DropdownMenu.RadioGroup value={looks.theme} onValueChange={(v) => looks.choose(v as Theme)}>
         <DropdownMenu.GroupHeading class="px-2 pt-1 text-xs text-muted">Colors</DropdownMenu.GroupHeading>

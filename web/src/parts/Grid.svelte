@@ -195,9 +195,8 @@
     put([holding.map((c) => c.head), ...found.map((row) => holding.map((c) => c.value(row)))], lines(found.length))
   const download = () => save(`${name.replaceAll(/[^\w.-]+/g, '-').toLowerCase()}.csv`, csv(found, holding), 'text/csv')
 
-  const item =
-    'flex w-full cursor-pointer items-center justify-between gap-3 rounded px-2 py-1 text-left text-sm outline-none data-highlighted:bg-raised data-highlighted:outline data-highlighted:outline-line-strong'
-  const menu = 'panel z-50 max-h-80 min-w-48 overflow-y-auto p-1 shadow-lg'
+  const item = 'menu-item text-sm'
+  const menu = 'menu max-h-80 min-w-48 overflow-y-auto'
 </script>
 
 <div class="mb-2 flex flex-wrap items-center gap-3">
@@ -285,10 +284,7 @@
                   >{/if}
                 {#if !c.quiet}
                   <DropdownMenu.Root>
-                    <DropdownMenu.Trigger
-                      tabindex={-1}
-                      aria-label="More on {c.head}"
-                      class="rounded px-0.5 text-transparent group-focus-within:text-muted group-hover:text-muted focus-visible:text-muted data-[state=open]:text-ink"
+                    <DropdownMenu.Trigger tabindex={-1} aria-label="More on {c.head}" class="more"
                       >▾</DropdownMenu.Trigger
                     >
                     <DropdownMenu.Portal>

@@ -56,11 +56,7 @@
   <Combobox.Portal>
     <Combobox.Content class="panel z-[60] max-h-72 w-80 overflow-y-auto p-1 shadow-lg" sideOffset={4} align="start">
       {#each found as s (s.ref)}
-        <Combobox.Item
-          value={s.ref}
-          label={s.ref}
-          class="flex cursor-pointer justify-between gap-3 rounded px-2 py-1 data-highlighted:bg-raised data-highlighted:outline data-highlighted:outline-line-strong"
-        >
+        <Combobox.Item value={s.ref} label={s.ref} class="menu-item">
           <span class="mono">{s.ref}</span><span class="truncate text-xs text-muted">{s.title}</span>
         </Combobox.Item>
       {:else}

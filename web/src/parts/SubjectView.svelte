@@ -12,6 +12,7 @@
   import GrantTable from './GrantTable.svelte'
   import RemoveSubject from './RemoveSubject.svelte'
   import MemberDialog from './MemberDialog.svelte'
+  import TabList from './TabList.svelte'
   import Trouble from './Trouble.svelte'
   import WhyBox from './WhyBox.svelte'
 
@@ -60,6 +61,13 @@
       changes.failed(error)
     }
   }
+
+  const tabs = $derived<[string, string][]>([
+    ['access', 'Effective access'],
+    ['grants', `Grants ${page?.own.length} + ${page?.inherited.length}`],
+    ['why', 'Why'],
+    ...(page?.kind === 'role' ? [['graph', 'Hierarchy'] as [string, string]] : []),
+  ])
 </script>
 
 {#if problem}
@@ -144,15 +152,7 @@
     {/if}
   </div>
   <Tabs.Root value={place.query.get('tab') ?? 'access'} onValueChange={(tab) => place.go(place.path, { tab })}>
-    <Tabs.List class="mb-3 flex gap-1 border-b border-line">
-      {#each [['access', 'Effective access'], ['grants', `Grants ${page.own.length} + ${page.inherited.length}`], ['why', 'Why'], ...(page.kind === 'role' ? [['graph', 'Hierarchy']] : [])] as [value, name] (value)}
-        <Tabs.Trigger
-          value={value!}
-          class="-mb-px border-b-2 border-transparent px-3 py-1.5 data-[state=active]:border-garnet data-[state=active]:font-semibold"
-          >{name}</Tabs.Trigger
-        >
-      {/each}
-    </Tabs.List>
+    <TabList {tabs} />
     <Tabs.Content value="access"><AccessTable of={page.ref} /></Tabs.Content>
     <Tabs.Content value="grants">
       <h2 class="mb-1">Own</h2>
