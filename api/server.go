@@ -16,6 +16,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 	"github.com/gofiber/fiber/v3/middleware/compress"
+	"github.com/gofiber/fiber/v3/middleware/helmet"
 	"github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
@@ -66,7 +67,7 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 		IdleTimeout:    2 * time.Minute,
 		ErrorHandler:   srv.failed,
 	})
-	srv.app.Use(srv.observe, srv.headers, recover.New(recover.Config{EnableStackTrace: true, StackTraceHandler: srv.panicked}))
+	srv.app.Use(srv.observe, headers, srv.kept, recover.New(recover.Config{EnableStackTrace: true, StackTraceHandler: srv.panicked}))
 	srv.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	srv.app.Get("/readyz", func(c fiber.Ctx) error {
 		if err := s.Ready(c.Context()); err != nil {
@@ -117,21 +118,23 @@ func (s *Server) Shutdown(ctx context.Context) error {
 	return s.app.ShutdownWithContext(ctx)
 }
 
-// headers sets what every answer carries: no sniffing, no framing, and a
-// content policy by which the console loads nothing from elsewhere.
-func (s *Server) headers(c fiber.Ctx) error {
-	c.Set("X-Content-Type-Options", "nosniff")
-	c.Set("Referrer-Policy", "same-origin")
-	c.Set("X-Frame-Options", "DENY")
-	c.Set(
-		"Content-Security-Policy",
-		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-	)
+// headers are those that have a browser take nothing from elsewhere, and show the console
+// in no other page.
+var headers = helmet.New(helmet.Config{
+	XFrameOptions:  "DENY",
+	ReferrerPolicy: "same-origin",
+	ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
+		"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+})
+
+// kept says what is kept: that the service is reached by TLS, where it is, and of the
+// API's answers nothing.
+func (s *Server) kept(c fiber.Ctx) error {
 	if s.secure {
-		c.Set("Strict-Transport-Security", "max-age=31536000")
+		c.Set(fiber.HeaderStrictTransportSecurity, "max-age=31536000")
 	}
 	if strings.HasPrefix(strings.ToLower(c.Path()), prefix) {
-		c.Set("Cache-Control", "no-store")
+		c.Set(fiber.HeaderCacheControl, "no-store")
 	}
 	return c.Next()
 }

@@ -4,70 +4,38 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"database/sql"
-	"encoding/base64"
 	"encoding/hex"
 	"errors"
-	"fmt"
-	"strings"
 	"time"
 
+	"github.com/alexedwards/argon2id"
 	"github.com/jmoiron/sqlx"
-	"golang.org/x/crypto/argon2"
 )
 
-// The cost of a password's hash: argon2id with 19 MiB and two passes.
-const (
-	argonTime    = 2
-	argonMemory  = 19 * 1024 // KiB
-	argonThreads = 1
-)
+// cost is that of a password's hash: argon2id with 19 MiB and two passes.
+var cost = &argon2id.Params{Memory: 19 * 1024, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
 // hashing bounds how many passwords are hashed at once, and so the memory for it.
 var hashing = make(chan struct{}, 4)
 
-func hashed(password, salt []byte, passes, memory uint32, threads uint8, length uint32) []byte {
-	hashing <- struct{}{}
-	defer func() { <-hashing }()
-	return argon2.IDKey(password, salt, passes, memory, threads, length)
-}
-
 // HashPassword returns a password's argon2id hash in PHC string format.
 func HashPassword(password string) string {
-	salt := make([]byte, 16)
-	rand.Read(salt)
-	sum := hashed([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
-	b64 := base64.RawStdEncoding
-	return fmt.Sprintf(
-		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s",
-		argon2.Version,
-		argonMemory,
-		argonTime,
-		argonThreads,
-		b64.EncodeToString(salt),
-		b64.EncodeToString(sum),
-	)
+	hashing <- struct{}{}
+	defer func() { <-hashing }()
+	hash, err := argon2id.CreateHash(password, cost)
+	if err != nil {
+		panic(err) // there are no random numbers
+	}
+	return hash
 }
 
 // passwordMatches compares a password with a hash of HashPassword.
 func passwordMatches(password, hash string) bool {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 {
-		return false
-	}
-	var memory, passes uint32
-	var threads uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads); err != nil {
-		return false
-	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err1 != nil || err2 != nil {
-		return false
-	}
-	got := hashed([]byte(password), salt, passes, memory, threads, uint32(len(want)))
-	return subtle.ConstantTimeCompare(got, want) == 1
+	hashing <- struct{}{}
+	defer func() { <-hashing }()
+	match, err := argon2id.ComparePasswordAndHash(password, hash)
+	return err == nil && match
 }
 
 // nobody is a hash that no password matches; checking against it takes as long
