@@ -4,6 +4,7 @@
 # make lint    formatting and static checks of all code
 # make check   lint, test, and the core under the race detector, as CI does
 # make bench   the cost of the hot paths, as ratios in one run
+# make figures writes what the short benchmarks come to, with which CI compares
 # make race    all packages under the race detector
 # make fuzz    each fuzz target, for FUZZ (30s)
 # make soak    clients, kills and a full disk, for SOAK (5m)
@@ -24,7 +25,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mo
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
 
 
-.PHONY: build test check lint race race-core fuzz soak leaks bench demo shots types reference sbom clean postgresql packages
+.PHONY: build test check lint race race-core fuzz soak leaks bench figures figures-check demo shots types reference sbom clean postgresql packages
 
 build: bin/gneiss
 
@@ -66,14 +67,21 @@ lint: web/node_modules/.package-lock.json
 	go run $(STATICCHECK) ./...
 	cd web && npm run --silent check
 
-# What CI runs: the tests, static checks, and the core under the race detector.
-check: lint test race-core
+# What CI runs: the tests, static checks, the core under the race detector, and a short
+# benchmark beside the last figures.
+check: lint test race-core figures-check
 
 race-core:
 	go test -race ./core/... ./store/...
 
 bench: build
 	go test -run XXX -bench . -benchtime 1s -timeout 60m ./core/... ./source/... ./service/...
+
+figures:
+	go test . -run TestFigures -figures update -count 1
+
+figures-check:
+	go test . -run TestFigures -figures check -count 1
 
 race: web/dist/index.html postgresql
 	go test -race -timeout 60m $$(go list ./... | grep -v /web$$)
