@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -10,6 +9,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/source"
 	"gneiss/wire"
 )
@@ -71,21 +71,21 @@ func (s *Service) Adopt(ctx context.Context, c identity.Caller, name string, in 
 	}
 	return s.carryOut(
 		ctx,
-		order{caller: c, Change: in.Change, changes: changes, says: []string{"took in the view " + path}, notes: []string{readsNote(reads)}},
+		order{caller: c, Change: in.Change, changes: changes, says: []string{say.TookIn.With(path)}, notes: []string{readsNote(reads)}},
 	)
 }
 
 // readsNote says what a view reads, and past whom.
 func readsNote(r source.ViewReads) string {
-	what := "no table"
+	what := say.NoTable.With()
 	if len(r.Tables) > 0 {
 		what = strings.Join(r.Tables, ", ")
 	}
-	whose := "its owner " + r.Owner
+	whose := say.ItsOwner.With(r.Owner)
 	if r.Reader {
-		whose = "the account that Gneiss connects with"
+		whose = say.TheAccount.With()
 	}
-	return fmt.Sprintf("it reads %s with the rights of %s; policies on these do not reach it, so it needs its own", what, whose)
+	return say.ViewReads.With(what, whose)
 }
 
 func viewName(path string) (schema, view string, err error) {
@@ -116,8 +116,8 @@ func (s *Service) Disown(ctx context.Context, c identity.Caller, name, view stri
 	}
 	return s.carryOut(
 		ctx,
-		order{caller: c, Change: in, changes: []platform.Change{access.MissObject{Path: path}}, says: []string{"left out the view " + path},
-			notes: []string{"grants and policies on it stay and take no effect; nothing in the database was touched"}},
+		order{caller: c, Change: in, changes: []platform.Change{access.MissObject{Path: path}}, says: []string{say.LeftOut.With(path)},
+			notes: []string{say.StaysOnView.With()}},
 	)
 }
 

@@ -2,7 +2,6 @@ package admin
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 )
 
 // mayChange refuses changes that the caller has no right to make. Changes are
@@ -149,14 +149,12 @@ func (s *Service) mayReveal(st *platform.State, c identity.Caller, target access
 		refusal := identity.Wants(st, access.Manage, p.At())
 		var q *query.Error
 		if errors.As(refusal, &q) {
-			q.Text = fmt.Sprintf(
-				"REVEAL on %s would lift the policy %s, which you may not stop: this needs MANAGE on %s",
-				st.Model.Target(target),
+			q.Text = say.RevealLifts.With(st.Model.Target(target),
 				p.Name,
 				st.Model.Path(p.At()),
 			)
 			if !s.identity.Reviews(st, c) {
-				q.Text = fmt.Sprintf("REVEAL on %s would lift a policy that you may not stop", st.Model.Target(target))
+				q.Text = say.RevealLiftsOne.With(st.Model.Target(target))
 			}
 		}
 		return refusal

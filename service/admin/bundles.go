@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"gneiss/core/access"
@@ -42,10 +41,10 @@ func (s *Service) PutBundle(ctx context.Context, c identity.Caller, in wire.Bund
 		return wire.Changed{}, err
 	}
 	if old == nil {
-		o.says = []string{fmt.Sprintf("added the bundle %s: %s", b.Name, b.Privileges)}
+		o.says = []string{say.AddedBundle.With(b.Name, b.Privileges)}
 	} else {
 		grants := say.Count(len(st.Model.GrantsOf(old)), "grant")
-		o.says = []string{fmt.Sprintf("changed the bundle %s from %s to %s, in %s", b.Name, old.Privileges, b.Privileges, grants)}
+		o.says = []string{say.ChangedBundle.With(b.Name, old.Privileges, b.Privileges, grants)}
 	}
 	return s.carryOut(ctx, o)
 }
@@ -58,6 +57,6 @@ func (s *Service) RemoveBundle(ctx context.Context, c identity.Caller, name stri
 	}
 	return s.carryOut(
 		ctx,
-		order{caller: c, Change: in, changes: []platform.Change{access.RemoveBundle{Bundle: name}}, says: []string{"removed the bundle " + name}},
+		order{caller: c, Change: in, changes: []platform.Change{access.RemoveBundle{Bundle: name}}, says: []string{say.RemovedBundle.With(name)}},
 	)
 }

@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -56,7 +56,7 @@ func (s *Service) setRole(
 	record *store.Record,
 	statement *query.Command,
 ) (wire.Result, error) {
-	says, role := "acting in all your roles", access.SubjectID(0)
+	says, role := say.ActingInAll.With(), access.SubjectID(0)
 	all, err := s.identity.ViewerOf(p.State, c, c.User, wire.Standpoint{})
 	if err != nil {
 		return wire.Result{}, err
@@ -68,7 +68,7 @@ func (s *Service) setRole(
 			return wire.Result{}, s.identity.RefuseFrom(c, p, record, err)
 		}
 		p, role = narrowed, narrowed.Standpoint.Role
-		says = "acting in " + p.Model.Ref(role) + " until SET ROLE NONE"
+		says = say.ActingIn.With(p.Model.Ref(role))
 	}
 	if err := s.audit.Write(record); err != nil {
 		return wire.Result{}, err
@@ -87,20 +87,20 @@ func (s *Service) setRole(
 // changedResult is what a change did, as rows.
 func changedResult(c wire.Changed, rights string, took float64) wire.Result {
 	r := wire.Result{Columns: []wire.ResultColumn{{Name: "done", Type: "text"}}, Rows: [][]any{}, TookMS: took, Standpoint: rights,
-		Record: fmt.Sprintf("revision %d", c.Revision)}
+		Record: say.Revision.With(c.Revision)}
 	for _, line := range c.Says {
 		r.Rows = append(r.Rows, []any{line})
 	}
 	for _, e := range c.Effects {
 		for _, g := range e.Gains {
-			r.Rows = append(r.Rows, []any{e.Subject + " gains " + g})
+			r.Rows = append(r.Rows, []any{say.Gains.With(e.Subject, g)})
 		}
 		for _, l := range e.Loses {
-			r.Rows = append(r.Rows, []any{e.Subject + " loses " + l})
+			r.Rows = append(r.Rows, []any{say.Loses.With(e.Subject, l)})
 		}
 	}
 	for _, n := range c.Notes {
-		r.Rows = append(r.Rows, []any{"note: " + n})
+		r.Rows = append(r.Rows, []any{say.Note.With(n)})
 	}
 	return r
 }
@@ -162,7 +162,7 @@ func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement 
 		}
 		switch statement.Kind {
 		case query.CreateRole:
-			add(order{changes: []platform.Change{access.AddSubject{Subject: role}}, says: []string{"added " + role}}, nil)
+			add(order{changes: []platform.Change{access.AddSubject{Subject: role}}, says: []string{say.Added.With(role)}}, nil)
 		case query.DropRole:
 			if err := add(s.removalOrder(p.State, role)); err != nil {
 				return all, err

@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 
@@ -11,6 +10,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -65,7 +65,7 @@ func (s *Service) grantOrder(st *platform.State, c identity.Caller, in wire.Gran
 	if len(in.Privileges) == 0 || len(in.Subjects) == 0 || len(paths(in)) == 0 {
 		return order{}, fault.New(fault.Invalid, "nothing", "name at least one privilege, one object and one subject")
 	}
-	asked := fmt.Sprintf("a grant of %s on %s", strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "))
+	asked := say.AGrant.With(strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "))
 	objects, err := targets(st.Model, in)
 	if err != nil {
 		return order{}, s.notTold(st, c, in, err)
@@ -162,18 +162,18 @@ func (s *Service) orderGrant(
 				Cascade:    in.Cascade,
 			},
 		)
-		says := "revoked %s on %s from %s"
+		says := say.Revoked
 		if in.OptionOnly {
-			says = "revoked the grant option for %s on %s from %s"
+			says = say.RevokedOption
 		}
-		o.says = append(o.says, fmt.Sprintf(says, name, path, subject.Ref()))
+		o.says = append(o.says, says.With(name, path, subject.Ref()))
 		return nil
 	}
 	o.changes = append(o.changes, access.AddGrant{Privilege: name, Object: path, Subject: subject.Ref(),
 		Grantor: st.Model.Ref(o.caller.User), Option: in.Option, Until: givenTime(in.Until), Reason: in.Reason, Ticket: in.Ticket})
-	says := fmt.Sprintf("granted %s on %s to %s", name, path, subject.Ref())
+	says := say.Granted.With(name, path, subject.Ref())
 	if in.Option {
-		says += " with grant option"
+		says += say.WithGrantOption.With()
 	}
 	o.says = append(o.says, says)
 	return nil
@@ -186,7 +186,7 @@ func (s *Service) orderGrant(
 func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest, objects []access.Target, subject *access.Subject) {
 	rights, err := st.Model.Rights(access.Standpoint{Subject: subject.ID}, time.Now())
 	if err != nil {
-		o.notes = append(o.notes, subject.Ref()+" is disabled; it was not granted USAGE")
+		o.notes = append(o.notes, say.DisabledNotEntered.With(subject.Ref()))
 		return
 	}
 	in.Option = false
@@ -214,7 +214,7 @@ func (s *Service) orderEntry(st *platform.State, o *order, in wire.GrantRequest,
 		open(access.Target{Object: lane.ID})
 	}
 	if len(opened) == 0 {
-		o.notes = append(o.notes, subject.Ref()+" could enter all of it already")
+		o.notes = append(o.notes, say.EntersAlready.With(subject.Ref()))
 	}
 }
 

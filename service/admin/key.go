@@ -6,6 +6,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/service/audit"
 	"gneiss/service/identity"
+	"gneiss/service/say"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -17,8 +18,8 @@ func (s *Service) RotateKey(ctx context.Context, c identity.Caller, in wire.Chan
 	s.platform.Lock()
 	defer s.platform.Unlock()
 	st := s.platform.Current()
-	out := wire.Changed{Revision: st.Revision, DryRun: in.DryRun, Says: []string{"replaced the key of pseudonyms"}, Effects: []wire.Effect{},
-		Notes: []string{"pseudonyms and stable noise differ from those handed out before; joins within a query still work"}}
+	out := wire.Changed{Revision: st.Revision, DryRun: in.DryRun, Says: []string{say.ReplacedKey.With()}, Effects: []wire.Effect{},
+		Notes: []string{say.OtherPseudonyms.With()}}
 	if err := s.identity.Administers(st, c, "the key of pseudonyms"); err != nil {
 		return wire.Changed{}, err
 	}

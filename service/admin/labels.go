@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"gneiss/core/access"
@@ -22,7 +21,7 @@ func (s *Service) PutLabel(ctx context.Context, c identity.Caller, in wire.Label
 	}
 	what := access.PutLabel{Label: in.Name, Topic: in.Topic, Level: access.Level(in.Level)}
 	old, err := st.Model.FindLabel(in.Name)
-	verb := "added"
+	verb := say.AddedLabel
 	switch {
 	case err == nil && !in.Replace:
 		return wire.Changed{}, fault.New(
@@ -35,7 +34,7 @@ func (s *Service) PutLabel(ctx context.Context, c identity.Caller, in wire.Label
 	case err != nil && in.Replace:
 		return wire.Changed{}, err
 	case err == nil:
-		verb = "changed"
+		verb = say.ChangedLabel
 		if what.Topic == "" {
 			what.Topic = old.Topic
 		}
@@ -50,7 +49,7 @@ func (s *Service) PutLabel(ctx context.Context, c identity.Caller, in wire.Label
 		what.Level = access.Confidential
 	}
 	o := order{caller: c, Change: in.Change, changes: []platform.Change{what},
-		says: []string{fmt.Sprintf("%s %s: about %s, %s", verb, labelOf(in.Name), what.Topic, what.Level)}}
+		says: []string{verb.With(labelOf(in.Name), what.Topic, what.Level)}}
 	return s.carryOut(ctx, o)
 }
 
@@ -79,9 +78,7 @@ func (s *Service) RemoveLabel(ctx context.Context, c identity.Caller, name strin
 	}
 	o.changes = append(o.changes, access.RemoveLabel{Label: label.Name})
 	o.says = []string{
-		fmt.Sprintf(
-			"removed %s, off %s, with %s on it",
-			st.Model.Path(label.ID),
+		say.RemovedLabel.With(st.Model.Path(label.ID),
 			say.Count(len(o.changes)-1, "object"),
 			say.Count(len(st.Model.GrantsOn(label.ID)), "grant"),
 		),
@@ -121,14 +118,12 @@ func (s *Service) PlaceLabel(ctx context.Context, c identity.Caller, name string
 		}
 	}
 	o.says = []string{
-		map[string]string{"put": "put " + st.Model.Path(label.ID) + " on " + on, "lift": "lifted " + st.Model.Path(label.ID) + " off " + on}[in.Do],
+		map[string]say.Sentence{"put": say.PutLabel, "lift": say.LiftedLabel}[in.Do].With(st.Model.Path(label.ID), on),
 	}
 	if in.Do == "put" && len(st.Policies.On(label.ID)) == 0 {
 		o.notes = append(
 			o.notes,
-			fmt.Sprintf(
-				"no policy uses %s yet, so nothing is treated: gneiss policy columns add NAME --on %s --treat …",
-				st.Model.Path(label.ID),
+			say.LabelUnused.With(st.Model.Path(label.ID),
 				st.Model.Path(label.ID),
 			),
 		)
@@ -147,7 +142,7 @@ func (s *Service) dismiss(ctx context.Context, c identity.Caller, name string, i
 	o := order{
 		caller: c,
 		Change: in.Change,
-		says:   []string{fmt.Sprintf("dismissed %s for %s; it is not suggested there again", topic, strings.Join(in.Objects, ", "))},
+		says:   []string{say.Dismissed.With(topic, strings.Join(in.Objects, ", "))},
 	}
 	for _, path := range in.Objects {
 		o.changes = append(o.changes, policy.DismissTopic{Topic: topic, Object: path})
@@ -176,10 +171,10 @@ func (s *Service) AcceptLabels(ctx context.Context, c identity.Caller, in wire.A
 				topic = name
 			}
 			o.changes = append(o.changes, access.PutLabel{Label: name, Topic: topic, Level: access.Level(item.Level)})
-			o.says = append(o.says, "added "+labelOf(name))
+			o.says = append(o.says, say.Added.With(labelOf(name)))
 		}
 		o.changes = append(o.changes, policy.PlaceLabel{Label: name, Object: item.Column})
-		o.says = append(o.says, "put "+labelOf(name)+" on "+item.Column)
+		o.says = append(o.says, say.PutLabel.With(labelOf(name), item.Column))
 	}
 	return s.carryOut(ctx, o)
 }

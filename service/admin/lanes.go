@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 
 	"gneiss/core/access"
 	"gneiss/service/fault"
@@ -47,15 +46,15 @@ func (s *Service) PutLane(ctx context.Context, c identity.Caller, in wire.LaneRe
 	if in.Limits.Bytes != 0 {
 		limits.Bytes = in.Limits.Bytes
 	}
-	verb := map[bool]string{true: "added lane:%s: %s", false: "changed the limits of lane:%s to %s"}[err != nil]
+	verb := map[bool]say.Sentence{true: say.AddedLane, false: say.ChangedLane}[err != nil]
 	o := order{
 		caller:  c,
 		Change:  in.Change,
-		says:    []string{fmt.Sprintf(verb, in.Name, limits)},
+		says:    []string{verb.With(in.Name, limits)},
 		changes: []platform.Change{access.PutLane{Lane: in.Name, Limits: limits}},
 	}
 	if err != nil {
-		o.notes = append(o.notes, fmt.Sprintf("nobody may use it yet: gneiss grant usage on lane:%s to SUBJECT", in.Name))
+		o.notes = append(o.notes, say.LaneUnused.With(in.Name))
 	}
 	return s.carryOut(ctx, o)
 }
@@ -71,5 +70,5 @@ func (s *Service) RemoveLane(ctx context.Context, c identity.Caller, name string
 		return wire.Changed{}, err
 	}
 	return s.carryOut(ctx, order{caller: c, Change: in, changes: []platform.Change{access.RemoveLane{Lane: o.Name}},
-		says: []string{fmt.Sprintf("removed %s, with %s on it", st.Model.Path(o.ID), say.Count(len(st.Model.GrantsOn(o.ID)), "grant"))}})
+		says: []string{say.RemovedLane.With(st.Model.Path(o.ID), say.Count(len(st.Model.GrantsOn(o.ID)), "grant"))}})
 }

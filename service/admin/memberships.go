@@ -3,13 +3,13 @@ package admin
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"time"
 
 	"gneiss/core/access"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -57,7 +57,7 @@ func (s *Service) optionOrder(st *platform.State, in wire.Member) (order, error)
 	if err != nil {
 		return order{}, err
 	}
-	o := order{says: []string{fmt.Sprintf("revoked the admin option for %s from %s", in.Of, member.Ref())}}
+	o := order{says: []string{say.RevokedAdminOption.With(in.Of, member.Ref())}}
 	for _, e := range member.Memberships {
 		if st.Model.Ref(e.Of) == in.Of && e.Option {
 			o.changes = append(
@@ -78,13 +78,13 @@ func (s *Service) noteMemberships(st *platform.State, o *order, member, of *acce
 	reviews := !what.Passed
 	for _, e := range member.Memberships {
 		if by := st.Model.Ref(e.By); e.Of == of.ID && by != what.By && reviews {
-			until := "without end"
+			until := say.WithoutEnd.With()
 			if !e.Until.IsZero() {
-				until = "until " + e.Until.Format("2006-01-02")
+				until = say.UntilDay.With(e.Until.Format("2006-01-02"))
 			}
 			o.notes = append(
 				o.notes,
-				fmt.Sprintf("%s also has %s from %s, %s; that membership is unchanged", member.Ref(), of.Ref(), cmp.Or(by, "gneiss"), until),
+				say.AlsoHas.With(member.Ref(), of.Ref(), cmp.Or(by, "gneiss"), until),
 			)
 		}
 	}
@@ -97,7 +97,7 @@ func (s *Service) noteMemberships(st *platform.State, o *order, member, of *acce
 	}
 	for _, e := range after.Model.Subject(member.ID).Memberships {
 		if e.Of == of.ID && st.Model.Ref(e.By) == what.By && !e.Until.IsZero() && !e.Until.Equal(what.Until) {
-			o.notes = append(o.notes, fmt.Sprintf("it ends on %s, when the giver's own membership ends", e.Until.Format("2006-01-02")))
+			o.notes = append(o.notes, say.EndsWithGivers.With(e.Until.Format("2006-01-02")))
 		}
 	}
 }
@@ -111,19 +111,19 @@ func (s *Service) joinOrder(st *platform.State, c identity.Caller, in wire.Membe
 	if err != nil {
 		return order{}, err
 	}
-	verbs := map[bool][2]string{false: {"put %s in %s", "gave %[2]s to %[1]s"}, true: {"took %s out of %s", "took %[2]s from %[1]s"}}[leave]
+	verbs := map[bool][2]say.Sentence{false: {say.PutIn, say.Gave}, true: {say.TookOut, say.Took}}[leave]
 	verb := verbs[0]
 	if of.Kind == access.Role {
 		verb = verbs[1]
 	}
-	o := order{says: []string{fmt.Sprintf(verb, member.Ref(), of.Ref())}}
+	o := order{says: []string{verb.With(member.Ref(), of.Ref())}}
 	if leave {
 		what := access.Leave{Member: member.Ref(), Of: of.Ref(), By: in.By, Cascade: in.Cascade}
 		if in.By == "" && c.User != 0 && !s.identity.Manages(st, c, access.PlatformID) {
 			what.By = st.Model.Ref(c.User) // what others gave is not theirs to take
 		}
 		if what.By != "" {
-			o.says[0] += ", as granted by " + what.By
+			o.says[0] += say.AsGrantedBy.With(what.By)
 		}
 		o.changes = append(o.changes, what)
 		return o, nil
@@ -141,7 +141,7 @@ func (s *Service) joinOrder(st *platform.State, c identity.Caller, in wire.Membe
 	o.changes = append(o.changes, what)
 	s.noteMemberships(st, &o, member, of, what)
 	if in.Option {
-		o.says[0] += " with admin option"
+		o.says[0] += say.WithAdminOption.With()
 	}
 	return o, nil
 }

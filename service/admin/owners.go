@@ -2,13 +2,13 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"gneiss/core/access"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -40,21 +40,21 @@ func (s *Service) SetOwner(ctx context.Context, c identity.Caller, in wire.Owner
 			owner = subject.Ref()
 		}
 		before := st.Model.Ref(st.Model.Owner(object.ID))
-		says := fmt.Sprintf("made %s the owner of %s", owner, st.Model.Path(object.ID))
+		says := say.MadeOwner.With(owner, st.Model.Path(object.ID))
 		if owner == "" {
-			says = fmt.Sprintf("made the owner of what %s is in its owner again", st.Model.Path(object.ID))
+			says = say.MadeOwnerAbove.With(st.Model.Path(object.ID))
 		}
 		if before != "" {
-			says += ", which was " + before + "'s"
+			says += say.WhichWas.With(before)
 		}
 		if owner == "" && object.View != nil {
-			o.notes = append(o.notes, "a view with its owner's rights needs an owner of its own; it is closed until it has one")
+			o.notes = append(o.notes, say.ViewNeedsOwner.With())
 		}
 		o.says = append(o.says, says)
 		o.changes = append(o.changes, access.SetOwner{Object: st.Model.Path(object.ID), Owner: owner})
 	}
 	if strings.HasPrefix(owner, "user:") {
-		o.notes = append(o.notes, "consider a role as the owner: roles stay when people leave")
+		o.notes = append(o.notes, say.RolesStay.With())
 	}
 	return s.carryOut(ctx, o)
 }

@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -51,17 +50,11 @@ func (s *Service) PutPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	verb := map[bool]string{false: "added", true: "changed"}[there]
-	o.says = append(
-		o.says,
-		fmt.Sprintf(
-			"%s the %s policy %s: %s",
-			verb,
-			map[string]string{"rows": "row", "columns": "column"}[in.Kind],
-			in.Name,
-			sentence(after, in.Name),
-		),
-	)
+	verb := map[bool]map[string]say.Sentence{
+		false: {"rows": say.AddedRowPolicy, "columns": say.AddedColumnPolicy},
+		true:  {"rows": say.ChangedRowPolicy, "columns": say.ChangedColumnPolicy},
+	}[there][in.Kind]
+	o.says = append(o.says, verb.With(in.Name, sentence(after, in.Name)))
 	o.notes = s.policyNotes(after, in.Name)
 	return s.carryOut(ctx, o)
 }
@@ -76,7 +69,7 @@ func (s *Service) policyNotes(st *platform.State, name string) []string {
 		}
 		notes = append(notes, s.readerless(st, row)...)
 		if len(st.Covered(row)) == 0 {
-			notes = append(notes, fmt.Sprintf("%s covers no table now", row.Path(st.Model)))
+			notes = append(notes, say.CoversNothing.With(row.Path(st.Model)))
 		}
 		return notes
 	}
@@ -87,19 +80,17 @@ func (s *Service) policyNotes(st *platform.State, name string) []string {
 		if names := nullableWhen(st, column); len(names) > 0 {
 			notes = append(
 				notes,
-				fmt.Sprintf(
-					"where %s is NULL the condition is not true, so the value is shown as it is; to treat those rows too, add: OR %s IS NULL",
-					strings.Join(names, " or "),
+				say.UnknownShown.With(strings.Join(names, " or "),
 					names[0],
 				),
 			)
 		}
 	}
 	if refs := revealedBy(st, column); len(refs) > 0 {
-		notes = append(notes, fmt.Sprintf("REVEAL still shows some of it in clear to %s", strings.Join(refs, ", ")))
+		notes = append(notes, say.StillRevealed.With(strings.Join(refs, ", ")))
 	}
 	if len(st.Policies.Treated(column, st.Model)) == 0 {
-		notes = append(notes, fmt.Sprintf("no column has %s now; columns that get it later will be treated", st.Model.Path(column.At())))
+		notes = append(notes, say.LabelOnNothing.With(st.Model.Path(column.At())))
 	}
 	return notes
 }
@@ -130,7 +121,7 @@ func revealedBy(st *platform.State, p *policy.ColumnPolicy) []string {
 }
 
 func draftNote(name string) string {
-	return fmt.Sprintf("a draft takes no effect until it is published: gneiss policy publish %s", name)
+	return say.DraftHasNoEffect.With(name)
 }
 
 func sentence(st *platform.State, name string) string {
@@ -147,9 +138,9 @@ func (s *Service) SetPolicyStatus(ctx context.Context, c identity.Caller, name s
 	if err := s.identity.ChangesPolicy(st, c, name); err != nil {
 		return wire.Changed{}, err
 	}
-	verb := map[string]string{"live": "published", "off": "stopped", "draft": "made a draft of"}[in.Status]
+	verb := map[string]say.Sentence{"live": say.PublishedPolicy, "off": say.StoppedPolicy, "draft": say.DraftedPolicy}[in.Status]
 	what := policy.SetPolicyStatus{Name: name, Status: policy.Status(in.Status)}
-	o := order{caller: c, Change: in.Change, says: []string{verb + " the policy " + name}, changes: []platform.Change{what}}
+	o := order{caller: c, Change: in.Change, says: []string{verb.With(name)}, changes: []platform.Change{what}}
 	if after, err := st.Apply(what, time.Now()); err == nil {
 		if row, _ := after.Policies.Find(name); row != nil {
 			o.notes = s.readerless(after, row)
@@ -163,7 +154,7 @@ func (s *Service) RemovePolicy(ctx context.Context, c identity.Caller, name stri
 	if err := s.identity.ChangesPolicy(s.platform.Current(), c, name); err != nil {
 		return wire.Changed{}, err
 	}
-	return s.carryOut(ctx, order{caller: c, Change: in, says: []string{"removed the policy " + name},
+	return s.carryOut(ctx, order{caller: c, Change: in, says: []string{say.RemovedPolicy.With(name)},
 		changes: []platform.Change{policy.RemovePolicy{Name: name}}})
 }
 
@@ -191,9 +182,7 @@ func (s *Service) readerless(st *platform.State, p *policy.RowPolicy) []string {
 		if holders > 0 && left == 0 {
 			notes = append(
 				notes,
-				fmt.Sprintf(
-					"nobody will see any row of %s: %s may read it, and no allow policy applies to them",
-					st.Model.Path(table.ID),
+				say.NobodySees.With(st.Model.Path(table.ID),
 					say.Count(holders, "subject"),
 				),
 			)

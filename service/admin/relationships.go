@@ -2,13 +2,13 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
 	"gneiss/core/policy"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -24,7 +24,7 @@ func (s *Service) Relate(ctx context.Context, c identity.Caller, in wire.Relatio
 			return wire.Changed{}, err
 		}
 	}
-	says := fmt.Sprintf("the relationship from %s to %s", strings.Join(in.From, ", "), strings.Join(in.To, ", "))
+	from, to := strings.Join(in.From, ", "), strings.Join(in.To, ", ")
 	if in.Remove {
 		return s.carryOut(
 			ctx,
@@ -32,7 +32,7 @@ func (s *Service) Relate(ctx context.Context, c identity.Caller, in wire.Relatio
 				caller:  c,
 				Change:  in.Change,
 				changes: []platform.Change{policy.RemoveRelationship{From: in.From, To: in.To}},
-				says:    []string{"forgot " + says},
+				says:    []string{say.Forgot.With(from, to)},
 			},
 		)
 	}
@@ -42,7 +42,7 @@ func (s *Service) Relate(ctx context.Context, c identity.Caller, in wire.Relatio
 			caller:  c,
 			Change:  in.Change,
 			changes: []platform.Change{policy.PutRelationship{From: in.From, To: in.To, Declared: true}},
-			says:    []string{"declared " + says},
+			says:    []string{say.Declared.With(from, to)},
 		},
 	)
 }

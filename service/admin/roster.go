@@ -49,7 +49,7 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 	if len(t.changes) == 0 {
 		return wire.Changed{
 			Revision: st.Revision,
-			Says:     []string{"nothing to import: everything in it is there already"},
+			Says:     []string{say.NothingToImport.With()},
 			Notes:    []string{},
 			Effects:  []wire.Effect{},
 		}, nil
@@ -68,7 +68,7 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 			t.also = both(t.also, endSessions(set.Subject, st))
 		}
 	}
-	t.says = []string{fmt.Sprintf("imported %s", strings.Join(t.counted(), ", "))}
+	t.says = []string{say.Imported.With(strings.Join(t.counted(), ", "))}
 	return s.carryOut(ctx, t.order)
 }
 

@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"gneiss/core/access"
@@ -24,10 +23,7 @@ func closedBy(st *platform.State, path string) string {
 		return ""
 	}
 	if names := st.Treating(o.ID); len(names) > 0 {
-		return fmt.Sprintf(
-			"; %s treated it, so the table is closed to the readers of that policy until it is edited or stopped: the values may be in another column now",
-			strings.Join(names, ", "),
-		)
+		return say.ClosedByPolicy.With(strings.Join(names, ", "))
 	}
 	return ""
 }
@@ -65,20 +61,20 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 	scan := order{
 		caller:  c,
 		changes: changes,
-		says:    []string{fmt.Sprintf("scanned %s: %s, %s", name, say.Count(tablesAmong(tables), "table"), say.Count(len(changes), "difference"))},
+		says:    []string{say.Scanned.With(name, say.Count(tablesAmong(tables), "table"), say.Count(len(changes), "difference"))},
 	}
 	for _, what := range changes[:min(len(changes), mostNamed)] {
 		switch what := what.(type) {
 		case access.AddObject:
-			scan.notes = append(scan.notes, "there is now "+what.Path)
+			scan.notes = append(scan.notes, say.ThereIsNow.With(what.Path))
 		case access.MissObject:
-			scan.notes = append(scan.notes, what.Path+" is missing; its grants and policies stay, and take no effect"+closedBy(st, what.Path))
+			scan.notes = append(scan.notes, say.IsMissing.With(what.Path)+closedBy(st, what.Path))
 		case policy.PutRelationship:
-			scan.notes = append(scan.notes, fmt.Sprintf("%s belongs to %s, by a foreign key", strings.Join(what.From, ", "), strings.Join(what.To, ", ")))
+			scan.notes = append(scan.notes, say.BelongsTo.With(strings.Join(what.From, ", "), strings.Join(what.To, ", ")))
 		}
 	}
 	if more := len(changes) - mostNamed; more > 0 {
-		scan.notes = append(scan.notes, fmt.Sprintf("and %d more", more))
+		scan.notes = append(scan.notes, say.AndMore.With(more))
 	}
 	return s.carryOut(ctx, scan)
 }

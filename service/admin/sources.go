@@ -3,7 +3,6 @@ package admin
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 
 	"gneiss/core/access"
@@ -55,7 +54,7 @@ func (s *Service) AddSource(ctx context.Context, c identity.Caller, in wire.Sour
 	if err := errors.Join(err, src.Close()); err != nil {
 		return wire.Changed{}, err
 	}
-	o := order{caller: c, Change: in.Change, says: []string{fmt.Sprintf("connected the source %s: %s", in.Name, say.Count(count, "table"))},
+	o := order{caller: c, Change: in.Change, says: []string{say.Connected.With(in.Name, say.Count(count, "table"))},
 		changes: append([]platform.Change{access.AddObject{Path: in.Name, Kind: "source", Type: r.Kind}}, found(st, in.Name, tables, routines)...)}
 	o.also = func(*platform.State) ([]store.Write, error) { return []store.Write{store.AddSource(r)}, nil }
 	out, err := s.carryOut(ctx, o)
@@ -130,9 +129,7 @@ func (s *Service) SetSource(ctx context.Context, c identity.Caller, name string,
 	}
 	out, err := s.carryOut(ctx, order{caller: c, Change: in.Change, changes: changes,
 		says: []string{
-			fmt.Sprintf(
-				"moved the source %s to %s: %s, %s",
-				name,
+			say.MovedSource.With(name,
 				s.gateway.Location(r),
 				say.Count(tablesAmong(tables), "table"),
 				say.Count(len(changes), "difference"),
@@ -172,9 +169,9 @@ func (s *Service) RemoveSource(ctx context.Context, c identity.Caller, name stri
 	}
 	miss(o.ID)
 	out, err := s.carryOut(ctx, order{caller: c, Change: in, changes: changes,
-		says: []string{fmt.Sprintf("disconnected the source %s, with %s; nothing in its database was touched", name, say.Count(tables, "table"))},
+		says: []string{say.Disconnected.With(name, say.Count(tables, "table"))},
 		notes: []string{
-			"grants, policies and views on it stay and take no effect; they take effect again when a source is connected under this name",
+			say.StaysForSource.With(),
 		},
 		also: func(*platform.State) ([]store.Write, error) { return []store.Write{store.RemoveSource(name)}, nil }})
 	if err != nil || !out.Done {

@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -40,7 +39,7 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 			title = *in.Title
 		}
 		o.changes = append(o.changes, access.AddSubject{Subject: ref, Title: title})
-		o.says = append(o.says, "added "+ref)
+		o.says = append(o.says, say.Added.With(ref))
 	} else {
 		subject, err := s.platform.Current().Model.FindSubject(in.Subject)
 		if err != nil {
@@ -48,20 +47,20 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 		}
 		ref = subject.Ref()
 		if in.Title != nil {
-			o.says = append(o.says, fmt.Sprintf("set the description of %s to %q", ref, *in.Title))
+			o.says = append(o.says, say.SetDescription.With(ref, *in.Title))
 		}
 	}
 	if in.Lead != nil {
 		if *in.Lead == "" {
-			o.says = append(o.says, ref+" reports to nobody")
+			o.says = append(o.says, say.ReportsToNobody.With(ref))
 		} else {
-			o.says = append(o.says, ref+" reports to "+*in.Lead)
+			o.says = append(o.says, say.ReportsTo.With(ref, *in.Lead))
 		}
 	}
 	if in.Disabled != nil && *in.Disabled {
-		o.says = append(o.says, "disabled "+ref)
+		o.says = append(o.says, say.Disabled.With(ref))
 	} else if in.Disabled != nil {
-		o.says = append(o.says, "enabled "+ref)
+		o.says = append(o.says, say.Enabled.With(ref))
 	}
 	if exists && in.Title != nil || in.Disabled != nil || in.Lead != nil {
 		o.changes = append(o.changes, access.SetSubject{Subject: ref, Title: in.Title, Disabled: in.Disabled, Lead: in.Lead})
@@ -70,13 +69,13 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 		values := in.Attributes[name]
 		o.changes = append(o.changes, access.SetAttribute{Subject: ref, Name: name, Values: values})
 		if len(values) == 0 {
-			o.says = append(o.says, fmt.Sprintf("took the attribute %s from %s", name, ref))
+			o.says = append(o.says, say.TookAttribute.With(name, ref))
 		} else {
-			o.says = append(o.says, fmt.Sprintf("set the attribute %s of %s to %s", name, ref, strings.Join(values, ", ")))
+			o.says = append(o.says, say.SetAttribute.With(name, ref, strings.Join(values, ", ")))
 		}
 	}
 	if in.Password != "" {
-		o.says = append(o.says, "set the password of "+ref)
+		o.says = append(o.says, say.SetPassword.With(ref))
 		if len(o.changes) == 0 { // a password alone makes a revision, too
 			o.changes = append(o.changes, access.SetSubject{Subject: ref})
 		}
@@ -109,9 +108,9 @@ func (s *Service) orderRename(o *order, ref, name string) {
 	kind, _, _ := strings.Cut(ref, ":")
 	next := kind + ":" + strings.TrimPrefix(strings.ToLower(name), kind+":")
 	o.changes = append(o.changes, access.RenameSubject{Subject: ref, Name: name})
-	o.says = append(o.says, fmt.Sprintf("renamed %s to %s; its grants are unchanged", ref, next))
+	o.says = append(o.says, say.Renamed.With(ref, next))
 	fact := map[string]string{"user": "CURRENT_USER", "service": "CURRENT_USER", "group": "in_group", "role": "has_role"}[kind]
-	o.notes = append(o.notes, "rules with "+fact+" compare with the name: columns and entitlement tables that hold the old name no longer match")
+	o.notes = append(o.notes, say.RulesCompareNames.With(fact))
 }
 
 // RemoveSubject takes a subject away, with its memberships and the grants to it.
@@ -135,7 +134,7 @@ func (s *Service) removalOrder(st *platform.State, ref string) (order, error) {
 	}
 	o := order{
 		changes: []platform.Change{access.RemoveSubject{Subject: subject.Ref()}},
-		says: []string{fmt.Sprintf("removed %s, with %s to it and %s", subject.Ref(),
+		says: []string{say.RemovedSubject.With(subject.Ref(),
 			say.Count(len(st.Model.GrantsTo(subject.ID)), "grant"), say.Count(len(subject.Memberships)+len(subject.Members), "membership"))},
 		also: func(*platform.State) ([]store.Write, error) {
 			return []store.Write{store.DropAccount(uint32(subject.ID))}, nil
@@ -143,11 +142,11 @@ func (s *Service) removalOrder(st *platform.State, ref string) (order, error) {
 	}
 	for _, g := range st.Model.GrantsTo(subject.ID) {
 		if g.Owned != 0 && g.Owned == g.Object {
-			o.notes = append(o.notes, st.Model.Path(g.Owned)+" loses its owner")
+			o.notes = append(o.notes, say.LosesOwner.With(st.Model.Path(g.Owned)))
 		}
 	}
 	for _, id := range subject.Reports {
-		o.notes = append(o.notes, fmt.Sprintf("%s reports to %s from now on", st.Model.Ref(id), orNobody(st.Model.Ref(subject.Lead))))
+		o.notes = append(o.notes, say.ReportsFromNow.With(st.Model.Ref(id), orNobody(st.Model.Ref(subject.Lead))))
 	}
 	return o, nil
 }

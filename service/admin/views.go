@@ -2,7 +2,6 @@ package admin
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -54,7 +54,7 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	if !own.Resolve(schema.ID).Allowed.Has(access.Create) { // before it is told what the schema has
 		return refuse(identity.Wants(st, access.Create, schema.ID))
 	}
-	verb := "made"
+	verb := say.MadeView
 	old, err := st.Model.Lookup(in.Path)
 	switch {
 	case err == nil && old.Kind != access.View:
@@ -62,7 +62,7 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	case err == nil && !old.Missing && !in.Replace:
 		return o, fault.New(fault.Conflict, "exists", "there is a view %s already; to replace it: CREATE OR REPLACE VIEW, or --replace", in.Path)
 	case err == nil && !old.Missing:
-		verb = "replaced"
+		verb = say.ReplacedView
 		if put.Rights == "" {
 			put.Rights = old.View.Rights
 		}
@@ -89,17 +89,17 @@ func (s *Service) viewOrder(p *identity.Viewer, c identity.Caller, in wire.ViewR
 	if put.Columns, put.Reads, err = query.CheckView(own, rights, st.Policies, put.Path, put.Text, in.Columns); err != nil {
 		return refuse(err)
 	}
-	whose := "its reader's rights"
+	whose := say.ReadersRights.With()
 	if put.Rights == access.OwnerRights {
-		whose = "the rights of its owner " + put.Owner
+		whose = say.OwnersRights.With(put.Owner)
 	}
 	o.changes = []platform.Change{put}
-	o.says = []string{fmt.Sprintf("%s the view %s, which reads its tables with %s", verb, in.Path, whose)}
+	o.says = []string{verb.With(in.Path, whose)}
 	if put.Sealed {
-		o.notes = append(o.notes, "it is sealed: its text is shown to nobody without DESCRIBE on it")
+		o.notes = append(o.notes, say.Sealed.With())
 	}
 	if strings.HasPrefix(put.Owner, "user:") {
-		o.notes = append(o.notes, "consider a role as the owner: roles stay when people leave")
+		o.notes = append(o.notes, say.RolesStay.With())
 	}
 	return o, nil
 }
@@ -232,13 +232,13 @@ func (s *Service) dropViewOrder(p *identity.Viewer, c identity.Caller, path stri
 		return o, fault.New(fault.NotFound, "not_found", "the view %s is gone already", path)
 	}
 	path = p.Model.Path(view.ID)
-	o.changes, o.says = []platform.Change{access.DropView{Path: path}}, []string{"removed the view " + path}
+	o.changes, o.says = []platform.Change{access.DropView{Path: path}}, []string{say.RemovedView.With(path)}
 	if n := len(p.Model.GrantsOn(view.ID)); n > 0 {
-		o.notes = append(o.notes, "grants on it stay and take no effect; they count again for a view of that name")
+		o.notes = append(o.notes, say.StaysForView.With())
 	}
 	for _, other := range p.Model.Views(access.PlatformID) {
 		if slices.Contains(other.View.Reads, view.ID) && s.identity.ReviewsObject(p.State, c, other.ID) {
-			o.notes = append(o.notes, "the view "+p.Model.Path(other.ID)+" reads it, and is closed until it is there again")
+			o.notes = append(o.notes, say.ViewClosed.With(p.Model.Path(other.ID)))
 		}
 	}
 	return o, nil

@@ -1,7 +1,6 @@
 package review
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -76,7 +76,7 @@ func (s *Service) access(p *identity.Viewer, o *access.Object, paths bool) wire.
 		a.Columns = a.Bands.Says
 		a.Rows = rowsSay(p, p.State.Policies.Govern(p.Rights, o.Parent))
 	} else if len(v.Shut) > 0 {
-		a.Rows = "can't enter " + p.Model.Path(v.Shut[0])
+		a.Rows = say.CannotEnterDoor.With(p.Model.Path(v.Shut[0]))
 	}
 	if paths {
 		for _, privilege := range v.Held.Each() {
@@ -135,17 +135,17 @@ func (s *Service) paths(p *identity.Viewer, privilege access.Privilege, id acces
 		}
 		g := path.Grant
 		w.Grant = s.grant(p.State, g)
-		w.Says = fmt.Sprintf("%s → %s on %s", strings.Join(w.Steps, " → "), g.Privilege, p.Model.Target(g.Target))
+		w.Says = say.PathSays.With(strings.Join(w.Steps, " → "), g.Privilege, p.Model.Target(g.Target))
 		if g.Grantor != 0 {
-			w.Says += " by " + p.Model.Ref(g.Grantor)
+			w.Says += say.ByGrantor.With(p.Model.Ref(g.Grantor))
 		}
 		if !g.At.IsZero() {
-			w.Says += ", " + g.At.Format("2006-01-02")
+			w.Says += say.OnDay.With(g.At.Format("2006-01-02"))
 		} else {
-			w.Says += ", built in"
+			w.Says += say.BuiltIn.With()
 		}
 		if g.Ticket != "" {
-			w.Says += ", ticket " + g.Ticket
+			w.Says += say.Ticket.With(g.Ticket)
 		}
 		out = append(out, w)
 	}

@@ -1,7 +1,6 @@
 package review
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -31,26 +30,26 @@ func bandsOf(p *identity.Viewer, id access.ObjectID) wire.Bands {
 	}
 	if o.Kind == access.Lane {
 		if p.Resolve(id).Allowed.Has(access.Usage) {
-			return wire.Bands{Door: full, Verbs: empty, Rows: empty, Columns: empty, Says: "open: queries may run here"}
+			return wire.Bands{Door: full, Verbs: empty, Rows: empty, Columns: empty, Says: say.LaneOpen.With()}
 		}
-		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: "not open: no query may run here"}
+		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: say.LaneShut.With()}
 	}
 	if o.Kind == access.Routine {
-		b := wire.Bands{Door: full, Verbs: empty, Rows: empty, Columns: empty, Says: "may be called"}
+		b := wire.Bands{Door: full, Verbs: empty, Rows: empty, Columns: empty, Says: say.Callable.With()}
 		switch {
 		case p.ShutDoor(id) != 0:
-			b.Door, b.Says = empty, "cannot be reached: a door above it is shut"
+			b.Door, b.Says = empty, say.DoorAboveShut.With()
 		case !p.Resolve(id).Allowed.Has(access.Execute):
-			b.Says = "may not be called"
+			b.Says = say.NotCallable.With()
 		default:
 			b.Verbs = full
 		}
 		return b
 	}
 	if o.Kind == access.Label {
-		says := fmt.Sprintf("about %s, %s", o.Topic, o.Level)
+		says := say.About.With(o.Topic, o.Level)
 		if p.Reviews {
-			says += "; on " + say.Count(len(p.State.Policies.Bearing(p.Model, id)), "column")
+			says += say.OnColumns.With(say.Count(len(p.State.Policies.Bearing(p.Model, id)), "column"))
 		}
 		return wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty, Says: says}
 	}
@@ -84,8 +83,8 @@ func bandsOf(p *identity.Viewer, id access.ObjectID) wire.Bands {
 			all.Door = empty
 		}
 	}
-	doors := map[string]string{full: "can enter", hatched: "can enter some of it", empty: "can't enter"}[all.Door]
-	all.Says = fmt.Sprintf("%s; %d of %d tables readable", doors, readable, n)
+	doors := map[string]say.Sentence{full: say.Enters, hatched: say.EntersSome, empty: say.CannotEnter}[all.Door].With()
+	all.Says = say.Readable.With(doors, readable, n)
 	return all
 }
 
@@ -110,19 +109,19 @@ func relationBands(p *identity.Viewer, o *access.Object) wire.Bands {
 	if !v.Allowed.Has(access.Select) {
 		switch {
 		case writes != 0:
-			b.Verbs, b.Says = hatched, "may "+writes.String()+"; does not read"
+			b.Verbs, b.Says = hatched, say.WritesOnly.With(writes)
 		case len(v.Shut) > 0 && v.Held.Has(access.Select):
-			b.Says = "has SELECT, but can't enter " + p.Model.Path(v.Shut[0]) + ": USAGE is missing"
+			b.Says = say.SelectBehindDoor.With(p.Model.Path(v.Shut[0]))
 		case len(v.Shut) > 0:
-			b.Says = "can't enter; no SELECT"
+			b.Says = say.NeitherDoorNorSelect.With()
 		default:
-			b.Says = "can enter; no SELECT"
+			b.Says = say.NoSelect.With()
 		}
 		return b
 	}
-	b.Verbs, b.Says = hatched, "reads"
+	b.Verbs, b.Says = hatched, say.Reads.With()
 	if writes != 0 {
-		b.Verbs, b.Says = full, "reads, and may "+writes.String()
+		b.Verbs, b.Says = full, say.ReadsAndWrites.With(writes)
 	}
 	l := leftBy(p, o)
 	b.Rows, b.Columns = l.rows, l.columns
@@ -139,9 +138,9 @@ type left struct {
 func leftBy(p *identity.Viewer, o *access.Object) left {
 	if o.Kind == access.View {
 		if err := viewTrouble(p, o); err != nil {
-			return left{empty, empty, "no rows: the view reads what may not be read"}
+			return left{empty, empty, say.ViewTrouble.With()}
 		}
-		return left{hatched, hatched, "rows and columns as the policies of its tables allow"}
+		return left{hatched, hatched, say.AsTablesAllow.With()}
 	}
 	v, g := p.Resolve(o.ID), p.State.Policies.Govern(p.Rights, o.ID)
 	out := left{full, full, rowsSay(p, g) + "; " + columnsSay(p, v, g)}
@@ -172,10 +171,10 @@ func columnBands(p *identity.Viewer, o *access.Object) wire.Bands {
 		b.Verbs = hatched
 	}
 	if !v.Allowed.Has(access.Select) {
-		return wire.Bands{Door: b.Door, Verbs: b.Verbs, Rows: empty, Columns: empty, Says: "not readable"}
+		return wire.Bands{Door: b.Door, Verbs: b.Verbs, Rows: empty, Columns: empty, Says: say.NotReadable.With()}
 	}
 	d := p.State.Policies.Govern(p.Rights, o.Parent).Columns[o.ID]
-	b.Columns, b.Says = full, "in clear"
+	b.Columns, b.Says = full, say.InClear.With()
 	if d.Treatment.Kind != policy.Clear {
 		b.Columns, b.Says = hatched, TreatmentSays(d)
 	}
@@ -195,7 +194,7 @@ func treated(g policy.Governance) []access.ObjectID {
 
 func rowsSay(p *identity.Viewer, g policy.Governance) string {
 	if len(g.Gone) > 0 {
-		return "no rows: a column that a policy treats is gone from the source"
+		return say.ColumnGone.With()
 	}
 	return rulesSay(p, &g.Rules)
 }
@@ -207,19 +206,19 @@ func rulesSay(p *identity.Viewer, g *policy.Rules) string {
 	}
 	switch {
 	case g.Closed:
-		return "no rows: no row policy allows any"
+		return say.NoRowAllowed.With()
 	case len(names) > 0 && !p.Reviews:
-		return "some rows"
+		return say.SomeRows.With()
 	case len(names) > 0:
-		return "some rows, by " + strings.Join(names, ", ")
+		return say.SomeRowsBy.With(strings.Join(names, ", "))
 	}
-	return "all rows"
+	return say.AllRows.With()
 }
 
 func columnsSay(p *identity.Viewer, v access.Verdict, g policy.Governance) string {
-	says := "all columns"
+	says := say.AllColumns.With()
 	if !v.Whole.Has(access.Select) {
-		says = "columns " + strings.Join(shortNames(p, v.ColumnsWith(access.Select)), ", ")
+		says = say.SomeColumns.With(strings.Join(shortNames(p, v.ColumnsWith(access.Select)), ", "))
 	}
 	ids := treated(g)
 	var parts []string
@@ -230,9 +229,9 @@ func columnsSay(p *identity.Viewer, v access.Verdict, g policy.Governance) strin
 		parts = append(parts, p.Model.Object(id).Name+" "+TreatmentSays(g.Columns[id]))
 	}
 	if len(parts) == 0 {
-		return says + " in clear"
+		return say.ColumnsInClear.With(says)
 	}
-	return says + ", treated: " + strings.Join(parts, ", ")
+	return say.ColumnsTreated.With(says, strings.Join(parts, ", "))
 }
 
 func shortNames(p *identity.Viewer, ids []access.ObjectID) []string {
@@ -247,7 +246,7 @@ func shortNames(p *identity.Viewer, ids []access.ObjectID) []string {
 func TreatmentSays(d policy.Decision) string {
 	says := d.Treatment.Says()
 	if d.Partly() {
-		says += " for some rows"
+		says = say.ForSomeRows.With(says)
 	}
 	return says
 }

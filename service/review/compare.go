@@ -8,6 +8,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -90,16 +91,16 @@ func factsOf(p *identity.Viewer, o *access.Object) string {
 	}
 	plan, err := p.State.Plan(p.Rights, "SELECT count(*) FROM "+p.Model.Path(o.ID), nil)
 	if err != nil {
-		return ", but the table is closed: " + fault.Of(err).Detail
+		return say.TableClosed.With(fault.Of(err).Detail)
 	}
 	var values []string
 	for _, a := range plan.Args {
 		values = append(values, fmt.Sprint(a.Value))
 	}
 	if len(values) == 0 {
-		return ", for no values"
+		return say.ForNoValues.With()
 	}
-	return ", for " + strings.Join(values, ", ")
+	return say.ForValues.With(strings.Join(values, ", "))
 }
 
 // toldGrants is a list of grants in which each stands once.

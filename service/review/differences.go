@@ -1,7 +1,6 @@
 package review
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -11,6 +10,7 @@ import (
 	"gneiss/core/policy"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 )
 
 // a comparison is of what one subject can do before and after a change.
@@ -91,7 +91,7 @@ func (c *comparison) governed(o *access.Object, d difference) {
 	}
 	if mayWrite(c.was, o) && mayWrite(c.is, o) {
 		fewer, more := rowsDiffer(&was.Write, &is.Write)
-		if says := "to write: " + rulesSay(c.is, &is.Write); fewer {
+		if says := say.ToWrite.With(rulesSay(c.is, &is.Write)); fewer {
 			loses = append(loses, says)
 		} else if more {
 			gains = append(gains, says)
@@ -104,9 +104,9 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		before, after := was.Treatment, is.Treatment
 		switch read, reads := vWas.Covers(access.Select, id), vIs.Covers(access.Select, id); {
 		case read && !reads:
-			loses = append(loses, "the column "+name)
+			loses = append(loses, say.TheColumn.With(name))
 		case reads && !read:
-			gains = append(gains, "the column "+name)
+			gains = append(gains, say.TheColumn.With(name))
 		case !read || before == after && was.Partly() == is.Partly():
 		case before == after && is.Partly():
 			gains = append(gains, name+" "+TreatmentSays(is))
@@ -117,7 +117,7 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		case after.Kind < before.Kind:
 			gains = append(gains, name+" "+inClear(is))
 		default: // of one kind: which of the two hides more cannot be told
-			loses = append(loses, name+" "+TreatmentSays(is)+" instead of "+before.Says())
+			loses = append(loses, say.InsteadOf.With(name+" "+TreatmentSays(is), before.Says()))
 		}
 	}
 	tell(&c.loses, loses)
@@ -126,7 +126,7 @@ func (c *comparison) governed(o *access.Object, d difference) {
 
 func inClear(d policy.Decision) string {
 	if d.Treatment.Kind == policy.Clear {
-		return "in clear"
+		return say.InClear.With()
 	}
 	return TreatmentSays(d)
 }
@@ -205,18 +205,18 @@ func gathered(list []difference) []string {
 		k := kind{d.what, d.within, d.how}
 		on := d.on
 		if n := count[k]; d.within != "" && n > mostAlike {
-			on = fmt.Sprintf("%d tables of %s", n, d.within)
+			on = say.TablesOf.With(n, d.within)
 			count[k] = -1
 		} else if n < 0 {
 			continue
 		}
 		switch {
 		case d.what == "":
-			said = append(said, on+": "+d.how)
+			said = append(said, say.ColonHow.With(on, d.how))
 		case d.how == "":
-			said = append(said, d.what+" on "+on)
+			said = append(said, say.On.With(d.what, on))
 		default:
-			said = append(said, d.what+" on "+on+" "+d.how)
+			said = append(said, say.OnHow.With(d.what, on, d.how))
 		}
 	}
 	return said

@@ -1,7 +1,6 @@
 package review
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"gneiss/core/policy"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -222,15 +222,15 @@ func (s *Service) DormantNotes(before, after *platform.State, changes []platform
 			continue // a later change of the same order has removed it
 		}
 		if w := s.grant(after, g); w.Dormant != "" {
-			note := fmt.Sprintf("the grant to %s has no effect yet: %s", add.Subject, w.Dormant)
+			note := say.NoEffectYet.With(add.Subject, w.Dormant)
 			if w.Fix != nil {
-				note += ". To change that, " + w.Fix.Says
+				note += say.ToChangeThat.With(w.Fix.Says)
 			}
 			notes = append(notes, note)
 		}
 	}
 	for _, g := range lapsedGrants(before, after) {
-		notes = append(notes, fmt.Sprintf("%s on %s to %s, granted by %s, no longer has an effect: the grant that it depended on has ended",
+		notes = append(notes, say.NoLongerEffective.With(
 			after.Model.GrantName(g), after.Model.Target(g.Target), after.Model.Ref(g.Subject), after.Model.Ref(g.Grantor)))
 	}
 	notes = append(notes, takenAlong(before, after, changes)...)
@@ -255,7 +255,7 @@ func takenAlong(before, after *platform.State, changes []platform.Change) []stri
 	for _, g := range access.Ended(before.Model, m) {
 		what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
 		if !named[what+" "+on+" "+to] {
-			notes = append(notes, fmt.Sprintf("also revoked: %s on %s to %s by %s", what, on, to, m.Ref(g.Grantor)))
+			notes = append(notes, say.AlsoRevoked.With(what, on, to, m.Ref(g.Grantor)))
 		}
 	}
 	return notes

@@ -2,7 +2,6 @@ package review
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -69,7 +68,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
 		if more := f.count[kind] - mostOfAKind; more > 0 {
 			f.count[kind] = 0
-			f.add(kind, "", "", fmt.Sprintf("and %d more of this kind", more), "fix these first, then list the findings again")
+			f.add(kind, "", "", say.MoreOfKind.With(more), say.MoreOfKindWhy.With())
 		}
 	}
 	s.found.Store(&foundList{st.Revision, administrators, time.Now(), out})
@@ -115,8 +114,8 @@ func (f *finder) policies() {
 				"broken",
 				"",
 				on,
-				fmt.Sprintf("the policy %s no longer fits %s: %v", name, on, err),
-				"its table is closed until somebody edits or stops the policy",
+				say.Broken.With(name, on, err),
+				say.BrokenWhy.With(),
 				policyFixes(kind, name)...)
 		}
 	}
@@ -148,15 +147,15 @@ func (f *finder) lent(kind string, p *policy.Scope, on string) {
 			"lent",
 			f.st.Model.Ref(p.Writer),
 			on,
-			fmt.Sprintf("the policy %s reads %s, which its writer %s no longer manages", p.Name, f.st.Model.Path(id), f.st.Model.Ref(p.Writer)),
-			"the policy still shows data from that table, although its writer has lost the right to",
+			say.Lent.With(p.Name, f.st.Model.Path(id), f.st.Model.Ref(p.Writer)),
+			say.LentWhy.With(),
 			policyFixes(kind, p.Name)...)
 	}
 }
 
 // policyFixes are what can be done about a policy.
 func policyFixes(kind, name string) []wire.Fix {
-	return []wire.Fix{{Says: "edit the policy " + name, Edit: name, Kind: kind}, {Says: "stop the policy " + name, Stop: name, Kind: kind}}
+	return []wire.Fix{{Says: say.DoEditPolicy.With(name), Edit: name, Kind: kind}, {Says: say.DoStopPolicy.With(name), Stop: name, Kind: kind}}
 }
 
 // beside finds what a source's own makers have put beside the policies: routines that may
@@ -175,13 +174,12 @@ func (f *finder) beside() {
 						"past_policies",
 						"",
 						m.Path(id),
-						m.Path(id)+" may read tables past the policies",
-						"it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source gets what it gives, "+
-							"whatever policies hide; grant that to few",
+						say.PastPolicies.With(m.Path(id)),
+						say.PastPoliciesWhy.With(),
 					)
 				case o.Kind == access.Table && o.Declared == "materialized view":
-					f.add("refreshed", "", m.Path(id), m.Path(id)+" holds rows of other tables, as of its last refresh",
-						"policies on those tables do not reach it; it needs its own")
+					f.add("refreshed", "", m.Path(id), say.Refreshed.With(m.Path(id)),
+						say.RefreshedWhy.With())
 				}
 			}
 		}
@@ -201,9 +199,9 @@ func (f *finder) uncovered() {
 					"uncovered",
 					"",
 					m.Path(m.Object(id).Parent),
-					fmt.Sprintf("%s has %s (%s), and no live policy treats it", m.Path(id), m.Path(label.ID), label.Level),
-					"everyone who has SELECT on it sees it in clear",
-					wire.Fix{Says: "add a column policy for " + m.Path(label.ID), Treat: m.Path(label.ID)},
+					say.Uncovered.With(m.Path(id), m.Path(label.ID), label.Level),
+					say.UncoveredWhy.With(),
+					wire.Fix{Says: say.DoAddColumnPolicy.With(m.Path(label.ID)), Treat: m.Path(label.ID)},
 				)
 			}
 		}
@@ -225,8 +223,8 @@ func (f *finder) grant(g *access.Grant) {
 		return
 	}
 	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
-	says := fmt.Sprintf("%s on %s to %s", what, on, to)
-	revoke := wire.Fix{Says: fmt.Sprintf("revoke %s on %s from %s", what, on, to),
+	says := say.GrantSays.With(what, on, to)
+	revoke := wire.Fix{Says: say.DoRevoke.With(what, on, to),
 		Revoke: &wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}, Grantor: m.Ref(g.Grantor)}}
 	if dormant != nil {
 		w := f.s.grant(f.st, g)
@@ -234,24 +232,24 @@ func (f *finder) grant(g *access.Grant) {
 		if w.Fix != nil {
 			fix = []wire.Fix{*w.Fix, revoke}
 		}
-		f.add("dormant", to, on, says+" has no effect: "+w.Dormant, "either somebody relies on it, or it was left behind", fix...)
+		f.add("dormant", to, on, say.DormantGrant.With(says, w.Dormant), say.DormantWhy.With(), fix...)
 	}
 	switch {
 	case kind == access.Public && !lane:
-		f.add("to_public", to, on, says, "everyone has it, including future users", revoke)
+		f.add("to_public", to, on, says, say.ToPublicWhy.With(), revoke)
 	case kind == access.User:
-		f.add("to_user", to, on, says+", directly to a user", "rights given through roles are found, reviewed and taken back together", revoke)
+		f.add("to_user", to, on, say.ToUser.With(says), say.ToUserWhy.With(), revoke)
 	}
 	if wide {
-		f.add("broad", to, on, fmt.Sprintf("%s covers the whole %s", says, o.Kind), "it covers every table there, present and future", revoke)
+		f.add("broad", to, on, say.Broad.With(says, o.Kind), say.BroadWhy.With(), revoke)
 	}
 	if other != nil {
 		f.add(
 			"redundant",
 			to,
 			on,
-			says+" adds nothing",
-			fmt.Sprintf("%s on %s to %s gives the same", m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)),
+			say.Redundant.With(says),
+			say.RedundantWhy.With(m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)),
 			revoke,
 		)
 	}
@@ -269,15 +267,15 @@ func (f *finder) covering(g *access.Grant) *access.Grant {
 
 func (f *finder) subject(subject *access.Subject) {
 	m, ref := f.st.Model, subject.Ref()
-	remove := wire.Fix{Says: "remove " + ref, Remove: ref}
+	remove := wire.Fix{Says: say.DoRemove.With(ref), Remove: ref}
 	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator &&
 		f.census.CountHolders(subject.ID) == 0 {
 		f.add(
 			"no_holders",
 			ref,
 			"",
-			ref+" has no members",
-			"its grants have no effect now, and take effect for the next member, whoever that is",
+			say.NoMembers.With(ref),
+			say.NoMembersWhy.With(),
 			remove,
 		)
 	}
@@ -288,8 +286,8 @@ func (f *finder) subject(subject *access.Subject) {
 				"no_sign_in",
 				ref,
 				"",
-				fmt.Sprintf("%s is disabled and has %s", ref, say.Count(has, "right")),
-				"they return, unreviewed, when the account is enabled again",
+				say.DisabledWithRights.With(ref, say.Count(has, "right")),
+				say.DisabledWithRightsWhy.With(),
 				remove,
 			)
 		case !f.canSignIn[uint32(subject.ID)]:
@@ -297,8 +295,8 @@ func (f *finder) subject(subject *access.Subject) {
 				"no_sign_in",
 				ref,
 				"",
-				fmt.Sprintf("%s has %s, and neither a password nor a token", ref, say.Count(has, "right")),
-				"nobody can use them now; whoever sets a password for it can",
+				say.NoSignIn.With(ref, say.Count(has, "right")),
+				say.NoSignInWhy.With(),
 				remove,
 			)
 		}
@@ -337,8 +335,8 @@ func (f *finder) alike() {
 				continue
 			}
 			told[other.Name] = true
-			f.add("alike_names", newer.Ref(), "", fmt.Sprintf("%s is named almost like %s", newer.Ref(), older.Ref()), "one of the two may be a typo",
-				wire.Fix{Says: "remove " + newer.Ref(), Remove: newer.Ref()})
+			f.add("alike_names", newer.Ref(), "", say.Alike.With(newer.Ref(), older.Ref()), say.AlikeWhy.With(),
+				wire.Fix{Says: say.DoRemove.With(newer.Ref()), Remove: newer.Ref()})
 		}
 	}
 }
@@ -372,8 +370,8 @@ func (f *finder) endless(subject *access.Subject, e access.Membership) {
 		f.ending[e.Of] = with
 	}
 	if with*2 > len(of.Members) {
-		f.add("no_end", subject.Ref(), "", fmt.Sprintf("%s has %s without an end date", subject.Ref(), of.Ref()),
-			fmt.Sprintf("%d of %d others have one", with, len(of.Members)-1))
+		f.add("no_end", subject.Ref(), "", say.NoEnd.With(subject.Ref(), of.Ref()),
+			say.NoEndWhy.With(with, len(of.Members)-1))
 	}
 }
 
@@ -392,12 +390,9 @@ func (f *finder) administrators(few int) {
 			"administrators",
 			access.Administrator,
 			"platform",
-			fmt.Sprintf("%d subjects are administrators: %s", len(names), strings.Join(names, ", ")),
-			fmt.Sprintf(
-				"more than %d; each can grant themself everything",
-				few,
-			),
-			wire.Fix{Says: "take " + access.Administrator + " from somebody", Take: &wire.Member{Of: access.Administrator}},
+			say.Administrators.With(len(names), strings.Join(names, ", ")),
+			say.AdministratorsWhy.With(few),
+			wire.Fix{Says: say.DoTake.With(access.Administrator), Take: &wire.Member{Of: access.Administrator}},
 		)
 	}
 }

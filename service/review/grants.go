@@ -10,6 +10,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -26,7 +27,7 @@ func (s *Service) grant(st *platform.State, g *access.Grant) wire.Grant {
 	}
 	if g.Basis != 0 {
 		b := m.Grant(g.Basis)
-		w.Basis = fmt.Sprintf("%s on %s to %s", m.GrantName(b), m.Target(b.Target), m.Ref(b.Subject))
+		w.Basis = say.GrantSays.With(m.GrantName(b), m.Target(b.Target), m.Ref(b.Subject))
 	}
 	if d := st.Census(time.Now()).Dormant(g); d != nil {
 		s.wake(m, &w, g, d)
@@ -37,38 +38,38 @@ func (s *Service) grant(st *platform.State, g *access.Grant) wire.Grant {
 // wake says why a grant has no effect, and what would give it one.
 func (s *Service) wake(m *access.Model, w *wire.Grant, g *access.Grant, d *access.Dormancy) {
 	grant := func(privilege, object string) {
-		w.Fix = &wire.Fix{Says: fmt.Sprintf("grant %s on %s to %s", privilege, object, w.Subject),
+		w.Fix = &wire.Fix{Says: say.DoGrant.With(privilege, object, w.Subject),
 			Grants: []wire.GrantRequest{{Privileges: []string{privilege}, Objects: []string{object}, Subjects: []string{w.Subject}}}}
 	}
 	switch d.Cause {
 	case access.CauseExpired:
-		w.Dormant = "its end date has passed"
+		w.Dormant = say.Expired.With()
 		grant(w.Privilege, w.Object)
 	case access.CauseBasis:
-		w.Dormant = "the grant that it depended on has ended (" + w.Basis + ")"
+		w.Dormant = say.BasisEnded.With(w.Basis)
 		grant(w.Privilege, w.Object)
 	case access.CauseMissing:
-		w.Dormant = w.Object + " is no longer in its source"
+		w.Dormant = say.NoLongerInSource.With(w.Object)
 	case access.CauseNoMatch:
-		w.Dormant = "nothing matches its pattern yet"
+		w.Dormant = say.NoMatch.With()
 	case access.CauseNoHolders:
-		w.Dormant = w.Subject + " has no members"
+		w.Dormant = say.NoMembers.With(w.Subject)
 		switch subject := m.Subject(g.Subject); {
 		case subject.Kind == access.Role:
-			w.Fix = &wire.Fix{Says: "give " + w.Subject + " to somebody", Give: &wire.Member{Of: w.Subject}}
+			w.Fix = &wire.Fix{Says: say.DoGive.With(w.Subject), Give: &wire.Member{Of: w.Subject}}
 		case subject.Kind == access.Group:
-			w.Fix = &wire.Fix{Says: "add somebody to " + w.Subject, Give: &wire.Member{Of: w.Subject}}
+			w.Fix = &wire.Fix{Says: say.DoAddMember.With(w.Subject), Give: &wire.Member{Of: w.Subject}}
 		case subject.Disabled:
-			w.Dormant, w.Fix = w.Subject+" is disabled", &wire.Fix{Says: "enable " + w.Subject, Enable: w.Subject}
+			w.Dormant, w.Fix = say.IsDisabled.With(w.Subject), &wire.Fix{Says: say.DoEnable.With(w.Subject), Enable: w.Subject}
 		}
 	case access.CauseNoLane:
-		w.Dormant = "its holders may use no lane, so they can run no query"
+		w.Dormant = say.NoLane.With()
 		grant("USAGE", m.Path(m.Lanes()[0].ID))
 		if lane, err := m.FindLane(access.FirstLane); err == nil {
 			grant("USAGE", m.Path(lane.ID))
 		}
 	case access.CauseDoorShut:
-		w.Dormant = fmt.Sprintf("%s can't enter %s: USAGE is missing", w.Subject, m.Path(d.Door))
+		w.Dormant = say.DoorShut.With(w.Subject, m.Path(d.Door))
 		grant("USAGE", m.Path(d.Door))
 	}
 }

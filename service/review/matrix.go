@@ -12,6 +12,7 @@ import (
 	"gneiss/service/gateway"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -129,7 +130,7 @@ func (m *matrix) row(ctx context.Context, l matrixLine, columns []access.ObjectI
 	for _, id := range columns {
 		cell := TreatmentSays(l.Columns[id])
 		if !l.verdict.Covers(access.Select, id) {
-			cell = "not readable"
+			cell = say.NotReadable.With()
 		}
 		row.Cells = append(row.Cells, cell)
 	}

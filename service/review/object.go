@@ -6,6 +6,7 @@ import (
 	"gneiss/core/sqltype"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -145,7 +146,7 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 		}
 		treatment, says := d.Treatment.String(), TreatmentSays(d)
 		if o.Kind == access.View {
-			treatment, says = "as in its tables", "as in its tables"
+			treatment, says = say.AsInTables.With(), say.AsInTables.With()
 		}
 		views = append(
 			views,

@@ -2,7 +2,6 @@ package review
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 
 	"gneiss/core/access"
@@ -10,6 +9,7 @@ import (
 	"gneiss/service/fault"
 	"gneiss/service/gateway"
 	"gneiss/service/identity"
+	"gneiss/service/say"
 	"gneiss/wire"
 )
 
@@ -44,9 +44,9 @@ func (s *Service) Why(c identity.Caller, ref, privilege, path string, at wire.St
 	switch {
 	case out.Allowed:
 		out.Lane = len(p.MayRun()) > 0 || !st.Model.Subject(subject.ID).Acts()
-		out.Says = fmt.Sprintf("%s has %s on %s", out.Subject, want, out.Object)
+		out.Says = say.Has.With(out.Subject, want, out.Object)
 		if o.Kind.IsRelation() && want == access.Select {
-			out.Says += ": " + leftBy(p, o).says
+			out.Says = say.ColonHow.With(out.Says, leftBy(p, o).says)
 			if p.Reviews {
 				out.Policies = gateway.PolicySentences(p, o.ID)
 			}
@@ -55,15 +55,15 @@ func (s *Service) Why(c identity.Caller, ref, privilege, path string, at wire.St
 			s.whyNotView(c, p, o, &out)
 		}
 	case st.Model.Object(o.ID).Missing:
-		out.Says = fmt.Sprintf("%s is no longer in its source; no right on it takes effect", out.Object)
+		out.Says = say.GoneFromSource.With(out.Object)
 	default:
-		out.Says = fmt.Sprintf("%s does not have %s on %s. Missing: %s", out.Subject, want, out.Object, strings.Join(out.Missing, ", "))
+		out.Says = say.HasNot.With(out.Subject, want, out.Object, strings.Join(out.Missing, ", "))
 		if s.identity.Reviews(st, c) {
 			out.Fixes = s.identity.Fixes(p, want, o.ID)
 		}
 	}
 	if out.Allowed && !out.Lane && o.Kind.IsRelation() {
-		out.Says += ". But they may use no lane, so they can run no query"
+		out.Says += say.ButNoLane.With()
 		if lane, err := st.Model.FindLane(access.FirstLane); err == nil && s.identity.Reviews(st, c) {
 			out.Fixes = s.identity.Fixes(p, access.Usage, lane.ID)
 		}
@@ -78,7 +78,7 @@ func (s *Service) whyNotView(c identity.Caller, p *identity.Viewer, o *access.Ob
 		return
 	}
 	told := s.identity.ToldIn(p.State, c, err)
-	out.Says = fmt.Sprintf("%s holds SELECT on %s, and cannot read it: %s", out.Subject, out.Object, told.Detail)
+	out.Says = say.HoldsAndCannotRead.With(out.Subject, out.Object, told.Detail)
 	var q *query.Error
 	if errors.As(err, &q) && len(q.Needs) > 0 && s.identity.Reviews(p.State, c) {
 		out.Missing, out.Fixes = p.NeedNames(q.Needs), s.identity.FixesFor(p, q.Needs)
