@@ -77,6 +77,10 @@ type (
 	sourceIn struct {
 		Name string `uri:"name" path:"name" json:"-"`
 	}
+	scanIn struct {
+		Name string `uri:"name" path:"name" json:"-"`
+		wire.Change
+	}
 	adoption struct {
 		Name string `uri:"name" path:"name" json:"-"`
 		wire.AdoptRequest
@@ -272,8 +276,8 @@ func (s *Server) register() {
 	handle(s, "POST", "/sources", "connect a database and scan it", func(r request, in wire.SourceRequest) (wire.Changed, error) {
 		return svc.Admin.AddSource(r.ctx, r.Caller, in)
 	})
-	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in sourceIn) (wire.Changed, error) {
-		return svc.Admin.Scan(r.ctx, r.Caller, in.Name)
+	handle(s, "POST", "/sources/{name}/scan", "look at a source again", func(r request, in scanIn) (wire.Changed, error) {
+		return svc.Admin.Scan(r.ctx, r.Caller, in.Name, in.Change)
 	})
 	const checks = "what the account of a source may, what is missing, how fast it is"
 	handle(s, "GET", "/sources/{name}/check", checks, func(r request, in sourceIn) (wire.SourceCheck, error) {

@@ -173,7 +173,6 @@ gneiss roster import reads: as JSON with -o json, or as CSV, which has the subje
 	export.Flags().BoolVar(&safe, "csv-safe", false, "in CSV, put an apostrophe before texts that a spreadsheet would take for formulas")
 	export.Flags().BoolVar(&memberships, "memberships", false, "of CSV: the memberships, not the subjects")
 	var f changeFlags
-	var dry bool
 	take := &cobra.Command{Use: "import FILE…", Short: "Import subjects and memberships: all of them, or none", Args: words(1, -1),
 		Long: `Import subjects and memberships from JSON or CSV files, in one revision. What is
 there already is changed where it differs; nothing is removed. One bad line and
@@ -184,7 +183,7 @@ CSV of memberships:  member,of,until,option,reason,ticket
 Values of an attribute stand between semicolons.`,
 		Example: "  gneiss roster import people.csv memberships.csv --dry-run",
 		RunE: func(c *cobra.Command, args []string) error {
-			in := wire.RosterRequest{Change: wire.Change{Reason: f.reason, DryRun: dry}}
+			in := wire.RosterRequest{Change: wire.Change{Reason: f.reason}}
 			for _, name := range args {
 				content, err := a.read(name)
 				if err != nil {
@@ -194,7 +193,6 @@ Values of an attribute stand between semicolons.`,
 			}
 			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/roster", in))
 		}}
-	take.Flags().BoolVar(&dry, "dry-run", false, "show what it would do to whom, and do nothing")
 	take.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
 	parent.AddCommand(export, take)
 	return parent

@@ -12,7 +12,7 @@ import (
 
 func (a *app) grants(root *cobra.Command) {
 	var f changeFlags
-	var option, entry, dry bool
+	var option, entry bool
 	grant := &cobra.Command{
 		Use: "grant PRIVILEGES on OBJECT… to SUBJECT…", Short: "Grant privileges or bundles", GroupID: "change", Args: words(5, -1),
 		Long: `Grant privileges on objects and all below them, present and future. USAGE is the
@@ -37,7 +37,7 @@ On a table, most may name columns. An object may be a pattern: survey.assay.res*
 			if in.Until, err = f.end(); err != nil {
 				return err
 			}
-			in.Option, in.WithEntry, in.Ticket, in.Reason, in.DryRun = option, entry, f.ticket, f.reason, dry
+			in.Option, in.WithEntry, in.Ticket, in.Reason = option, entry, f.ticket, f.reason
 			out, err := client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/grants", in)
 			if err != nil {
 				return err
@@ -48,7 +48,6 @@ On a table, most may name columns. An object may be a pattern: survey.assay.res*
 	f.register(grant)
 	grant.Flags().BoolVar(&option, "grant-option", false, "with grant option: they may grant it to others")
 	grant.Flags().BoolVar(&entry, "with-entry", false, "also grant the USAGE that is missing on the way there")
-	grant.Flags().BoolVar(&dry, "dry-run", false, "show what it would do to whom, and do nothing")
 
 	var cascade, optionOnly bool
 	var grantor string
@@ -63,8 +62,7 @@ others depend on is refused, with a list of those; --cascade revokes them too.`,
 				return err
 			}
 			in.Cascade, in.OptionOnly, in.Grantor, in.Reason = cascade, optionOnly, grantor, f.reason
-			return a.twice(c, func(dry bool) (wire.Changed, error) {
-				in.DryRun = dry
+			return a.twice(c, func() (wire.Changed, error) {
 				return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/grants/revoke", in)
 			})
 		},

@@ -31,8 +31,7 @@ func (a *app) key() *cobra.Command {
 		Short: "Replace the key: every pseudonym changes with the next query",
 		Args:  words(0, 0),
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.twice(c, func(dry bool) (wire.Changed, error) {
-				in.DryRun = dry
+			return a.twice(c, func() (wire.Changed, error) {
 				return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/pseudonym-key", in)
 			})
 		},
@@ -162,8 +161,7 @@ func (a *app) placeLabel(verb, word string) *cobra.Command {
 				return err
 			}
 			in.Do, in.Objects = verb, commas(objects)
-			send := func(dry bool) (wire.Changed, error) {
-				in.DryRun = dry
+			send := func() (wire.Changed, error) {
 				return client.Send[wire.Changed](
 					c.Context(),
 					a.connect(),
@@ -175,12 +173,9 @@ func (a *app) placeLabel(verb, word string) *cobra.Command {
 			if verb == "lift" {
 				return a.twice(c, send) // what it protected is then shown
 			}
-			return a.doneOr(send(in.DryRun))
+			return a.doneOr(send())
 		}}
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
-	if verb != "lift" {
-		c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
-	}
 	return c
 }
 
@@ -285,7 +280,6 @@ func (a *app) acceptLabels() *cobra.Command {
 	}
 	c.Flags().Float64Var(&above, "above", 0, "all suggestions at least so sure, in per cent")
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
-	c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
 	return c
 }
 

@@ -27,7 +27,7 @@ func (a *app) policies(root *cobra.Command) {
 type scopeFlags struct {
 	to, except, purposes []string
 	comment, reason      string
-	draft, dry, try      bool
+	draft, try           bool
 }
 
 func (f *scopeFlags) register(a *app, c *cobra.Command) {
@@ -38,7 +38,6 @@ func (f *scopeFlags) register(a *app, c *cobra.Command) {
 	c.Flags().StringVar(&f.comment, "comment", "", "description")
 	c.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
 	c.Flags().BoolVar(&f.draft, "draft", false, "without effect until it is published")
-	c.Flags().BoolVar(&f.dry, "dry-run", false, "show what it would do to whom, and do nothing")
 	c.RegisterFlagCompletionFunc("for", a.completeSubjects(""))
 	c.RegisterFlagCompletionFunc("except", a.completeSubjects(""))
 }
@@ -86,7 +85,7 @@ func (a *app) send(c *cobra.Command, in wire.PolicyRequest, f *scopeFlags) error
 	if f.try {
 		return a.trial(c, in.Policy)
 	}
-	in.Reason, in.DryRun = f.reason, f.dry
+	in.Reason = f.reason
 	out, err := client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/policies", in)
 	if err != nil {
 		return err
@@ -138,13 +137,13 @@ func (a *app) policyStatus(verb, status, short string) *cobra.Command {
 		Args:              words(1, 1),
 		ValidArgsFunction: a.completePolicies,
 		RunE: func(c *cobra.Command, args []string) error {
-			change := func(dry bool) (wire.Changed, error) {
+			change := func() (wire.Changed, error) {
 				return client.Send[wire.Changed](
 					c.Context(),
 					a.connect(),
 					"PATCH",
 					"/policies/"+url.PathEscape(args[0]),
-					wire.PolicyStatus{Status: status, Change: wire.Change{DryRun: dry}},
+					wire.PolicyStatus{Status: status},
 				)
 			}
 			return a.twice(c, change)

@@ -21,7 +21,6 @@ func (a *app) bundles() *cobra.Command {
 	parent := &cobra.Command{Use: "bundle", Short: "Named sets of privileges that are granted like one", GroupID: "change"}
 	put := func(use, short, example string, replace bool) *cobra.Command {
 		var f changeFlags
-		var dry bool
 		c := &cobra.Command{
 			Use:     use + " NAME PRIVILEGE…",
 			Short:   short,
@@ -29,18 +28,17 @@ func (a *app) bundles() *cobra.Command {
 			Args:    words(2, -1),
 			RunE: func(c *cobra.Command, args []string) error {
 				in := wire.BundleRequest{Name: args[0], Privileges: commas(args[1:]), Replace: replace}
-				send := func(dry bool) (wire.Changed, error) {
-					in.Change = wire.Change{Reason: f.reason, DryRun: dry}
+				send := func() (wire.Changed, error) {
+					in.Change = wire.Change{Reason: f.reason}
 					return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/bundles", in)
 				}
-				if dry || !replace {
-					return a.doneOr(send(dry))
+				if !replace {
+					return a.doneOr(send())
 				}
 				return a.twice(c, send) // it can take from whoever was granted it
 			},
 		}
 		c.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
-		c.Flags().BoolVar(&dry, "dry-run", false, "show what it would do to whom, and do nothing")
 		return c
 	}
 	list := &cobra.Command{
@@ -122,7 +120,6 @@ func (a *app) lanes() *cobra.Command {
 		c.Flags().IntVar(&in.Limits.Rows, "rows", 0, "rows of one result")
 		c.Flags().Int64Var(&mib, "mib", 0, "mebibytes of one result")
 		c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
-		c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do, and do nothing")
 		return c
 	}
 	list := &cobra.Command{Use: "list", Short: "List the lanes", Args: words(0, 0), RunE: func(c *cobra.Command, _ []string) error {
@@ -162,13 +159,13 @@ func (a *app) lanes() *cobra.Command {
 func (a *app) owners() *cobra.Command {
 	parent := &cobra.Command{Use: "owner", Short: "Who owns an object: ALL on it and below, and USAGE on the way to it", GroupID: "change"}
 	put := func(c *cobra.Command, f *changeFlags, objects []string, owner string) error {
-		return a.twice(c, func(dry bool) (wire.Changed, error) {
+		return a.twice(c, func() (wire.Changed, error) {
 			return client.Send[wire.Changed](
 				c.Context(),
 				a.connect(),
 				"POST",
 				"/owners",
-				wire.OwnerRequest{Objects: commas(objects), Owner: owner, Change: wire.Change{Reason: f.reason, DryRun: dry}},
+				wire.OwnerRequest{Objects: commas(objects), Owner: owner, Change: wire.Change{Reason: f.reason}},
 			)
 		})
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -41,6 +42,7 @@ type options struct {
 type app struct {
 	options
 	seen     int64 // the revision that a change was confirmed on
+	dry      bool  // changes are shown and not made
 	in       io.Reader
 	out, err io.Writer
 }
@@ -89,11 +91,29 @@ role:survey_reader, service:pumice, public.`,
 	a.record(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
+		if c.GroupID == "change" {
+			a.dryRun(c)
+		}
 		if c.HasSubCommands() {
 			answerUnknown(c)
 		}
 	}
 	return root
+}
+
+// reading are the commands among those that change which only look.
+var reading = []string{"list", "tree", "show", "try", "matrix", "columns", "suggest", "export", "views", "check"}
+
+// dryRun gives a command and those below it the flag by which they change nothing.
+func (a *app) dryRun(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		if sub.HasSubCommands() || !slices.Contains(reading, sub.Name()) {
+			a.dryRun(sub)
+		}
+	}
+	if !c.HasSubCommands() {
+		c.Flags().BoolVar(&a.dry, "dry-run", false, "show what it would do to whom, and do nothing")
+	}
 }
 
 // answerUnknown makes a command that only has others below it refuse a word that is
@@ -189,7 +209,7 @@ func printFixes(w io.Writer, fixes []wire.Fix) {
 // connect returns a client with the token that there is.
 func (a *app) connect() *client.Client {
 	c := client.New(a.server, token(a.server))
-	c.IfMatch = a.seen
+	c.IfMatch, c.DryRun = a.seen, a.dry
 	return c
 }
 

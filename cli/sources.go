@@ -100,7 +100,6 @@ What it holds is looked at again. Grants and policies stay with the objects of t
 		},
 	}
 	set.Flags().StringVar(&in.Location, "location", "", "the folder or URL where its database is now")
-	set.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
 	set.MarkFlagRequired("location")
 	remove := &cobra.Command{
 		Use: "remove NAME", Short: "Disconnect a source", Args: words(1, 1), ValidArgsFunction: a.completeObjects,
@@ -142,7 +141,6 @@ which nobody can read until it is granted.`,
 			return a.done(out)
 		},
 	}
-	adopt.Flags().BoolVar(&taken.DryRun, "dry-run", false, "show what it would do to whom, and do nothing")
 	disown := &cobra.Command{
 		Use: "disown NAME SCHEMA.VIEW", Short: "Leave a view of the source's database out again", Args: words(2, 2), ValidArgsFunction: a.completeObjects,
 		RunE: func(c *cobra.Command, args []string) error {

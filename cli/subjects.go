@@ -6,7 +6,6 @@ import (
 	"maps"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -205,18 +204,20 @@ func (a *app) removeSubject(kind string) *cobra.Command {
 
 // remove takes away what a path of the API names.
 func (a *app) remove(c *cobra.Command, path string) error {
-	return a.twice(c, func(dry bool) (wire.Changed, error) {
+	return a.twice(c, func() (wire.Changed, error) {
 		var out wire.Changed
-		err := a.connect().Do(c.Context(), "DELETE", path, url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil, &out)
+		err := a.connect().Do(c.Context(), "DELETE", path, nil, nil, &out)
 		return out, err
 	})
 }
 
 // twice makes a change that takes something away: once dry, to show what it
 // would do and ask, then in earnest.
-func (a *app) twice(c *cobra.Command, change func(dry bool) (wire.Changed, error)) error {
-	if !a.yes {
-		would, err := change(true)
+func (a *app) twice(c *cobra.Command, change func() (wire.Changed, error)) error {
+	if !a.yes && !a.dry {
+		a.dry = true
+		would, err := change()
+		a.dry = false
 		if err != nil {
 			return err
 		}
@@ -226,7 +227,7 @@ func (a *app) twice(c *cobra.Command, change func(dry bool) (wire.Changed, error
 		a.seen = would.Revision
 		defer func() { a.seen = 0 }()
 	}
-	out, err := change(false)
+	out, err := change()
 	if err != nil {
 		return err
 	}
@@ -370,13 +371,13 @@ func (a *app) leaveAll(c *cobra.Command, kind, of string, members []string) erro
 	cascade, _ := c.Flags().GetBool("cascade")
 	var errs []error
 	for _, member := range members {
-		errs = append(errs, a.twice(c, func(dry bool) (wire.Changed, error) {
+		errs = append(errs, a.twice(c, func() (wire.Changed, error) {
 			return client.Send[wire.Changed](
 				c.Context(),
 				a.connect(),
 				"POST",
 				"/memberships/end",
-				wire.Member{Member: member, Of: refOf(kind, of), By: by, Cascade: cascade, Change: wire.Change{DryRun: dry}},
+				wire.Member{Member: member, Of: refOf(kind, of), By: by, Cascade: cascade},
 			)
 		}))
 	}

@@ -58,7 +58,6 @@ func (a *app) addView() *cobra.Command {
 	c.Flags().BoolVar(&in.Sealed, "sealed", false, "show its text to nobody without DESCRIBE on it")
 	c.Flags().StringVar(&in.Owner, "owner", "", "who owns it: a role that you hold; else the role that you act in, or you")
 	c.Flags().BoolVar(&in.Replace, "replace", false, "replace the view of that name; grants on it stay")
-	c.Flags().BoolVar(&in.DryRun, "dry-run", false, "show what it would do, and do nothing")
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
 	c.RegisterFlagCompletionFunc("rights", cobra.FixedCompletions([]string{"owner", "reader"}, noFiles))
 	c.RegisterFlagCompletionFunc("owner", a.completeSubjects("role"))

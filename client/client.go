@@ -37,6 +37,8 @@ type Client struct {
 	// IfMatch is the revision that changes are made on; the service refuses them
 	// when the model has changed since. Zero: on any.
 	IfMatch int64
+	// DryRun has changes shown, with what they would do to whom, and not made.
+	DryRun bool
 }
 
 // New returns a client of the service at an address.
@@ -63,6 +65,12 @@ func (c *Client) Do(ctx context.Context, method, path string, query url.Values, 
 
 // Raw is Do for an answer in another form, which the caller reads and closes.
 func (c *Client) Raw(ctx context.Context, method, path string, query url.Values, in any, accept string) (io.ReadCloser, error) {
+	if c.DryRun && method != http.MethodGet {
+		var err error
+		if query, in, err = dry(query, in); err != nil {
+			return nil, err
+		}
+	}
 	var body io.Reader
 	if in != nil {
 		text, err := json.Marshal(in)
@@ -105,6 +113,29 @@ func (c *Client) Raw(ctx context.Context, method, path string, query url.Values,
 		return nil, fmt.Errorf("%s answered %s; is it a Gneiss service?", c.Server, answer.Status)
 	}
 	return nil, p
+}
+
+// dry asks in a request's body, or where it has none in its query, that nothing be done.
+func dry(query url.Values, in any) (url.Values, any, error) {
+	if in == nil {
+		next := url.Values{"dry_run": {"true"}}
+		for name, values := range query {
+			if name != "dry_run" {
+				next[name] = values
+			}
+		}
+		return next, nil, nil
+	}
+	text, err := json.Marshal(in)
+	if err != nil {
+		return nil, nil, err
+	}
+	fields := map[string]json.RawMessage{}
+	if err := json.Unmarshal(text, &fields); err != nil {
+		return nil, nil, err
+	}
+	fields["dry_run"] = json.RawMessage("true")
+	return query, fields, nil
 }
 
 // Get reads from the API.

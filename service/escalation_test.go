@@ -74,7 +74,7 @@ func TestSourcesKeepAway(t *testing.T) {
 	}
 	// A link that comes later is refused, too, where files are looked at again.
 	try(os.Link(filepath.Join(dir, "records.db"), filepath.Join(sources, "survey", "records.db")))
-	if _, err := svc.Admin.Scan(ctx, opal, "survey"); err == nil || !strings.Contains(svc.Identity.Told(opal, err).Detail, "own data folder") {
+	if _, err := svc.Admin.Scan(ctx, opal, "survey", wire.Change{}); err == nil || !strings.Contains(svc.Identity.Told(opal, err).Detail, "own data folder") {
 		t.Errorf("a file of the service's own that came later: %v", err)
 	}
 }

@@ -205,7 +205,7 @@ func TestADroppedColumnClosesTheTable(t *testing.T) {
 		if _, err := db.Exec("ALTER TABLE holders RENAME COLUMN " + c.column + " TO " + c.column + "_2"); err != nil {
 			t.Fatal(err)
 		}
-		out := done(t)(svc.Admin.Scan(ctx, opal, "survey"))
+		out := done(t)(svc.Admin.Scan(ctx, opal, "survey", wire.Change{}))
 		if !strings.Contains(strings.Join(out.Notes, " "), c.by+" treated it") {
 			t.Errorf("the scan does not warn: %v", out.Notes)
 		}

@@ -117,7 +117,7 @@ func TestServerThroughTheGateway(t *testing.T) {
 		t.Fatal(err)
 	}
 	opal := caller(t, svc, "opal")
-	changed, err := svc.Admin.Scan(ctx, opal, demo.Second)
+	changed, err := svc.Admin.Scan(ctx, opal, demo.Second, wire.Change{})
 	if notes := fmt.Sprint(changed.Notes); err != nil || !strings.Contains(notes, "survey_pg.licensing.holders.email is missing") || !strings.Contains(notes, "treated it") || !strings.Contains(notes, "there is now survey_pg.field.notes.id") {
 		t.Errorf("the scan says %s (%v)", notes, err)
 	}
@@ -162,7 +162,7 @@ func TestRoutines(t *testing.T) {
 		}
 		return c
 	}
-	if _, err := svc.Admin.Scan(ctx, as("opal"), demo.Second); err != nil {
+	if _, err := svc.Admin.Scan(ctx, as("opal"), demo.Second, wire.Change{}); err != nil {
 		t.Fatal(err)
 	}
 	ask := func(user, text string) string {
@@ -227,7 +227,7 @@ func TestRoutines(t *testing.T) {
 	if err := server.Exec(url, "DROP FUNCTION drilling.deeper(double precision, numeric)"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Admin.Scan(ctx, as("opal"), demo.Second); err != nil {
+	if _, err := svc.Admin.Scan(ctx, as("opal"), demo.Second, wire.Change{}); err != nil {
 		t.Fatal(err)
 	}
 	if got := ask("flint", "SELECT drilling.deeper(2.5::double precision)"); got != "type_mismatch" && got != "refused" && got != "unknown_name" {
@@ -303,7 +303,7 @@ func TestDatabaseViews(t *testing.T) {
 		}
 		return fmt.Sprint(out.Rows)
 	}
-	if _, err := svc.Admin.Scan(ctx, opal, demo.Second); err != nil || ask(opal) != "unknown_name" {
+	if _, err := svc.Admin.Scan(ctx, opal, demo.Second, wire.Change{}); err != nil || ask(opal) != "unknown_name" {
 		t.Errorf("a scan took the view in: %s (%v)", ask(opal), err)
 	}
 	list, err := svc.Admin.DatabaseViews(ctx, opal, demo.Second)
@@ -328,7 +328,7 @@ func TestDatabaseViews(t *testing.T) {
 	if _, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep-north", Table: "survey_pg.drilling.deep", Mode: "allow", Rule: "district = 'nowhere'"}}); err != nil || ask(opal) != "[[false]]" {
 		t.Errorf("with a policy of its own: %s (%v)", ask(opal), err)
 	}
-	if _, err := svc.Admin.Scan(ctx, opal, demo.Second); err != nil || ask(opal) != "[[false]]" {
+	if _, err := svc.Admin.Scan(ctx, opal, demo.Second, wire.Change{}); err != nil || ask(opal) != "[[false]]" {
 		t.Errorf("after another scan: %s (%v)", ask(opal), err)
 	}
 	if _, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "DELETE FROM survey_pg.drilling.deep"}); err == nil || !strings.Contains(err.Error(), "writing to a view") {
@@ -340,7 +340,7 @@ func TestDatabaseViews(t *testing.T) {
 	if _, err := svc.Admin.Disown(ctx, opal, demo.Second, "drilling.deep", wire.Change{}); err != nil || ask(opal) != "unknown_name" {
 		t.Errorf("left out: %s (%v)", ask(opal), err)
 	}
-	if _, err := svc.Admin.Scan(ctx, opal, demo.Second); err != nil || ask(opal) != "unknown_name" {
+	if _, err := svc.Admin.Scan(ctx, opal, demo.Second, wire.Change{}); err != nil || ask(opal) != "unknown_name" {
 		t.Errorf("a scan took it in again: %s (%v)", ask(opal), err)
 	}
 }

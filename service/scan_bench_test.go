@@ -45,7 +45,7 @@ func BenchmarkScan(b *testing.B) {
 	})
 	scan := func(b *testing.B, differs bool) {
 		b.Helper()
-		out, err := svc.Admin.Scan(ctx, opal, "wide0")
+		out, err := svc.Admin.Scan(ctx, opal, "wide0", wire.Change{})
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -291,7 +291,7 @@ func TestSourceFiles(t *testing.T) {
 	if err := os.Rename(field, field+".away"); err != nil {
 		t.Fatal(err)
 	}
-	out, err := svc.Admin.Scan(ctx, opal, "survey")
+	out, err := svc.Admin.Scan(ctx, opal, "survey", wire.Change{})
 	if err != nil || !out.Done {
 		t.Fatalf("a scan without the field's file: %+v, %v", out, err)
 	}
@@ -300,7 +300,7 @@ func TestSourceFiles(t *testing.T) {
 	if err := os.Rename(field+".away", field); err != nil {
 		t.Fatal(err)
 	}
-	if out, err = svc.Admin.Scan(ctx, opal, "survey"); err != nil || !out.Done {
+	if out, err = svc.Admin.Scan(ctx, opal, "survey", wire.Change{}); err != nil || !out.Done {
 		t.Fatalf("a scan with the file again: %+v, %v", out, err)
 	}
 	if n := ask(t, svc, opal, "SELECT count(*) FROM survey.field.crews", wire.Standpoint{})[0][0]; n != int64(20) {
@@ -714,7 +714,7 @@ func TestStatementsThatChange(t *testing.T) {
 	}
 	before := svc.Revision()
 	do("CREATE ROLE core_archivist", "added role:core_archivist")
-	do("GRANT core_archivist TO marl", "gave role:core_archivist to user:marl")
+	do("GRANT core_archivist TO marl", "granted role:core_archivist to user:marl")
 	do("GRANT USAGE ON SCHEMA drilling TO core_archivist", "granted USAGE on survey.drilling to role:core_archivist")
 	do(`GRANT USAGE ON SCHEMA "lane:interactive" TO core_archivist`, "granted USAGE on lane:interactive to role:core_archivist")
 	do("GRANT USAGE ON DATABASE survey TO core_archivist", "granted USAGE on survey to role:core_archivist")
@@ -730,7 +730,7 @@ func TestStatementsThatChange(t *testing.T) {
 	do("REVOKE SELECT (rock) ON drilling.lithology FROM core_archivist, beryl", "revoked SELECT on survey.drilling.lithology.rock from role:core_archivist")
 	_, err = svc.Gateway.Query(ctx, marl, wire.QueryRequest{SQL: "SELECT rock FROM survey.drilling.lithology"})
 	wants(t, err, fault.Refused, "SELECT on survey.drilling.lithology.rock")
-	do("REVOKE core_archivist FROM marl", "took role:core_archivist from user:marl")
+	do("REVOKE core_archivist FROM marl", "revoked role:core_archivist from user:marl")
 	do("DROP ROLE core_archivist", "removed role:core_archivist")
 	for _, c := range []struct {
 		name string

@@ -218,7 +218,7 @@ func TestReadersRightsAndSeals(t *testing.T) {
 	// What no longer fits is closed; a scan leaves views be; a restart keeps them.
 	v.must("opal", "CREATE OR REPLACE VIEW survey.licensing.paid AS SELECT licence_id, amount, settled FROM licensing.payments")
 	v.must("garnet", "SELECT settled FROM survey.licensing.quiet AS q JOIN survey.licensing.paid AS p USING (licence_id)")
-	if _, err := v.svc.Admin.Scan(ctx, caller(t, v.svc, "opal"), "survey"); err != nil {
+	if _, err := v.svc.Admin.Scan(ctx, caller(t, v.svc, "opal"), "survey", wire.Change{}); err != nil {
 		t.Fatal(err)
 	}
 	v.must("garnet", "SELECT settled FROM survey.licensing.paid")

@@ -90,7 +90,7 @@ func TestStory(t *testing.T) {
 
 	// A role, given to marl.
 	run(t, ctx, link("Roles"), button("Add"), chromedp.SendKeys(`input[name=name]`, "core_archivist", chromedp.ByQuery), inDialog("Add"), noticed("added role:core_archivist"))
-	run(t, ctx, chromedp.WaitVisible(`//h1[normalize-space(.)="core_archivist"]`, chromedp.BySearch), button("Add member …"), choose("Members", "user:marl"), inDialog("Add"), noticed("gave role:core_archivist to user:marl"))
+	run(t, ctx, chromedp.WaitVisible(`//h1[normalize-space(.)="core_archivist"]`, chromedp.BySearch), button("Add member …"), choose("Members", "user:marl"), inDialog("Add"), noticed("granted role:core_archivist to user:marl"))
 
 	// A grant on the table, doors included; its effect is shown first.
 	run(t, ctx, link("Tables"), treeItem("field"), treeItem("visits"), sees("survey.field.visits"), button("Grant"), choose("Grant to", "role:core_archivist"),

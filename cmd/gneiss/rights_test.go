@@ -112,7 +112,7 @@ func TestAccountsOnTheCommandLine(t *testing.T) {
 	if err := json.Unmarshal([]byte(opal.must("roster", "export", "-o", "json")), &roster); err != nil || len(roster.Subjects) < 20 {
 		t.Errorf("as JSON: %d subjects, %v", len(roster.Subjects), err)
 	}
-	sees(t, "a user", opal.must("user", "set", "schist", "--rename", "shale", "--lead", "chert"), "Renamed user:schist to user:shale", "User:schist reports to user:chert")
+	sees(t, "a user", opal.must("user", "set", "schist", "--rename", "shale", "--lead", "chert"), "Renamed user:schist to user:shale", "Had user:schist report to user:chert")
 	sees(t, "the user's page", opal.must("show", "user:shale"), "reports to user:chert", "districts = {north}")
 	sees(t, "a removal", opal.must("user", "remove", "chert", "--yes"), "user:shale reports to nobody from now on")
 }

@@ -33,7 +33,7 @@ const mostNamed = 20
 
 // Scan looks at a source again and takes what appeared, changed or went missing
 // into the model.
-func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wire.Changed, error) {
+func (s *Service) Scan(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
 	st := s.platform.Current()
 	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 	if err != nil {
@@ -60,6 +60,7 @@ func (s *Service) Scan(ctx context.Context, c identity.Caller, name string) (wir
 	changes := append(found(st, name, tables, routines), gone(st, o, tables, routines)...)
 	scan := order{
 		caller:  c,
+		Change:  in,
 		changes: changes,
 		says:    []string{say.Scanned.With(name, say.Count(tablesAmong(tables), "table"), say.Count(len(changes), "difference"))},
 	}

@@ -2254,7 +2254,11 @@ export interface paths {
                 };
                 cookie?: never;
             };
-            requestBody?: never;
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiScanIn"];
+                };
+            };
             responses: {
                 /** @description OK */
                 200: {
@@ -3063,6 +3067,12 @@ export interface components {
             reason?: string;
             /** @enum {string} */
             status: "draft" | "live" | "off";
+        };
+        ApiScanIn: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description kept in the journal */
+            reason?: string;
         };
         ApiSourceSettings: {
             /** @description show what it would do to whom, and do nothing */
