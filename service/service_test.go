@@ -591,7 +591,10 @@ func TestOutsidersLearnNothing(t *testing.T) {
 			_, err := svc.Admin.Grant(ctx, slate, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: n, Subjects: []string{"user:flint"}}, true)
 			return err
 		}},
-		{"a scan", "survey", "nothing", func(n string) error { _, err := svc.Admin.Scan(ctx, caller(t, svc, "marl"), n, wire.Change{}); return err }},
+		{"a scan", "survey", "nothing", func(n string) error {
+			_, err := svc.Admin.Scan(ctx, caller(t, svc, "marl"), n, wire.Change{})
+			return err
+		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			said := func(name string) string {
