@@ -1,11 +1,12 @@
 <script lang="ts">
   import { scrollable } from '../lib/scrollable'
-  import type { Snippet } from 'svelte'
-  import { says, type Problem } from '../lib/api'
+  import { untrack, type Snippet } from 'svelte'
+  import { says, type Problem, type Subject } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import { subjects } from '../lib/subjects.svelte'
+  import { windowed } from '../lib/windowed.svelte'
   import AddSubject from './AddSubject.svelte'
   import MemberDialog from './MemberDialog.svelte'
   import SideList from './SideList.svelte'
@@ -35,6 +36,28 @@
       (s) => kinds.includes(s.kind) && (s.name + ' ' + s.title).toLowerCase().includes(filter.toLowerCase()),
     ),
   )
+  // By kind, under its heading; only what is in view is drawn.
+  const lines = $derived(
+    kinds.flatMap((kind): { key: string; subject?: Subject }[] => {
+      const list = shown.filter((s) => s.kind === kind)
+      const heading = list.length && kinds.length > 1 ? [{ key: `${kind}s` }] : []
+      return [...heading, ...list.map((subject) => ({ key: subject.ref, subject }))]
+    }),
+  )
+  let scroller = $state<HTMLElement | null>(null)
+  const view = windowed(
+    () => lines.length,
+    () => scroller,
+    43,
+  )
+  // The chosen one is in view when the page opens.
+  let chosen = ''
+  $effect(() => {
+    const index = lines.findIndex((l) => l.key === ref)
+    if (index < 0 || chosen === ref) return
+    chosen = ref
+    untrack(() => view.show(index))
+  })
 </script>
 
 <div
@@ -54,41 +77,47 @@
         >
       {/if}
     </div>
-    <ul class="min-h-0 flex-1 overflow-y-auto p-1.5">
-      {#each kinds as kind (kind)}
-        {@const list = shown.filter((s) => s.kind === kind)}
-        {#if list.length}
-          {#if kinds.length > 1}<li class="px-2 pt-2 text-xs font-semibold text-muted">{kind}s</li>{/if}
-          {#each list as s (s.ref)}
-            <li class={several ? 'grid grid-cols-[auto_minmax(0,1fr)] items-center' : ''}>
-              {#if several}<input type="checkbox" aria-label="Mark {s.ref}" value={s.ref} bind:group={marked} />{/if}
-              <a
-                href={place.href(base + '/' + s.ref)}
-                aria-current={s.ref === ref ? 'true' : undefined}
-                class="block rounded px-2 py-1 {s.ref === ref ? 'bg-garnet-wash' : 'hover:bg-raised'}"
-              >
-                <span class="flex justify-between gap-2">
-                  <span class="mono {s.disabled ? 'line-through' : ''} {s.ref === ref ? 'font-semibold' : ''}"
-                    >{s.name}</span
-                  >
-                  <span class="flex gap-1 text-xs">
-                    {#if s.dormant}<span class="text-feldspar" title="{s.dormant} dormant grants">◇ {s.dormant}</span
-                      >{/if}
-                    {#if kind === 'role' || kind === 'group'}
-                      <span class={s.holders ? 'text-muted' : 'text-garnet'} title="users and services that have it"
-                        >{s.holders ? s.holders : '∅ no members'}</span
-                      >
-                    {/if}
-                  </span>
+    <ul class="min-h-0 flex-1 overflow-y-auto p-1.5" bind:this={scroller}>
+      {#if view.before}<li aria-hidden="true" style="height: {view.before}px"></li>{/if}
+      {#each view.items as item (lines[item.index]?.key)}
+        {@const line = lines[item.index]}
+        {#if line?.subject}
+          {@const s = line.subject}
+          <li
+            class={several ? 'grid grid-cols-[auto_minmax(0,1fr)] items-center' : ''}
+            data-index={item.index}
+            use:view.measured
+          >
+            {#if several}<input type="checkbox" aria-label="Mark {s.ref}" value={s.ref} bind:group={marked} />{/if}
+            <a
+              href={place.href(base + '/' + s.ref)}
+              aria-current={s.ref === ref ? 'true' : undefined}
+              class="block rounded px-2 py-1 {s.ref === ref ? 'bg-garnet-wash' : 'hover:bg-raised'}"
+            >
+              <span class="flex justify-between gap-2">
+                <span class="mono {s.disabled ? 'line-through' : ''} {s.ref === ref ? 'font-semibold' : ''}"
+                  >{s.name}</span
+                >
+                <span class="flex gap-1 text-xs">
+                  {#if s.dormant}<span class="text-feldspar" title="{s.dormant} dormant grants">◇ {s.dormant}</span
+                    >{/if}
+                  {#if s.kind === 'role' || s.kind === 'group'}
+                    <span class={s.holders ? 'text-muted' : 'text-garnet'} title="users and services that have it"
+                      >{s.holders ? s.holders : '∅ no members'}</span
+                    >
+                  {/if}
                 </span>
-                <span class="block truncate text-xs text-muted">{s.title || '\u00a0'}</span>
-              </a>
-            </li>
-          {/each}
+              </span>
+              <span class="block truncate text-xs text-muted">{s.title || '\u00a0'}</span>
+            </a>
+          </li>
+        {:else if line}
+          <li class="px-2 pt-2 text-xs font-semibold text-muted" data-index={item.index} use:view.measured>
+            {line.key}
+          </li>
         {/if}
-      {:else}
-        <li class="p-2 text-muted">None.</li>
       {/each}
+      {#if view.after}<li aria-hidden="true" style="height: {view.after}px"></li>{/if}
       {#if !shown.length}<li class="p-2 text-muted">{filter ? 'Nothing so named.' : 'None yet.'}</li>{/if}
     </ul>
     {#if several}

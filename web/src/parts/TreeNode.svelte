@@ -25,6 +25,10 @@
     ),
   )
 
+  // Of a schema with thousands of tables the first are drawn; the chosen one always is.
+  let most = $state(200)
+  const drawn = $derived(shown.filter((c, i) => i < most || c.path === selected))
+
   fetched(
     (signal) => {
       if (leaf || node.children || !isOpen) return null
@@ -69,11 +73,16 @@
   </a>
   {#if isOpen && !leaf}
     <ul role="group" class="ml-3.5 border-l border-line pl-1">
-      {#each shown as child (child.path)}
+      {#each drawn as child (child.path)}
         <Self node={child} {selected} {filter} />
       {:else}
         {#if children}<li class="px-2 text-sm text-muted">{filter ? 'nothing so named' : 'nothing to see'}</li>{/if}
       {/each}
+      {#if shown.length > drawn.length}<li class="px-2 py-0.5">
+          <button class="btn py-0 text-xs" onclick={() => (most += 1000)}
+            >{shown.length - drawn.length} more; or filter</button
+          >
+        </li>{/if}
     </ul>
   {/if}
 </li>
