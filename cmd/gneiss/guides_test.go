@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/spf13/cobra"
+
 	"gneiss/demo/demotest"
 )
 
@@ -49,5 +51,19 @@ func TestGuides(t *testing.T) {
 	}
 	if done < 40 {
 		t.Errorf("only %d commands were found", done)
+	}
+}
+
+// TestSettingsAreDocumented: docs/operators.md has each setting, with what it is by default.
+func TestSettingsAreDocumented(t *testing.T) {
+	text, err := os.ReadFile("../../docs/operators.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range newConfig(&cobra.Command{}).settings {
+		row := regexp.MustCompile("(?m)^\\|[^|]*`" + s.name + "`[^|]*\\|.*$").FindString(string(text))
+		if row == "" || s.value != "" && !strings.Contains(row, "`"+s.value+"`") {
+			t.Errorf("the setting %s (%q by default) is not in the table: %q", s.name, s.value, row)
+		}
 	}
 }
