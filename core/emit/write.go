@@ -23,16 +23,22 @@ func (e *emitter) writing(w *query.Write) {
 		e.merge(w, alias)
 		return
 	}
-	switch w.Verb {
-	case access.Insert:
+	switch {
+	case w.Proposed:
+		e.insertProposed(w)
+		return
+	case w.Verb == access.Insert:
 		e.write("INSERT INTO ", e.tableName(r))
-		e.insert(w)
-	case access.Update:
+		e.insertColumns(w)
+		e.line()
+		e.insertRows(w)
+		e.conflict(w)
+	case w.Verb == access.Update:
 		e.write("UPDATE ", e.tableName(r), " AS ", quoteName(alias))
 		rest := e.detour(func() { e.fromOf(w) }) // first, for the aliases
 		e.set(r, w.Columns, w.Rows[0])
 		e.write(rest)
-	case access.Delete:
+	case w.Verb == access.Delete:
 		e.write("DELETE FROM ", e.tableName(r), " AS ", quoteName(alias))
 	}
 	if w.Verb != access.Insert {
@@ -89,14 +95,49 @@ func (e *emitter) underOwnName(r *query.Relation) {
 	}
 }
 
-func (e *emitter) insert(w *query.Write) {
+// insertProposed writes an INSERT whose rows must be there for the session before they can
+// meet others by their key: those that are not are given back as rows that may not be left.
+func (e *emitter) insertProposed(w *query.Write) {
+	proposed, written := e.fresh("proposed"), e.fresh("written")
+	e.write(map[bool]string{true: "WITH ", false: ", "}[len(w.With) == 0], quoteName(proposed))
+	e.insertColumns(w)
+	e.write(" AS MATERIALIZED (")
+	e.insertRows(w)
+	e.write("),")
+	e.line()
+	e.write(quoteName(written), " AS (INSERT INTO ", e.tableName(w.Target))
+	e.insertColumns(w)
+	e.line()
+	e.write("SELECT * FROM ", quoteName(proposed), " WHERE ")
+	allowed := w.Target.Governed.Filter
+	e.aliases[w.Target.Governed.Inner] = proposed
+	e.expr(allowed)
+	e.conflict(w)
+	e.returning(w)
+	e.write(")")
+	e.line()
+	e.write("SELECT * FROM ", quoteName(written), " UNION ALL SELECT ")
+	if w.Returning != nil {
+		e.write(strings.Repeat("NULL, ", len(w.Returning.Columns)))
+	}
+	e.aliases[w.Target.Governed.Inner] = proposed
+	e.write("FALSE FROM ", quoteName(proposed), " WHERE (")
+	e.expr(allowed)
+	e.write(") IS NOT TRUE")
+}
+
+// insertColumns writes the columns that are set.
+func (e *emitter) insertColumns(w *query.Write) {
 	for i, c := range w.Columns {
 		e.write(map[bool]string{true: " (", false: ", "}[i == 0], quoteName(tableColumn(e.model, w.Target.Columns[c])))
 	}
 	if len(w.Columns) > 0 {
 		e.write(")")
 	}
-	e.line()
+}
+
+// insertRows writes what is inserted.
+func (e *emitter) insertRows(w *query.Write) {
 	switch {
 	case w.Query != nil:
 		e.insertQuery(w)
@@ -109,7 +150,6 @@ func (e *emitter) insert(w *query.Write) {
 			e.write(")")
 		}
 	}
-	e.conflict(w)
 }
 
 // insertQuery writes the query whose rows are inserted.

@@ -17,7 +17,12 @@ import (
 func (b *binder) guardKeys(w *Write, hidden bool) {
 	r := w.Target
 	if hidden {
-		b.keepUnique(r, w.Columns)
+		key := b.decisive(w)
+		b.guardConflict(w, key)
+		b.keepUnique(r, w.Columns, key)
+		if w.Conflict != nil {
+			b.keepUnique(r, w.Conflict.Columns, nil)
+		}
 	}
 	for _, rel := range b.policies.Relationships() {
 		if rel.Declared {
@@ -34,9 +39,10 @@ func (b *binder) guardKeys(w *Write, hidden bool) {
 
 // keepUnique refuses to set columns of unique keys by hand: whether a key is taken
 // would tell of a hidden row that has it.
-func (b *binder) keepUnique(r *Relation, set []int) {
+// Columns of a key that decides what is hidden are apart.
+func (b *binder) keepUnique(r *Relation, set, apart []int) {
 	for _, i := range set {
-		if c := b.model.Object(r.Columns[i].ID); c.Key || c.Unique {
+		if c := b.model.Object(r.Columns[i].ID); !slices.Contains(apart, i) && (c.Key || c.Unique) {
 			b.fail(
 				-1,
 				Unsupported,
@@ -46,6 +52,116 @@ func (b *binder) keepUnique(r *Relation, set []int) {
 			)
 		}
 	}
+}
+
+// decisive lists the columns of the primary key, where an INSERT sets them all and the row
+// policies do no more than compare them. A row that has the key of another is then there for
+// the session just where the other is: no key tells of a hidden row, as long as what is
+// inserted must be a row that is there, which the statement is made to check. Values that
+// are the same key compare the same only by the database's own comparison, so this is
+// PostgreSQL's.
+func (b *binder) decisive(w *Write) []int {
+	r := w.Target
+	if !b.exact || w.Verb != access.Insert || r.Governed == nil || r.Governed.Filter == nil {
+		return nil
+	}
+	var key []int
+	for _, id := range r.Table.Children {
+		c := b.model.Object(id)
+		if !c.Key || c.Missing {
+			continue
+		}
+		i := slices.IndexFunc(r.Columns, func(column Column) bool { return column.ID == id })
+		if i < 0 || c.Unique || !slices.Contains(w.Columns, i) {
+			return nil
+		}
+		key = append(key, i)
+	}
+	if len(key) == 0 || !compares(r.Governed.Filter, r.Governed.Inner, key) {
+		return nil
+	}
+	w.Check = &IsTrue{r.Governed.Filter}
+	return key
+}
+
+// compares reports whether a condition does no more with the columns of a relation than
+// compare those of the key, each as it is.
+func compares(e Expr, r *Relation, key []int) bool {
+	about := func(x Expr) bool {
+		ref, ok := x.(*ColumnRef)
+		return ok && ref.Rel == r
+	}
+	of := func(x Expr) bool {
+		ref, ok := x.(*ColumnRef)
+		return ok && ref.Rel == r && slices.Contains(key, ref.Col)
+	}
+	none := func(list ...Expr) bool { return !slices.ContainsFunc(list, func(x Expr) bool { return anyDeep(x, about) }) }
+	side := func(x Expr) bool { return of(x) || none(x) }
+	switch e := e.(type) {
+	case *Binary:
+		switch e.Op {
+		case "AND", "OR":
+			return compares(e.L, r, key) && compares(e.R, r, key)
+		case "=", "<>", "<", "<=", ">", ">=":
+			return side(e.L) && side(e.R)
+		}
+	case *Unary:
+		if e.Op == "NOT" {
+			return compares(e.X, r, key)
+		}
+	case *IsTrue:
+		return compares(e.X, r, key)
+	case *IsNull:
+		return side(e.X)
+	case *InList:
+		return side(e.X) && none(e.List...)
+	case *InQuery:
+		inner := *e
+		inner.X = &Literal{}
+		return side(e.X) && none(&inner)
+	}
+	return none(e)
+}
+
+// anyDeep reports whether f holds for an operand of an expression, those of its sub-queries
+// among them.
+func anyDeep(e Expr, f func(Expr) bool) bool {
+	found := false
+	AnyExpr(e, func(x Expr) bool {
+		found = found || f(x)
+		if q := Subquery(x); q != nil {
+			EachExpr(q, func(x Expr) { found = found || f(x) })
+		}
+		return found
+	})
+	return found
+}
+
+// guardConflict refuses ON CONFLICT where it could tell of keys that are not there for the
+// session. Where the key decides what is hidden, what is proposed is looked at before it can
+// meet a row.
+func (b *binder) guardConflict(w *Write, key []int) {
+	c := w.Conflict
+	if c == nil {
+		return
+	}
+	asked := slices.Sorted(slices.Values(c.Key))
+	slices.Sort(key)
+	if len(key) == 0 || !slices.Equal(key, asked) {
+		b.fail(
+			-1,
+			Unsupported,
+			"ON CONFLICT cannot be used on %s, of which some rows may be hidden from you: it would tell of them. "+
+				"On PostgreSQL it can where the row policies compare columns of the primary key alone, and the key is named",
+			b.model.Path(w.Target.Table.ID),
+		)
+	}
+	for _, row := range w.Rows {
+		if slices.ContainsFunc(row, func(value Expr) bool { _, ok := value.(*Default); return ok }) {
+			b.unsupported(-1, "DEFAULT beside ON CONFLICT here (leave the column out instead)")
+		}
+	}
+	w.Proposed = true
 }
 
 // leadsToVisible makes the statement check that the rows which it leaves lead by a

@@ -22,6 +22,7 @@ type Write struct {
 	From      []From   // of an UPDATE: what else its values and condition read
 	Where     Expr
 	Conflict  *Conflict
+	Proposed  bool   // Check is of what an INSERT proposes as well, before it can meet a row
 	Merge     *Merge // of a MERGE, whose parts have verbs of their own
 	Returning *Query // its select list alone
 	leads     bool   // Check wants what a foreign key leads to

@@ -1,0 +1,146 @@
+package source_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"gneiss/core/emit"
+	"gneiss/core/policy"
+	"gneiss/core/query"
+	"gneiss/source"
+)
+
+// holdings is a table whose key says who has a row, with one more row of somebody else.
+func holdings(more string) string {
+	return `CREATE TABLE held (tenant VARCHAR(10), no INTEGER, v TEXT, PRIMARY KEY (tenant, no));
+		INSERT INTO held VALUES ('north', 1, 'one'), ('north', 2, 'two'), ('south', 9, 'nine')` + more + `;
+		CREATE TABLE loose (tenant VARCHAR(10), no INTEGER PRIMARY KEY, v TEXT);
+		CREATE TABLE twice (tenant VARCHAR(10), no INTEGER, v TEXT UNIQUE, PRIMARY KEY (tenant, no));`
+}
+
+// upsert is what an INSERT does to the table: what it gives back, and what is there then.
+// Whether a key is taken or a policy does not allow the row is one answer.
+func upsert(t *testing.T, src source.Source, plan *emit.Plan) string {
+	t.Helper()
+	errBarred := errors.New("barred")
+	columns := plan.Columns
+	if plan.Checked {
+		columns = append(slices.Clone(columns), query.Column{Type: query.Boolean})
+	}
+	var given []string
+	changed := int64(0)
+	err := src.Write(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0)}), columns, func(row []any) error {
+		if plan.Checked {
+			if row[len(row)-1] != true {
+				return errBarred
+			}
+			row = row[:len(row)-1]
+		}
+		given = append(given, strings.Trim(fmt.Sprint(row), "[]"))
+		return nil
+	}, func(n int64) error { changed = n; return nil })
+	var constraint *source.Constraint
+	if errors.Is(err, errBarred) || errors.As(err, &constraint) && constraint.Kind != "NOT NULL" {
+		return "barred"
+	}
+	if err != nil {
+		return err.Error()
+	}
+	slices.Sort(given)
+	return fmt.Sprintf("%d: %s", changed, strings.Join(given, "; "))
+}
+
+// TestKeysThatDecide: where row policies do no more than compare the columns of the primary
+// key, keys can be set by hand and ON CONFLICT be used, and nothing tells of hidden rows.
+func TestKeysThatDecide(t *testing.T) {
+	own := func(table string) policy.Change {
+		return policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: table}, Table: "src.s." + table, Rule: "tenant IN ('north', 'coast')"}
+	}
+	open := func(more string, policies ...policy.Change) (source.Source, func(text string) string) {
+		src, m := onPostgreSQL(t, holdings(more))
+		set := &policy.Set{}
+		for _, c := range policies {
+			next, err := set.Apply(c, m)
+			if err != nil {
+				t.Fatal(err)
+			}
+			set = next
+		}
+		st := rights(t, m, "flint")
+		return src, func(text string) string {
+			plan, err := emit.Make(text, nil, st, set)
+			if err != nil {
+				return err.Error()
+			}
+			return upsert(t, src, plan)
+		}
+	}
+	policies := []policy.Change{own("held"), own("loose"), own("twice")}
+
+	// What they do where all is visible.
+	src, do := open("", policies...)
+	for _, c := range []struct{ text, want string }{
+		{"INSERT INTO src.s.held VALUES ('north', 3, 'three') RETURNING no, v", "1: 3 three"},
+		{"INSERT INTO src.s.held VALUES ('north', 1, 'again')", "barred"},
+		{"INSERT INTO src.s.held VALUES ('south', 4, 'four')", "barred"},
+		{"INSERT INTO src.s.held VALUES ('north', 1, 'uno'), ('coast', 5, 'five') ON CONFLICT (tenant, no) DO UPDATE SET v = held.v || excluded.v RETURNING tenant, no, v", "2: coast 5 five; north 1 oneuno"},
+		{"INSERT INTO src.s.held VALUES ('north', 1, 'x'), ('north', 7, 'seven') ON CONFLICT (no, tenant) DO NOTHING RETURNING no", "1: 7"},
+		{"INSERT INTO src.s.held SELECT tenant, no + 1, upper(v) FROM src.s.held WHERE no = 2 ON CONFLICT (tenant, no) DO UPDATE SET v = excluded.v WHERE held.v <> 'x' RETURNING no, v", "1: 3 TWO"},
+		{"WITH x AS (SELECT 'north' AS tenant, 8 AS no) INSERT INTO src.s.held (tenant, no) SELECT tenant, no FROM x ON CONFLICT (tenant, no) DO NOTHING", "1: "},
+		{"INSERT INTO src.s.held VALUES ('north', 2, 'x'), ('south', 4, 'x') ON CONFLICT (tenant, no) DO NOTHING", "barred"},
+		{"INSERT INTO src.s.held VALUES (NULL, 2, 'x') ON CONFLICT (tenant, no) DO NOTHING", "barred"},
+		// Not where the key says nothing of who has a row, or another key is set.
+		{"INSERT INTO src.s.loose VALUES ('north', 1, 'x')", "column no is part of a key"},
+		{"INSERT INTO src.s.loose VALUES ('north', 1, 'x') ON CONFLICT (no) DO NOTHING", "ON CONFLICT cannot be used"},
+		{"INSERT INTO src.s.twice VALUES ('north', 1, 'x')", "column v is part of a key"},
+		{"INSERT INTO src.s.twice (tenant, no) VALUES ('north', 1) ON CONFLICT (tenant, no) DO UPDATE SET v = 'x'", "column v is part of a key"},
+		{"INSERT INTO src.s.held VALUES ('north', 1, 'x') ON CONFLICT DO NOTHING", "ON CONFLICT cannot be used"},
+		{"INSERT INTO src.s.held VALUES ('north', 1, 'x') ON CONFLICT (tenant, no) DO UPDATE SET no = 12", "column no is part of a key"},
+		{"INSERT INTO src.s.held VALUES ('north', 1, DEFAULT) ON CONFLICT (tenant, no) DO NOTHING", "DEFAULT beside ON CONFLICT"},
+		{"UPDATE src.s.held SET no = 9 WHERE no = 1", "column no is part of a key"},
+		{"INSERT INTO src.s.held (no, v) VALUES (1, 'x')", "column no is part of a key"},
+	} {
+		if got := do(c.text); got != c.want && !(strings.Contains(c.want, " ") && strings.Contains(got, c.want)) {
+			t.Errorf("%s\ncomes to %s, want %s", c.text, got, c.want)
+		}
+	}
+	src.Close()
+
+	// The same, whatever else there is of others.
+	const hidden = ", ('south', 4, 'hidden'), ('South', 1, 'hidden'), ('west', 1, 'hidden')"
+	rules := map[string]string{
+		"a list":     "tenant IN ('north', 'coast')",
+		"a range":    "tenant >= 'n' AND tenant < 'o' AND no < 100",
+		"a negation": "NOT (tenant = 'south' OR tenant = 'South' OR tenant = 'west')",
+		"a function": "lower(tenant) = 'north'",
+		"a pattern":  "tenant LIKE 'n%'",
+		"another":    "v <> 'hidden' AND tenant <> 'south' AND tenant <> 'South'",
+	}
+	for name, rule := range rules {
+		t.Run(name, func(t *testing.T) {
+			p := policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "held"}, Table: "src.s.held", Rule: rule}
+			_, there := open(hidden, p)
+			_, absent := open("", p)
+			for _, who := range []string{"north", "south", "South", "west", "NORTH"} {
+				for no := range 5 {
+					for _, text := range []string{
+						"INSERT INTO src.s.held VALUES ('%s', %d, 'x') RETURNING tenant, no, v",
+						"INSERT INTO src.s.held VALUES ('%s', %d, 'x') ON CONFLICT (tenant, no) DO NOTHING RETURNING no",
+						"INSERT INTO src.s.held VALUES ('%s', %d, 'x') ON CONFLICT (tenant, no) DO UPDATE SET v = held.v || 'y' RETURNING v",
+						"INSERT INTO src.s.held SELECT '%s', %d, 'x' ON CONFLICT (tenant, no) DO UPDATE SET v = (1 / (length(held.v) - 6))::text RETURNING v",
+					} {
+						text := fmt.Sprintf(text, who, no)
+						if a, b := there(text), absent(text); a != b {
+							t.Errorf("%s\ntells of a hidden row: %s, or %s", text, a, b)
+						}
+					}
+				}
+			}
+		})
+	}
+}
