@@ -95,7 +95,9 @@ func compares(e Expr, r *Relation, key []int) bool {
 		ref, ok := x.(*ColumnRef)
 		return ok && ref.Rel == r && slices.Contains(key, ref.Col)
 	}
-	none := func(list ...Expr) bool { return !slices.ContainsFunc(list, func(x Expr) bool { return anyDeep(x, about) }) }
+	none := func(list ...Expr) bool {
+		return !slices.ContainsFunc(list, func(x Expr) bool { return anyDeep(x, about) })
+	}
 	side := func(x Expr) bool { return of(x) || none(x) }
 	switch e := e.(type) {
 	case *Binary:
