@@ -232,6 +232,7 @@ var queries = []struct{ name, text, want string }{
 	{"a running sum", "SELECT id, sum(n) OVER (ORDER BY id) FROM src.s.v ORDER BY id", "1,7 2,0 3,0 4,0"},
 	{"a frame", "SELECT id, count(*) OVER (ORDER BY id ROWS BETWEEN 1 PRECEDING AND CURRENT ROW) FROM src.s.v ORDER BY id", "1,1 2,2 3,2 4,2"},
 	{"lag and lead", "SELECT id, lag(id) OVER w, lead(id, 1, 0) OVER w FROM src.s.v WINDOW w AS (ORDER BY id) ORDER BY id", "1,∅,2 2,1,3 3,2,4 4,3,0"},
+	{"windows built on others", "SELECT id, sum(id) OVER (w ORDER BY id DESC), count(*) OVER v, sum(id) OVER (v ROWS BETWEEN 1 PRECEDING AND CURRENT ROW) FROM src.s.v WINDOW w AS (PARTITION BY b), v AS (w ORDER BY id) ORDER BY id", "1,5,1,1 2,2,1,2 3,3,1,3 4,4,2,5"},
 	{"rank sorts NULLs as PostgreSQL", "SELECT id, rank() OVER (ORDER BY n) FROM src.s.v ORDER BY id", "1,3 2,1 3,4 4,2"},
 	{"a window over groups", "SELECT b, rank() OVER (ORDER BY count(*) DESC, b) FROM src.s.v GROUP BY b ORDER BY 2", "true,1 false,2 ∅,3"},
 	{"VALUES", "VALUES (1, 'a'), (2, NULL) ORDER BY 1 DESC", "2,∅ 1,a"},

@@ -15,24 +15,51 @@ func (b *binder) windows(nodes []*pg.Node) windows {
 	w := windows{}
 	for _, n := range nodes {
 		def := n.GetWindowDef()
-		if def.Refname != "" {
-			b.unsupported(def.Location, "a window built on another")
+		if _, twice := w[def.Name]; twice {
+			b.fail(def.Location, Mismatch, "the window %s is defined twice", access.Quote(def.Name))
 		}
-		w[def.Name] = def
+		w[def.Name] = b.builtOn(def, w)
 	}
 	return w
 }
 
+// namedWindow finds a window by its name.
+func (b *binder) namedWindow(name string, at int32, w windows) *pg.WindowDef {
+	def, ok := w[name]
+	if !ok {
+		b.fail(at, Unknown, "there is no window %s", access.Quote(name))
+	}
+	return def
+}
+
+// builtOn is a window that is built on another, written out: the partition is the other's,
+// and so is the order where the other has one (ISO/IEC 9075-2, 7.11).
+func (b *binder) builtOn(def *pg.WindowDef, w windows) *pg.WindowDef {
+	if def.Refname == "" {
+		return def
+	}
+	base := b.namedWindow(def.Refname, def.Location, w)
+	switch {
+	case len(def.PartitionClause) > 0:
+		b.fail(def.Location, Mismatch, "cannot override PARTITION BY clause of window %s", access.Quote(def.Refname))
+	case len(def.OrderClause) > 0 && len(base.OrderClause) > 0:
+		b.fail(def.Location, Mismatch, "cannot override ORDER BY clause of window %s", access.Quote(def.Refname))
+	case base.FrameOptions&frameNonDefault != 0:
+		b.fail(def.Location, Mismatch, "cannot copy window %s because it has a frame clause", access.Quote(def.Refname))
+	}
+	out := &pg.WindowDef{Name: def.Name, PartitionClause: base.PartitionClause, OrderClause: def.OrderClause,
+		FrameOptions: def.FrameOptions, StartOffset: def.StartOffset, EndOffset: def.EndOffset, Location: def.Location}
+	if len(base.OrderClause) > 0 {
+		out.OrderClause = base.OrderClause
+	}
+	return out
+}
+
 func (b *binder) window(def *pg.WindowDef, s *scope, w windows) *Window {
 	if def.Name != "" {
-		named, ok := w[def.Name]
-		if !ok {
-			b.fail(def.Location, Unknown, "there is no window %s", access.Quote(def.Name))
-		}
-		def = named
-	}
-	if def.Refname != "" {
-		b.unsupported(def.Location, "a window built on another")
+		def = b.namedWindow(def.Name, def.Location, w)
+	} else {
+		def = b.builtOn(def, w)
 	}
 	out := &Window{Partition: b.exprs(def.PartitionClause, s, nil)}
 	for _, n := range def.OrderClause {

@@ -137,3 +137,7 @@ WITH RECURSIVE up (id, at) AS (SELECT id, typed_id FROM src.s.other WHERE id = 1
 WITH RECURSIVE up (id, at) AS (SELECT id, typed_id FROM src.s.other WHERE id = 10 UNION ALL SELECT o.id, o.typed_id FROM src.s.other AS o JOIN up ON o.id = up.at) SEARCH BREADTH FIRST BY id, at SET place CYCLE id SET again TO 'Y' DEFAULT 'N' USING way SELECT id, place, again, way FROM up ORDER BY place;
 SELECT j.id, j.note, j.int4 FROM (src.s.other AS o JOIN src.s.typed AS t USING (id)) AS j ORDER BY 1;
 SELECT j.a, j.b FROM (src.s.other AS o CROSS JOIN (SELECT 1 AS one) AS x) AS j (a, b) ORDER BY 1 LIMIT 2;
+SELECT id, sum(amount) OVER (w ORDER BY id), count(*) OVER v, max(id) OVER (v ROWS 1 PRECEDING), sum(id) OVER (w) FROM src.s.other WINDOW w AS (PARTITION BY typed_id), v AS (w ORDER BY id DESC) ORDER BY id;
+SELECT sum(id) OVER (w ORDER BY id) FROM src.s.other WINDOW w AS (ORDER BY typed_id);
+SELECT sum(id) OVER (w PARTITION BY id) FROM src.s.other WINDOW w AS (ORDER BY typed_id);
+SELECT sum(id) OVER (w) FROM src.s.other WINDOW w AS (ORDER BY typed_id ROWS 1 PRECEDING);
