@@ -173,7 +173,7 @@ func TestWritingUnderRowPolicies(t *testing.T) {
 		{"an entitlement that is not there", chert, fmt.Sprintf(insert, "islands"), "is not yours to write"},
 		{"a key by hand, which would tell of hidden rows", flint, "INSERT INTO survey.drilling.boreholes (id, name, district, licence_id, latitude, longitude, depth_m, drilled_on, status) VALUES (1, 'n', 'north', 1, 1, 1, 1, '2026-01-01', 'x')", "column id is part of a key"},
 		{"a key that is changed", flint, "UPDATE survey.drilling.boreholes SET id = id + 100000", "column id is part of a key"},
-		{"ON CONFLICT, which would tell of hidden keys", flint, strings.Replace(fmt.Sprintf(insert, "north"), " RETURNING", " ON CONFLICT (id) DO NOTHING RETURNING", 1), "it would tell of rows"},
+		{"ON CONFLICT, which would tell of hidden keys", flint, strings.Replace(fmt.Sprintf(insert, "north"), " RETURNING", " ON CONFLICT (id) DO NOTHING RETURNING", 1), "it would tell of them"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := svc.Gateway.Query(ctx, c.who, wire.QueryRequest{SQL: c.sql})

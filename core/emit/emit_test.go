@@ -216,7 +216,7 @@ func TestGovernedSQL(t *testing.T) {
 		{"a rule sees the value as it is", []policy.Change{column("suppress", "district"), row("district = 'north'")}, "select district from survey.drilling.boreholes",
 			`SELECT "boreholes"."district" AS "district" FROM ( SELECT NULL AS "district" FROM "drilling"."boreholes" AS "boreholes_2" WHERE ("boreholes_2"."district" = ?1) ) AS "boreholes"`, "north"},
 		{"only the columns that the query uses are computed", []policy.Change{column("pseudonym", "name", "district")}, "select count(*) from survey.drilling.boreholes",
-			`SELECT count(*) AS "count" FROM ( SELECT 1 FROM "drilling"."boreholes" AS "boreholes_2" ) AS "boreholes"`, ""},
+			`SELECT count(*) AS "count" FROM "drilling"."boreholes" AS "boreholes"`, ""},
 		{"an expression that can fail is kept behind the filter", []policy.Change{row("id > 1")}, "select id from survey.drilling.boreholes where replace(name, 'a', 'b') = 'x'",
 			`SELECT "rows"."id" AS "id" FROM ( SELECT "boreholes"."id" AS "id", "boreholes"."name" AS "name" FROM ( SELECT "boreholes_2"."id" AS "id", "boreholes_2"."name" AS "name" FROM "drilling"."boreholes" AS "boreholes_2" WHERE ("boreholes_2"."id" > ?1) ) AS "boreholes" LIMIT -1 OFFSET 0 ) AS "rows" WHERE (gneiss_replace("rows"."name", ?2, ?3) = ?4)`, "1 a b x"},
 		{"NULLs sort as in PostgreSQL, and nothing is said where none occur", nil, "select id, depth_m from survey.drilling.boreholes order by id, depth_m desc, name || 'x'",

@@ -27,6 +27,9 @@ func (b *binder) govern() []TableUse {
 		if !r.governance.Untouched() {
 			r.Governed = b.governTable(r)
 		}
+		if r.Governed != nil && r.Governed.Filter == nil && !treatsUsed(r) {
+			r.Governed = nil // all its rows are there, and the query uses no value that is not
+		}
 		if r.Governed != nil {
 			r.Governed.Joins, r.Governed.Filter = joined(r.Governed.Filter)
 		}
@@ -38,6 +41,16 @@ func (b *binder) govern() []TableUse {
 		uses = append(uses, use)
 	}
 	return uses
+}
+
+// treatsUsed reports whether a column that the query uses is treated.
+func treatsUsed(r *Relation) bool {
+	for i := range r.Governed.Treated {
+		if r.Used[i] {
+			return true
+		}
+	}
+	return false
 }
 
 // viewed is what a query does with views.
