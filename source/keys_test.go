@@ -20,6 +20,8 @@ func holdings(more string) string {
 	return `CREATE TABLE held (tenant VARCHAR(10), no INTEGER, v TEXT, PRIMARY KEY (tenant, no));
 		INSERT INTO held VALUES ('north', 1, 'one'), ('north', 2, 'two'), ('south', 9, 'nine')` + more + `;
 		CREATE TABLE loose (tenant VARCHAR(10), no INTEGER PRIMARY KEY, v TEXT);
+		CREATE TABLE booked (id INTEGER PRIMARY KEY, tenant VARCHAR(10), slot INTEGER, active BOOLEAN);
+		CREATE UNIQUE INDEX ON booked (slot) WHERE active;
 		CREATE TABLE twice (tenant VARCHAR(10), no INTEGER, v TEXT UNIQUE, PRIMARY KEY (tenant, no));`
 }
 
@@ -80,7 +82,7 @@ func TestKeysThatDecide(t *testing.T) {
 			return upsert(t, src, plan)
 		}
 	}
-	policies := []policy.Change{own("held"), own("loose"), own("twice")}
+	policies := []policy.Change{own("held"), own("loose"), own("twice"), own("booked")}
 
 	// What they do where all is visible.
 	src, do := open("", policies...)
@@ -103,6 +105,7 @@ func TestKeysThatDecide(t *testing.T) {
 		{"INSERT INTO src.s.held VALUES ('north', 1, 'x') ON CONFLICT (tenant, no) DO UPDATE SET no = 12", "column no is part of a key"},
 		{"INSERT INTO src.s.held VALUES ('north', 1, DEFAULT) ON CONFLICT (tenant, no) DO NOTHING", "DEFAULT beside ON CONFLICT"},
 		{"UPDATE src.s.held SET no = 9 WHERE no = 1", "column no is part of a key"},
+		{"UPDATE src.s.booked SET active = TRUE WHERE id = 1", "column active is part of a key"},
 		{"INSERT INTO src.s.held (no, v) VALUES (1, 'x')", "column no is part of a key"},
 	} {
 		if got := do(c.text); got != c.want && !(strings.Contains(c.want, " ") && strings.Contains(got, c.want)) {

@@ -511,3 +511,51 @@ func TestErrorsTellNothing(t *testing.T) {
 		t.Errorf("a visible value out of range: %v", err)
 	}
 }
+
+// TestKeysFound: what is said of unique keys takes in the columns that a key's condition or
+// expression is about, keys of partitions, and tables whose keys another server has.
+func TestKeysFound(t *testing.T) {
+	server := pgtest.Start(t)
+	if err := server.Exec(server.URL, `CREATE SCHEMA s;
+		CREATE TABLE s.plain (id integer PRIMARY KEY, a integer UNIQUE, b integer, c integer);
+		CREATE TABLE s.partial (id integer PRIMARY KEY, slot integer, active boolean, note text);
+		CREATE UNIQUE INDEX ON s.partial (slot) WHERE active;
+		CREATE TABLE s.computed (id integer PRIMARY KEY, a text, b text);
+		CREATE UNIQUE INDEX ON s.computed (lower(a));
+		CREATE TABLE s.parts (id integer, day date, slot integer, note text, PRIMARY KEY (id, day)) PARTITION BY RANGE (day);
+		CREATE TABLE s.part (note text, slot integer, id integer NOT NULL, day date NOT NULL);
+		CREATE UNIQUE INDEX ON s.part (slot);
+		ALTER TABLE s.parts ATTACH PARTITION s.part FOR VALUES FROM ('2026-01-01') TO ('2027-01-01');
+		CREATE TABLE s.apart (id integer PRIMARY KEY, room integer, hours int4range, note text);
+		CREATE EXTENSION btree_gist; ALTER TABLE s.apart ADD EXCLUDE USING gist (room WITH =, hours WITH &&) WHERE (note IS NULL);
+		CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw;
+		CREATE FOREIGN TABLE s.distant (id integer, v text) SERVER other;`); err != nil {
+		t.Fatal(err)
+	}
+	src, err := postgres.Open(server.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer src.Close()
+	tables, err := src.Scan(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := map[string]string{"plain": "a", "partial": "slot active", "computed": "a b id", "parts": "slot", "apart": "room hours note", "distant": "id v"}
+	for _, table := range tables {
+		var unique []string
+		for _, c := range table.Columns {
+			if c.Unique {
+				unique = append(unique, c.Name)
+			}
+		}
+		wanted := strings.Fields(want[table.Name])
+		slices.Sort(wanted)
+		if slices.Sort(unique); !slices.Equal(unique, wanted) {
+			t.Errorf("%s has unique keys of %v, want %v", table.Name, unique, wanted)
+		}
+	}
+	if len(tables) != len(want) {
+		t.Errorf("%d tables were found", len(tables))
+	}
+}

@@ -1,18 +1,35 @@
 -- The tables and views that the account may read, a line for each column. The type of a domain is
--- that of what it is over.
-WITH RECURSIVE domain (oid, base, modifier) AS (
+-- that of what it is over. A column is of a unique key as well where the key's condition or
+-- expression is about it, and where the key is a partition's own; of a foreign table, whose
+-- keys another server has, every column may be.
+WITH RECURSIVE heirs (root, member) AS (
+  SELECT inhparent, inhrelid FROM pg_inherits
+  UNION SELECT h.root, i.inhrelid FROM heirs h JOIN pg_inherits i ON i.inhparent = h.member),
+keys (root, name) AS MATERIALIZED (
+  SELECT coalesce(h.root, i.indrelid), a.attname
+  FROM pg_index i LEFT JOIN heirs h ON h.member = i.indrelid
+  JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum > 0
+  WHERE (i.indisunique OR i.indisexclusion) AND NOT (i.indisprimary AND h.root IS NULL)
+    AND NOT EXISTS (SELECT 1 FROM pg_inherits part WHERE part.inhrelid = i.indexrelid) -- which is a part of a key above
+    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]) OR pg_get_expr(i.indpred, i.indrelid) LIKE '%.*%'
+      OR EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = i.indexrelid
+        AND d.refclassid = 'pg_class'::regclass AND d.refobjid = i.indrelid AND d.refobjsubid = a.attnum))
+  UNION SELECT coalesce(h.root, c.oid), a.attname
+  FROM pg_class c LEFT JOIN heirs h ON h.member = c.oid
+  JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 WHERE c.relkind = 'f'),
+domain (oid, base, modifier) AS (
   SELECT oid, typbasetype, typtypmod FROM pg_type WHERE typtype = 'd'
   UNION ALL SELECT d.oid, t.typbasetype, t.typtypmod FROM domain d JOIN pg_type t ON t.oid = d.base WHERE t.typtype = 'd')
 SELECT n.nspname, c.relname, a.attname, format_type(t.oid, CASE WHEN d.oid IS NULL THEN a.atttypmod ELSE d.modifier END),
   coalesce(element.typtype, t.typtype)::text, CASE WHEN d.oid IS NULL THEN '' ELSE format_type(a.atttypid, NULL) END, a.attnotnull,
   coalesce(a.attnum = ANY (k.conkey), false),
-  EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND (i.indisunique OR i.indisexclusion) AND NOT i.indisprimary
-    AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]))),
+  keys.root IS NOT NULL,
   CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
   left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000)
 FROM pg_class c
 JOIN pg_namespace n ON n.oid = c.relnamespace
 JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+LEFT JOIN keys ON keys.root = c.oid AND keys.name = a.attname
 LEFT JOIN domain d ON d.oid = a.atttypid AND NOT EXISTS (SELECT FROM pg_type more WHERE more.oid = d.base AND more.typtype = 'd')
 JOIN pg_type t ON t.oid = coalesce(d.base, a.atttypid)
 LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A'

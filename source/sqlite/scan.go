@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -109,6 +110,10 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 		return nil, err
 	}
 	unique, all, err := s.unique(ctx, db, schema, table)
+	if err != nil {
+		return nil, err
+	}
+	partial, err := s.partial(ctx, db, schema, table)
 	columns := make([]source.Column, len(found))
 	for i, c := range found {
 		// An INTEGER PRIMARY KEY is the row's number and never NULL.
@@ -118,7 +123,7 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 			Type:    typ,
 			NotNull: c.NotNull || c.PK > 0 && typ == "bigint",
 			Key:     c.PK > 0,
-			Unique:  all || unique[c.Name],
+			Unique:  all || unique[c.Name] || slices.ContainsFunc(partial, func(text string) bool { return mentions(text, c.Name) }),
 		}
 	}
 	return columns, err
@@ -142,6 +147,27 @@ func (s *Source) unique(ctx context.Context, db *sqlx.DB, schema, table string) 
 		all = all || !name.Valid
 	}
 	return columns, all, err
+}
+
+// partial lists the texts of unique keys that have a condition.
+func (s *Source) partial(ctx context.Context, db *sqlx.DB, schema, table string) (texts []string, err error) {
+	err = db.SelectContext(
+		ctx,
+		&texts,
+		`SELECT m.sql FROM pragma_index_list(?, ?) l JOIN `+quote(schema)+`.sqlite_schema m ON m.name = l.name WHERE l."unique" AND l.partial`,
+		table,
+		schema,
+	)
+	return texts, err
+}
+
+// mentions reports whether the condition in the text of a key may be about a column.
+func mentions(text, column string) bool {
+	text = strings.ToLower(text)
+	if _, condition, ok := strings.Cut(text, "where"); ok {
+		text = condition
+	}
+	return regexp.MustCompile(`(^|\W)` + regexp.QuoteMeta(strings.ToLower(column)) + `(\W|$)`).MatchString(text)
 }
 
 // typeName maps a declared type to Gneiss's name for it.
