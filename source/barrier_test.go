@@ -112,6 +112,8 @@ var asked = []string{
 	"UPDATE src.s.free SET x = 1 FROM src.s.secrets WHERE secrets.id = free.x AND %s",
 	"DELETE FROM src.s.secrets WHERE id = 7 AND %s",
 	"DELETE FROM src.s.free USING src.s.secrets WHERE secrets.id = free.x AND %s",
+	"SELECT to_json(secrets) FROM src.s.secrets WHERE %s",
+	"SELECT count(secrets) FROM src.s.secrets WHERE (to_json(secrets) ->> 'word') LIKE '%%e%%' AND %s",
 	"MERGE INTO src.s.free USING src.s.secrets ON secrets.id = free.x AND %s WHEN MATCHED THEN UPDATE SET x = 1",
 	"MERGE INTO src.s.free USING src.s.secrets ON secrets.id = free.x WHEN MATCHED AND %s THEN DELETE",
 	"INSERT INTO src.s.free SELECT 100 + id, 1 FROM src.s.secrets WHERE id = 7 AND %s",

@@ -184,6 +184,8 @@ func (e postgres) extra(x query.Expr) bool {
 		e.write("ARRAY(")
 		e.nested(x.Query)
 		e.write(")")
+	case *query.TableRow:
+		e.tableRow(x)
 	case *query.Row:
 		e.write("ROW(")
 		e.exprs(x.List)
@@ -282,4 +284,16 @@ func (e postgres) grouped(s *query.Select) {
 		e.write(")")
 	}
 	e.write(")")
+}
+
+// tableRow writes the row of a table as that of a query which has just the columns that are
+// there for the reader.
+func (e *emitter) tableRow(x *query.TableRow) {
+	of := quoteName(e.fresh("row"))
+	e.write("(SELECT ", of, " FROM (SELECT ")
+	e.commas(x.List, func(i int, field query.Expr) {
+		e.expr(field)
+		e.write(" AS ", quoteName(x.Names[i]))
+	})
+	e.write(") AS ", of, ")")
 }

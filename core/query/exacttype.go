@@ -212,6 +212,11 @@ func (b *binder) indirection(i *pg.A_Indirection, s *scope, w windows) Expr {
 
 // field binds a field of a row that a routine gives.
 func (b *binder) field(x Expr, name string, at int32) Expr {
+	if row, ok := x.(*TableRow); ok {
+		if i := slices.Index(row.Names, name); i >= 0 {
+			return row.List[i]
+		}
+	}
 	if c, ok := x.(*Call); ok && c.Fn.Routine != nil {
 		for _, f := range c.fields() {
 			if f.Name == name {

@@ -238,6 +238,7 @@ func nullable(item From) {
 		nullable(item.L)
 		nullable(item.R)
 	case *Relation:
+		item.nullable = true
 		item.Columns = slices.Clone(item.Columns)
 		for i := range item.Columns {
 			item.Columns[i].NotNull = false

@@ -38,7 +38,41 @@ func (b *binder) column(ref *pg.ColumnRef, s *scope) Expr {
 			b.refuseWithheld(r, names[0], ref.Location)
 		}
 	}
+	if row := b.wholeRow(names[0], s, ref.Location); row != nil {
+		return row
+	}
 	b.unknownColumn(names[0], s, ref.Location)
+	return nil
+}
+
+// wholeRow binds the name of a table in FROM as the row that it has, of all columns that *
+// takes in. Where nothing is so named it is nil.
+func (b *binder) wholeRow(alias string, s *scope, at int32) Expr {
+	if !b.exact {
+		return nil
+	}
+	for scope := s; scope != nil; scope = scope.outer {
+		for _, r := range scope.relations {
+			if r.Alias != alias {
+				continue
+			}
+			if r.nullable {
+				b.unsupported(at, "the row of a table that an outer join may lack (name its columns instead)")
+			}
+			row := &TableRow{}
+			for _, c := range columnsOf(r) {
+				if ref, ok := c.expr.(*ColumnRef); ok && !b.readable(ref) {
+					b.need(access.Select, ref.Rel.Columns[ref.Col].ID)
+				}
+				b.useAll(c.expr)
+				row.List, row.Names = append(row.List, c.expr), append(row.Names, c.name)
+			}
+			if len(row.List) == 0 {
+				b.unsupported(at, "the row of a table without columns")
+			}
+			return row
+		}
+	}
 	return nil
 }
 

@@ -277,7 +277,14 @@ func (b *binder) targetItem(q *Query, sel *Select, t *pg.ResTarget, s *scope, w 
 		return
 	}
 	if i := t.Val.GetAIndirection(); i != nil && len(i.Indirection) == 1 && i.Indirection[0].GetAStar() != nil && b.exact {
-		call, ok := b.exprIn(i.Arg, s, w).(*Call)
+		of := b.exprIn(i.Arg, s, w)
+		if row, ok := of.(*TableRow); ok {
+			for i, x := range row.List {
+				b.output(q, sel, x, row.Names[i])
+			}
+			return
+		}
+		call, ok := of.(*Call)
 		if !ok || call.Fn.Routine == nil || len(call.fields()) == 0 {
 			b.unsupported(t.Location, "* of this value")
 		}

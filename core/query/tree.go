@@ -81,6 +81,11 @@ type (
 	}
 	// A Row is a row value.
 	Row struct{ List []Expr }
+	// A TableRow is the row of a table in FROM, by the table's alias.
+	TableRow struct {
+		List  []Expr
+		Names []string // of its columns
+	}
 	// RowsCompared is a comparison of two rows, or of a row with what a sub-query gives.
 	RowsCompared struct {
 		Op   string
@@ -187,6 +192,8 @@ func (e *ArrayQuery) Type() Type { return e.T }
 
 func (e *Row) Type() Type { return sqltype.Record }
 
+func (e *TableRow) Type() Type { return sqltype.Record }
+
 func (e *RowsCompared) Type() Type { return Boolean }
 
 func (e *Subscript) Type() Type { return e.T }
@@ -268,7 +275,8 @@ type Relation struct {
 	CTE   *CTE
 	Calls *Calls
 
-	Lateral bool // of a derived table: it may read the items before it
+	Lateral  bool // of a derived table: it may read the items before it
+	nullable bool // an outer join can give a row of NULLs in its place
 
 	Used       []bool // of a base table: the columns that the query uses
 	Lends      bool   // a view, read with its owner's rights

@@ -43,6 +43,8 @@ func children(e Expr) []Expr {
 		return e.List
 	case *Row:
 		return e.List
+	case *TableRow:
+		return e.List
 	case *RowsCompared:
 		return []Expr{e.L, e.R}
 	case *Subscript:
@@ -179,6 +181,8 @@ func Replace(e Expr, f func(Expr) Expr) Expr {
 		return &Array{all(e.List), e.T}
 	case *Row:
 		return &Row{all(e.List)}
+	case *TableRow:
+		return &TableRow{all(e.List), e.Names}
 	case *RowsCompared:
 		return &RowsCompared{e.Op, in(e.L), in(e.R)}
 	case *Subscript:
@@ -242,6 +246,8 @@ func key(e Expr) string {
 		fmt.Fprintf(&b, "array%v", e.T)
 	case *Row:
 		b.WriteString("row")
+	case *TableRow:
+		fmt.Fprintf(&b, "tablerow%q", e.Names)
 	case *RowsCompared:
 		b.WriteString("rows" + e.Op)
 	case *Subscript:

@@ -141,3 +141,8 @@ SELECT id, sum(amount) OVER (w ORDER BY id), count(*) OVER v, max(id) OVER (v RO
 SELECT sum(id) OVER (w ORDER BY id) FROM src.s.other WINDOW w AS (ORDER BY typed_id);
 SELECT sum(id) OVER (w PARTITION BY id) FROM src.s.other WINDOW w AS (ORDER BY typed_id);
 SELECT sum(id) OVER (w) FROM src.s.other WINDOW w AS (ORDER BY typed_id ROWS 1 PRECEDING);
+SELECT row_to_json(o), (o).id, count(*) OVER () FROM src.s.other o ORDER BY o.id;
+SELECT json_agg(x ORDER BY x.id), count(x), array_agg(x ORDER BY x.id DESC) FROM (SELECT id, upper(note) AS note FROM src.s.other) x;
+SELECT x IS NULL, x IS NOT NULL, x = x, (x).*, jsonb_build_object('r', x) FROM (SELECT id, note, amount FROM src.s.other) x ORDER BY (x).id;
+WITH q AS (SELECT typed_id, sum(amount) AS total FROM src.s.other GROUP BY 1) SELECT to_jsonb(q), (SELECT to_json(q)) FROM q ORDER BY typed_id;
+SELECT nosuch(o) FROM src.s.other o;

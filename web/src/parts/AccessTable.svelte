@@ -96,7 +96,7 @@
         aria-expanded={unfolded.includes(a.object)}
         onclick={() =>
           (unfolded = unfolded.includes(a.object) ? unfolded.filter((x) => x !== a.object) : [...unfolded, a.object])}
-        >{unfolded.includes(a.object) ? '▾' : '▸'} {inside(a)} tables</button
+        >{unfolded.includes(a.object) ? '▾' : '▸'} {inside(a)} {inside(a) === 1 ? 'table' : 'tables'}</button
       >{/if}
   {:else if c.id === 'bands'}
     <button aria-label="Paths of {name(a)}" aria-expanded={opened === name(a)} onclick={() => open(a)}>
