@@ -20,7 +20,14 @@ import (
 // The fence stands once for each SELECT, around its joins, so that joins and plain
 // conditions reach the indexes; around each table where a LATERAL query beside them has a
 // condition that is not plain, since the database takes it out of there. A SELECT
-// without a barrier, or whose conditions are all plain, has no fence. What is
+// without a barrier, or whose conditions are all plain, has no fence. On PostgreSQL a
+// SELECT from one table alone has a guard in its place, which is as safe and lets the
+// database read in parallel: a CASE gives a result only where its condition holds, and is
+// not looked into while the database plans:
+//
+//	SELECT … FROM t WHERE policies AND CASE WHEN policies AND plain THEN the rest END
+//
+// What is
 // selected, grouped by or sorted by is worked out after the conditions and needs none.
 //
 // A barrier is hard where its policies need other tables for each row (a

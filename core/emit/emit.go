@@ -38,8 +38,9 @@ type emitter struct {
 	unplainHere int                            // conditions and items of the SELECT being written that are not plain
 	indent      int
 	asked       map[columnKey]bool // columns that conditions which are not plain are about
-	inline      *query.Relation    // the table that is written to
-	defining    []*query.CTE       // WITH queries that are being written, outermost first
+	guarded     map[*query.Relation]guard
+	inline      *query.Relation // the table that is written to
+	defining    []*query.CTE    // WITH queries that are being written, outermost first
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
@@ -50,7 +51,7 @@ type emitter struct {
 func newEmitter(m *access.Model, source access.ObjectID) *emitter {
 	e := &emitter{numbers: map[Arg]int{}, aliases: map[*query.Relation]string{}, ctes: map[*query.CTE]string{},
 		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{},
-		asked: map[columnKey]bool{}, apart: map[*query.Relation]query.Expr{}}
+		asked: map[columnKey]bool{}, guarded: map[*query.Relation]guard{}, apart: map[*query.Relation]query.Expr{}}
 	if speaks(m, source) == Postgres {
 		e.dialect, e.spelling, e.overflows = postgres{e}, postgresSpelling, true
 	} else {

@@ -36,6 +36,11 @@ func (e *emitter) rowsOf(s *query.Select) {
 	plain, rest := e.divide(where)
 	e.asks(items, rest, s.Having)
 	fenced := barred && (rest != nil || e.riskyHaving(s)) || hard && e.whole > 0
+	outside := s.Where
+	if r := e.guardable(s, items, where); fenced && r != nil {
+		e.guarded[r] = guard{plain, rest}
+		fenced, outside = false, plain
+	}
 	switch {
 	case fenced && self:
 		// A query that reads itself cannot do so in a sub-query, so each barrier beside
@@ -53,7 +58,7 @@ func (e *emitter) rowsOf(s *query.Select) {
 		e.block(items, plain)
 	} else {
 		e.fromItems(s.From)
-		rest = s.Where
+		rest = outside
 	}
 	if rest == nil {
 		return
@@ -61,6 +66,66 @@ func (e *emitter) rowsOf(s *query.Select) {
 	e.line()
 	e.write("WHERE ")
 	e.besides(e.unplainHere, rest)
+}
+
+// A guard is conditions on one table that stand in the sub-query in its place, where what is
+// not plain is worked out only for rows that are there and meet the rest.
+type guard struct{ plain, rest query.Expr }
+
+// guardable is the one table of a SELECT whose conditions can stand in its place behind a
+// guard, which costs less than a fence: the database still reads the table in parallel. It
+// is where the policies' own condition is plain, and the conditions are about the table's
+// own values alone; nil: there is none. The database does not look into a CASE while it plans.
+func (e *emitter) guardable(s *query.Select, items []query.From, where query.Expr) *query.Relation {
+	if !e.samples || len(items) != 1 || e.riskyHaving(s) || e.whole > 0 {
+		return nil
+	}
+	r, ok := items[0].(*query.Relation)
+	if !ok || r.Governed == nil || r.Governed.Filter == nil || len(r.Governed.Joins) > 0 || e.hardBarrier(r) || e.fails(r.Governed.Filter) {
+		return nil
+	}
+	if query.AnyExpr(r.Governed.Filter, query.IsSubquery) || query.AnyExpr(where, query.IsSubquery) {
+		return nil
+	}
+	foreign := query.AnyExpr(where, func(x query.Expr) bool {
+		ref, ok := x.(*query.ColumnRef)
+		if !ok {
+			return false
+		}
+		_, treated := r.Governed.Treated[ref.Col]
+		return ref.Rel != r || treated
+	})
+	if foreign {
+		return nil
+	}
+	return r
+}
+
+// guard writes the conditions of a guarded table, over the table as it is.
+func (e *emitter) guard(r *query.Relation) {
+	g, ok := e.guarded[r]
+	if !ok {
+		return
+	}
+	own := func(x query.Expr) query.Expr {
+		return query.Replace(x, func(x query.Expr) query.Expr {
+			if ref, ok := x.(*query.ColumnRef); ok {
+				return &query.ColumnRef{Rel: r.Governed.Inner, Col: ref.Col}
+			}
+			return nil
+		})
+	}
+	e.write(" AND CASE WHEN ")
+	e.policies++
+	e.expr(r.Governed.Filter)
+	e.policies--
+	if g.plain != nil {
+		e.write(" AND ")
+		e.expr(own(g.plain))
+	}
+	e.write(" THEN ")
+	e.expr(own(g.rest))
+	e.write(" END")
 }
 
 // asks notes the columns that conditions which are not plain are about. Of such a column a

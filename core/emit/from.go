@@ -136,6 +136,7 @@ func (e *emitter) governed(r *query.Relation) {
 		e.policies++
 		e.expr(g.Filter)
 		e.policies--
+		e.guard(r)
 		if e.fails(g.Filter) {
 			e.wordless = true
 			e.line()
