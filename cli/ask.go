@@ -173,6 +173,10 @@ func (a *app) showComparison(c wire.Comparison) error {
 	if err := a.show(c, g); err != nil || a.output != "table" {
 		return err
 	}
+	if len(c.Grants) == 0 {
+		fmt.Fprintf(a.out, "\nAlike on %s. No grant makes the difference: the policies do, by the attributes, groups and roles of the two.\n", objectsSay(c.Alike))
+		return nil
+	}
 	a.head(fmt.Sprintf("Alike on %s. The grants that make the difference", objectsSay(c.Alike)))
 	return a.grantsOrNone(c.Grants)
 }

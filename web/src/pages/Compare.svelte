@@ -82,8 +82,13 @@
       <div class="mb-5">
         <Grid name="What differs" {columns} rows={comparison.items} key={(i) => i.object} {cell} line={tint} />
       </div>
-      <h2 class="mb-2">The grants that make the difference</h2>
-      <GrantTable grants={comparison.grants} />
+      <h2 class="mb-2">
+        {comparison.grants.length ? 'The grants that make the difference' : 'No grant makes the difference'}
+      </h2>
+      {#if !comparison.grants.length}<p class="mb-2 text-muted">
+          The policies do, by the attributes, groups and roles of the two.
+        </p>{/if}
+      {#if comparison.grants.length}<GrantTable grants={comparison.grants} />{/if}
     {/if}
   {:else}
     <p class="max-w-prose text-muted">
