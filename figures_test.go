@@ -27,8 +27,8 @@ var watched = map[string]string{
 }
 
 const (
-	slower = 1.8 // how many times the last time counts as slower; machines are noisy
-	larger = 1.2 // and of the last allocations, which are not
+	slower = 5   // how many times the last time counts as slower: processors differ, and share their caches
+	larger = 1.2 // and of the last bytes and allocations, which are the same everywhere
 )
 
 // figure is what a benchmark came to: the time in units of hashing 64 KiB on the same
