@@ -83,6 +83,7 @@ func (a *app) start(c *cobra.Command, verb, kind, name string) (wire.PolicyReque
 
 func (a *app) send(c *cobra.Command, in wire.PolicyRequest, f *scopeFlags) error {
 	if f.try {
+		a.dry = false // nothing is changed by it, so it has no such field
 		return a.trial(c, in.Policy)
 	}
 	in.Reason = f.reason

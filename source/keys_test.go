@@ -18,11 +18,11 @@ import (
 // holdings is a table whose key says who has a row, with one more row of somebody else.
 func holdings(more string) string {
 	return `CREATE TABLE held (tenant VARCHAR(10), no INTEGER, v TEXT, PRIMARY KEY (tenant, no));
-		INSERT INTO held VALUES ('north', 1, 'one'), ('north', 2, 'two'), ('south', 9, 'nine')` + more + `;
+		INSERT INTO held VALUES ('north', 1, 'one'), ('north', 2, 'two'), ('south', 9, 'nine');
 		CREATE TABLE loose (tenant VARCHAR(10), no INTEGER PRIMARY KEY, v TEXT);
 		CREATE TABLE booked (id INTEGER PRIMARY KEY, tenant VARCHAR(10), slot INTEGER, active BOOLEAN);
 		CREATE UNIQUE INDEX ON booked (slot) WHERE active;
-		CREATE TABLE twice (tenant VARCHAR(10), no INTEGER, v TEXT UNIQUE, PRIMARY KEY (tenant, no));`
+		CREATE TABLE twice (tenant VARCHAR(10), no INTEGER, v TEXT UNIQUE, PRIMARY KEY (tenant, no));` + more
 }
 
 // upsert is what an INSERT does to the table: what it gives back, and what is there then.
@@ -114,8 +114,17 @@ func TestKeysThatDecide(t *testing.T) {
 	}
 	src.Close()
 
+	// A row that is seen and may not be changed is not taken over by its key.
+	writes := policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "loose"}, Table: "src.s.loose", Rule: "tenant = 'north'", Commands: policy.Write}
+	_, do = open("INSERT INTO loose VALUES ('south', 1, 'theirs')", writes)
+	for _, action := range []string{"DO UPDATE SET tenant = 'north'", "DO UPDATE SET v = 'x'", "DO NOTHING"} {
+		if got := do("INSERT INTO src.s.loose VALUES ('north', 1, 'mine') ON CONFLICT (no) " + action); !strings.Contains(got, "ON CONFLICT cannot be used") {
+			t.Errorf("%s comes to %s", action, got)
+		}
+	}
+
 	// The same, whatever else there is of others.
-	const hidden = ", ('south', 4, 'hidden'), ('South', 1, 'hidden'), ('west', 1, 'hidden')"
+	const hidden = "INSERT INTO held VALUES ('south', 4, 'hidden'), ('South', 1, 'hidden'), ('west', 1, 'hidden')"
 	rules := map[string]string{
 		"a list":     "tenant IN ('north', 'coast')",
 		"a range":    "tenant >= 'n' AND tenant < 'o' AND no < 100",
@@ -123,10 +132,14 @@ func TestKeysThatDecide(t *testing.T) {
 		"a function": "lower(tenant) = 'north'",
 		"a pattern":  "tenant LIKE 'n%'",
 		"another":    "v <> 'hidden' AND tenant <> 'south' AND tenant <> 'South'",
+		"to read":    "tenant IN ('north', 'coast')",
+		"to write":   "tenant IN ('north', 'coast')",
 	}
+	commands := map[string]string{"to read": "read", "to write": "write"}
 	for name, rule := range rules {
 		t.Run(name, func(t *testing.T) {
 			p := policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "held"}, Table: "src.s.held", Rule: rule}
+			p.Commands = policy.Commands(commands[name])
 			_, there := open(hidden, p)
 			_, absent := open("", p)
 			for _, who := range []string{"north", "south", "South", "west", "NORTH"} {

@@ -16,9 +16,11 @@ import (
 // says that rows of the table may be hidden from the session.
 func (b *binder) guardKeys(w *Write, hidden bool) {
 	r := w.Target
-	if hidden {
-		key := b.decisive(w)
+	key := b.decisive(w)
+	if r.Governed != nil && r.Governed.Filter != nil { // rows that are hidden, or not theirs to change
 		b.guardConflict(w, key)
+	}
+	if hidden {
 		b.keepUnique(r, w.Columns, key)
 		if w.Conflict != nil {
 			b.keepUnique(r, w.Conflict.Columns, nil)
@@ -140,7 +142,7 @@ func anyDeep(e Expr, f func(Expr) bool) bool {
 }
 
 // guardConflict refuses ON CONFLICT where it could tell of keys that are not there for the
-// session. Where the key decides what is hidden, what is proposed is looked at before it can
+// session, or change a row that is not theirs to change. Where the key decides what is hidden, what is proposed is looked at before it can
 // meet a row.
 func (b *binder) guardConflict(w *Write, key []int) {
 	c := w.Conflict
@@ -153,7 +155,7 @@ func (b *binder) guardConflict(w *Write, key []int) {
 		b.fail(
 			-1,
 			Unsupported,
-			"ON CONFLICT cannot be used on %s, of which some rows may be hidden from you: it would tell of them. "+
+			"ON CONFLICT cannot be used on %s, of which some rows may be hidden from you or not yours to change: it would tell of them. "+
 				"On PostgreSQL it can where the row policies compare columns of the primary key alone, and the key is named",
 			b.model.Path(w.Target.Table.ID),
 		)
