@@ -174,14 +174,7 @@ func twinsOf(t *testing.T, make maker, data func(value string) string, policies 
 		if err != nil {
 			t.Fatal(err)
 		}
-		set := &policy.Set{}
-		for _, c := range policies {
-			next, err := set.Apply(c, m)
-			if err != nil {
-				t.Fatal(err)
-			}
-			set = next
-		}
+		set := setOf(t, m, policies...)
 		out[i] = twin{src, rights(t, m, "flint"), set}
 	}
 	return out

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 	"gneiss/source"
 	"gneiss/source/pgtest"
 	"gneiss/source/postgres"
@@ -220,6 +221,20 @@ func onDatabase(t testing.TB, url, setup string) (source.Source, *access.Model) 
 		t.Fatal(err)
 	}
 	return scanned(t, src, "postgresql")
+}
+
+// setOf are the policies that changes come to.
+func setOf(t testing.TB, m *access.Model, changes ...policy.Change) *policy.Set {
+	t.Helper()
+	set := &policy.Set{}
+	for _, c := range changes {
+		next, err := set.Apply(c, m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set = next
+	}
+	return set
 }
 
 // scanned is a source with the model of what a scan of it finds, where flint may

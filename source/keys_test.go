@@ -65,14 +65,7 @@ func TestKeysThatDecide(t *testing.T) {
 	}
 	open := func(more string, policies ...policy.Change) (source.Source, func(text string) string) {
 		src, m := onPostgreSQL(t, holdings(more))
-		set := &policy.Set{}
-		for _, c := range policies {
-			next, err := set.Apply(c, m)
-			if err != nil {
-				t.Fatal(err)
-			}
-			set = next
-		}
+		set := setOf(t, m, policies...)
 		st := rights(t, m, "flint")
 		return src, func(text string) string {
 			plan, err := emit.Make(text, nil, st, set)

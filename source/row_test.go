@@ -16,19 +16,12 @@ import (
 func TestTableRows(t *testing.T) {
 	src, m := onPostgreSQL(t, `CREATE TABLE a (id integer PRIMARY KEY, name text, gone text, shut text, pay text, odd text);
 		INSERT INTO a VALUES (1, 'one', 'gone1', 'shut1', 'pay1', 'odd1'), (2, 'two', 'gone2', 'shut2', 'pay2', 'odd2')`)
-	set := &policy.Set{}
-	for _, c := range []policy.Change{
+	set := setOf(t, m,
 		policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "rows"}, Table: "src.s.a", Rule: "id = 1"},
 		policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "gone"}, Columns: []string{"src.s.a.gone"}, Treat: "withhold absent"},
 		policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "shut"}, Columns: []string{"src.s.a.shut"}, Treat: "withhold refuse"},
 		policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "pay"}, Columns: []string{"src.s.a.pay"}, Treat: "suppress"},
-	} {
-		next, err := set.Apply(c, m)
-		if err != nil {
-			t.Fatal(err)
-		}
-		set = next
-	}
+	)
 	st := rights(t, m, "flint")
 	const row = `{"id":1,"name":"one","pay":null,"odd":"odd1"}`
 	for text, want := range map[string]string{

@@ -526,6 +526,9 @@ func TestKeysFound(t *testing.T) {
 		CREATE TABLE s.part (note text, slot integer, id integer NOT NULL, day date NOT NULL);
 		CREATE UNIQUE INDEX ON s.part (slot);
 		ALTER TABLE s.parts ATTACH PARTITION s.part FOR VALUES FROM ('2026-01-01') TO ('2027-01-01');
+		CREATE FUNCTION s.moved() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.tenant := lower(NEW.tenant); RETURN NEW; END';
+		CREATE TABLE s.changed (tenant text, no integer, v text, PRIMARY KEY (tenant, no));
+		CREATE TRIGGER moved BEFORE INSERT ON s.changed FOR EACH ROW EXECUTE FUNCTION s.moved();
 		CREATE TABLE s.apart (id integer PRIMARY KEY, room integer, hours int4range, note text);
 		CREATE EXTENSION btree_gist; ALTER TABLE s.apart ADD EXCLUDE USING gist (room WITH =, hours WITH &&) WHERE (note IS NULL);
 		CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw;
@@ -541,7 +544,7 @@ func TestKeysFound(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := map[string]string{"plain": "a", "partial": "slot active", "computed": "a b id", "parts": "slot", "apart": "room hours note", "distant": "id v"}
+	want := map[string]string{"plain": "a", "partial": "slot active", "computed": "a b id", "parts": "slot", "changed": "tenant no", "apart": "room hours note", "distant": "id v"}
 	for _, table := range tables {
 		var unique []string
 		for _, c := range table.Columns {

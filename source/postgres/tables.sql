@@ -1,6 +1,7 @@
 -- The tables and views that the account may read, a line for each column. The type of a domain is
 -- that of what it is over. A column is of a unique key as well where the key's condition or
--- expression is about it, and where the key is a partition's own; of a foreign table, whose
+-- expression is about it, where the key is a partition's own, and where it is the primary key
+-- and a trigger may change it; of a foreign table, whose
 -- keys another server has, every column may be.
 WITH RECURSIVE heirs (root, member) AS (
   SELECT inhparent, inhrelid FROM pg_inherits
@@ -16,7 +17,12 @@ keys (root, name) AS MATERIALIZED (
         AND d.refclassid = 'pg_class'::regclass AND d.refobjid = i.indrelid AND d.refobjsubid = a.attnum))
   UNION SELECT coalesce(h.root, c.oid), a.attname
   FROM pg_class c LEFT JOIN heirs h ON h.member = c.oid
-  JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 WHERE c.relkind = 'f'),
+  JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 WHERE c.relkind = 'f'
+  UNION SELECT coalesce(h.root, t.tgrelid), a.attname -- a trigger before INSERT can make another key of what is set
+  FROM pg_trigger t LEFT JOIN heirs h ON h.member = t.tgrelid
+  JOIN pg_constraint p ON p.conrelid = t.tgrelid AND p.contype = 'p'
+  JOIN pg_attribute a ON a.attrelid = t.tgrelid AND a.attnum = ANY (p.conkey)
+  WHERE NOT t.tgisinternal AND t.tgtype & 7 = 7),
 domain (oid, base, modifier) AS (
   SELECT oid, typbasetype, typtypmod FROM pg_type WHERE typtype = 'd'
   UNION ALL SELECT d.oid, t.typbasetype, t.typtypmod FROM domain d JOIN pg_type t ON t.oid = d.base WHERE t.typtype = 'd')
