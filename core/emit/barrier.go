@@ -27,8 +27,7 @@ import (
 //
 //	SELECT … FROM t WHERE policies AND CASE WHEN policies AND plain THEN the rest END
 //
-// What is
-// selected, grouped by or sorted by is worked out after the conditions and needs none.
+// What is selected, grouped by or sorted by is worked out after the conditions and needs none.
 //
 // A barrier is hard where its policies need other tables for each row (a
 // relationship that is followed, a sub-query about the row): the database may then

@@ -1,8 +1,8 @@
 -- The tables and views that the account may read, a line for each column. The type of a domain is
 -- that of what it is over. A column is of a unique key as well where the key's condition or
 -- expression is about it, where the key is a partition's own, and where it is the primary key
--- and a trigger may change it; of a foreign table, whose
--- keys another server has, every column may be.
+-- and a trigger may change it; of a foreign table, whose keys another server has, every column
+-- may be.
 WITH RECURSIVE heirs (root, member) AS (
   SELECT inhparent, inhrelid FROM pg_inherits
   UNION SELECT h.root, i.inhrelid FROM heirs h JOIN pg_inherits i ON i.inhparent = h.member),
