@@ -197,7 +197,7 @@ func (w twin) answer(t *testing.T, text string) (string, time.Duration) {
 	back := errors.New("taken back")
 	started := time.Now()
 	if plan.Write {
-		err = w.src.Write(context.Background(), plan.SQL, args, columns, note, func(n int64) error { rows = append(rows, fmt.Sprint(n)); return back })
+		err = w.src.Write(context.Background(), source.Request{SQL: plan.SQL, Args: args, Columns: columns}, source.Values(columns, note), func(n int64) error { rows = append(rows, fmt.Sprint(n)); return back })
 	} else {
 		err = w.src.Run(context.Background(), plan.SQL, args, columns, note)
 	}
@@ -486,7 +486,7 @@ func TestPairsOfEveryFunction(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := gone.src.Write(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{}), nil, nil, func(int64) error { return nil }); err != nil {
+		if err := gone.src.Write(context.Background(), source.Request{SQL: plan.SQL, Args: source.Bind(plan.Args, source.Facts{})}, nil, func(int64) error { return nil }); err != nil {
 			t.Fatal(err)
 		}
 		taken, refused := 0, 0

@@ -36,7 +36,7 @@ func upsert(t *testing.T, src source.Source, plan *emit.Plan) string {
 	}
 	var given []string
 	changed := int64(0)
-	err := src.Write(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0)}), columns, func(row []any) error {
+	err := src.Write(context.Background(), source.Request{SQL: plan.SQL, Args: source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0)}), Columns: columns}, source.Values(columns, func(row []any) error {
 		if plan.Checked {
 			if row[len(row)-1] != true {
 				return errBarred
@@ -45,7 +45,7 @@ func upsert(t *testing.T, src source.Source, plan *emit.Plan) string {
 		}
 		given = append(given, strings.Trim(fmt.Sprint(row), "[]"))
 		return nil
-	}, func(n int64) error { changed = n; return nil })
+	}), func(n int64) error { changed = n; return nil })
 	var constraint *source.Constraint
 	if errors.Is(err, errBarred) || errors.As(err, &constraint) && constraint.Kind != "NOT NULL" {
 		return "barred"

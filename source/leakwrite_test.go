@@ -230,11 +230,11 @@ func (w *world) expected(t *testing.T, plain source.Source, q *leakWrite, user s
 		}
 		insert = map[string]any{"id": id, "g": g}
 	} else {
-		err := plain.Write(context.Background(), strings.NewReplacer("src.", "", "RETURNING a.id, a.", "RETURNING id, ", "RETURNING a.id", "RETURNING id").Replace(q.plain()), nil, plan.Columns, func(row []any) error {
+		err := plain.Write(context.Background(), source.Request{SQL: strings.NewReplacer("src.", "", "RETURNING a.id, a.", "RETURNING id, ", "RETURNING a.id", "RETURNING id").Replace(q.plain()), Columns: plan.Columns}, source.Values(plan.Columns, func(row []any) error {
 			lines = append(lines, slices.Clone(row))
 			given = append(given, line(row))
 			return nil
-		}, func(int64) error { return nil })
+		}), func(int64) error { return nil })
 		if err != nil {
 			t.Fatalf("on the copy: %v\n%s", err, about)
 		}
@@ -302,7 +302,7 @@ func governedWrite(s source.Source, plan *emit.Plan) ([]string, error) {
 	if plan.Checked {
 		columns = append(columns, query.Column{Type: query.Boolean})
 	}
-	err := s.Write(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), columns, func(row []any) error {
+	err := s.Write(context.Background(), source.Request{SQL: plan.SQL, Args: source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: testKey, Nonce: testNonce}), Columns: columns}, source.Values(columns, func(row []any) error {
 		if plan.Checked {
 			if row[len(row)-1] != true {
 				return errBarred
@@ -311,6 +311,6 @@ func governedWrite(s source.Source, plan *emit.Plan) ([]string, error) {
 		}
 		out = append(out, line(row))
 		return nil
-	}, func(int64) error { return nil })
+	}), func(int64) error { return nil })
 	return out, err
 }

@@ -5,10 +5,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"math"
+	"strconv"
 	"time"
 
 	"gneiss/core/emit"
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 )
 
 // ErrUnavailable is the cause of errors that say that a database cannot be
@@ -79,12 +82,17 @@ type Source interface {
 	// f, whose slice is reused: nil, bool, int64, float64 or string by column.
 	// An error of f ends the query and is returned.
 	Run(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error) error
+	// Stream is Run for rows as the database writes them: see [Request].
+	Stream(ctx context.Context, in Request, f func(row [][]byte) error) error
+	// Begin begins a transaction. Of one that is read-only, or that sees one snapshot, all
+	// statements run as it began.
+	Begin(ctx context.Context, in Isolation) (Tx, error)
 	// Write runs an emitted statement that changes rows, in a transaction. It
-	// hands what the statement gives back to f, as Run does, then calls before
+	// hands what the statement gives back to f, as Stream does, then calls before
 	// with the number of rows changed. Where f or before return an error nothing
 	// is changed, and the error is returned. A refusal by the table's own
 	// constraints is an error of type [*Constraint].
-	Write(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error, before func(changed int64) error) error
+	Write(ctx context.Context, in Request, f func(row [][]byte) error, before func(changed int64) error) error
 	// Check says what the account that Gneiss connects with may and may not, what is
 	// missing, and how fast the database answers.
 	Check(ctx context.Context) ([]Note, error)
@@ -93,6 +101,45 @@ type Source interface {
 	// Explain returns the database's own plan for an emitted query, in lines.
 	Explain(ctx context.Context, sql string, args []any) ([]string, error)
 	Close() error
+}
+
+// A Request is an emitted statement whose rows are taken as they come.
+type Request struct {
+	SQL     string
+	Args    []any
+	Columns []query.Column
+	// Binary says of each column whether its values are wanted in the database's own binary
+	// form, which only some have; nil: all are texts as PostgreSQL writes them.
+	Binary []int16
+}
+
+// Isolation says how a transaction is kept apart from others, as ISO/IEC 9075-2, 17.3 has it.
+type Isolation struct {
+	ReadOnly     bool
+	Snapshot     bool // REPEATABLE READ
+	Serializable bool
+}
+
+// A Tx is a transaction of a database. Its methods are called one at a time, and after
+// Commit or Rollback none of them.
+type Tx interface {
+	Stream(ctx context.Context, in Request, f func(row [][]byte) error) error
+	// Write is [Source.Write] within the transaction: where it fails, what it did is undone.
+	Write(ctx context.Context, in Request, f func(row [][]byte) error) (changed int64, err error)
+	// Open runs a statement whose rows are fetched in parts.
+	Open(ctx context.Context, in Request) (Cursor, error)
+	Savepoint(ctx context.Context, name string) error
+	Release(ctx context.Context, name string) error
+	RollbackTo(ctx context.Context, name string) error
+	Commit(ctx context.Context) error
+	Rollback(ctx context.Context) error
+}
+
+// A Cursor is a statement of a transaction whose rows are fetched in parts.
+type Cursor interface {
+	// Fetch hands the next rows to f, as many as there are up to most.
+	Fetch(ctx context.Context, most int, f func(row [][]byte) error) (n int, err error)
+	Close(ctx context.Context) error
 }
 
 // A Note is something that a check found.
@@ -155,6 +202,39 @@ type Unfit struct {
 }
 
 func (e *Unfit) Error() string { return e.Text }
+
+// Value reads a value from the text that PostgreSQL writes for it. What is neither a truth value
+// nor a number of the machine's stays that text, which loses nothing.
+func Value(text []byte, t query.Type) any {
+	if text == nil {
+		return nil
+	}
+	s := string(text)
+	switch t {
+	case sqltype.Boolean:
+		return s == "t"
+	case sqltype.Int2, sqltype.Int4, sqltype.Int8:
+		if n, err := strconv.ParseInt(s, 10, 64); err == nil {
+			return n
+		}
+	case sqltype.Float4, sqltype.Float8:
+		if x, err := strconv.ParseFloat(s, 64); err == nil && !math.IsInf(x, 0) && !math.IsNaN(x) {
+			return x
+		}
+	}
+	return s
+}
+
+// Values takes rows as [Value] reads them, for f, whose slice is reused.
+func Values(columns []query.Column, f func(row []any) error) func([][]byte) error {
+	values := make([]any, len(columns))
+	return func(row [][]byte) error {
+		for i, text := range row {
+			values[i] = Value(text, columns[i].Type)
+		}
+		return f(values[:len(row)])
+	}
+}
 
 // Facts are what the arguments of a plan take from the moment it runs.
 type Facts struct {

@@ -24,10 +24,10 @@ func TestWrites(t *testing.T) {
 					t.Fatal(err)
 				}
 				var got []string
-				err = src.Write(context.Background(), plan.SQL, source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0)}), plan.Columns, func(row []any) error {
+				err = src.Write(context.Background(), source.Request{SQL: plan.SQL, Args: source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0)}), Columns: plan.Columns}, source.Values(plan.Columns, func(row []any) error {
 					got = append(got, strings.Trim(strings.ReplaceAll(fmt.Sprint(row), " ", ","), "[]"))
 					return nil
-				}, func(int64) error { return nil })
+				}), func(int64) error { return nil })
 				if err != nil {
 					t.Fatalf("%v\n%s", err, plan.SQL)
 				}

@@ -19,8 +19,21 @@ var cost = &argon2id.Params{Memory: 19 * 1024, Iterations: 2, Parallelism: 1, Sa
 // hashing bounds how many passwords are hashed at once, and so the memory for it.
 var hashing = make(chan struct{}, 4)
 
-// HashPassword returns a password's argon2id hash in PHC string format.
-func HashPassword(password string) string {
+// A Password is a new password as it is kept: its hash, and what SCRAM verifies it by.
+type Password struct {
+	hash, text string
+	verifier   Verifier // where the text is not known
+}
+
+// NewPassword hashes a password.
+func NewPassword(text string) Password { return Password{hash: hashPassword(text), text: text} }
+
+// VerifiedPassword is a password that only a verifier is known of. It is hashed when it is first
+// given.
+func VerifiedPassword(v Verifier) Password { return Password{verifier: v} }
+
+// hashPassword returns a password's argon2id hash in PHC string format.
+func hashPassword(password string) string {
 	hashing <- struct{}{}
 	defer func() { <-hashing }()
 	hash, err := argon2id.CreateHash(password, cost)
@@ -40,28 +53,35 @@ func passwordMatches(password, hash string) bool {
 
 // nobody is a hash that no password matches; checking against it takes as long
 // as against a real one, so that time does not tell which accounts there are.
-var nobody = HashPassword(rand.Text())
+var nobody = hashPassword(rand.Text())
 
 // SetPassword returns what sets a subject's password within a transaction. It
 // ends the subject's sessions: who knew the old one is out. Named tokens stay.
-func SetPassword(subject uint32, hash string) Write {
-	return setPassword(subject, hash, "")
+func SetPassword(subject uint32, p Password) Write {
+	return setPassword(subject, p, "")
 }
 
 // ChangePassword sets a subject's own new password. It ends all other sessions.
-func (s *Store) ChangePassword(ctx context.Context, hash string, current Token) error {
-	return s.within(ctx, setPassword(current.Subject, hash, current.Hash).do)
+func (s *Store) ChangePassword(ctx context.Context, subject uint32, p Password, current Token) error {
+	return s.within(ctx, setPassword(subject, p, current.Hash).do)
 }
 
-func setPassword(subject uint32, hash, keep string) Write {
+func setPassword(subject uint32, p Password, keep string) Write {
 	return Write{func(tx *sqlx.Tx) error {
+		if p.text != "" {
+			key, err := saltKey(tx)
+			if err != nil {
+				return err
+			}
+			p.verifier = derive(p.text, factors(key, accountOf(subject)))
+		}
 		if _, err := tx.Exec(`DELETE FROM token WHERE subject = ? AND kind = 'session' AND hash <> ?`, subject, keep); err != nil {
 			return err
 		}
 		_, err := tx.Exec(
-			`INSERT INTO password (subject, hash) VALUES (?, ?) ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash`,
-			subject,
-			hash,
+			`INSERT INTO password (subject, hash, scram) VALUES (?, ?, ?)
+				ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash, scram = excluded.scram`,
+			subject, p.hash, p.verifier.String(),
 		)
 		return err
 	}}
@@ -70,12 +90,30 @@ func setPassword(subject uint32, hash, keep string) Write {
 // CheckPassword reports whether the password is the subject's. Subject zero, or
 // one without a password, matches none.
 func (s *Store) CheckPassword(ctx context.Context, subject uint32, password string) (bool, error) {
-	var hash string
-	err := s.db.GetContext(ctx, &hash, `SELECT hash FROM password WHERE subject = ?`, subject)
-	if errors.Is(err, sql.ErrNoRows) {
-		hash, err = nobody, nil
+	var kept struct{ Hash, Scram string }
+	err := s.db.GetContext(ctx, &kept, `SELECT hash, scram FROM password WHERE subject = ?`, subject)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		passwordMatches(password, nobody)
+		return false, nil
+	case err != nil:
+		return false, err
+	case kept.Hash == "": // only its verifier is known so far
+		v, err := ParseVerifier(kept.Scram)
+		passwordMatches(password, nobody)
+		if err != nil || !v.matches(password) {
+			return false, nil
+		}
+		return true, s.within(ctx, func(tx *sqlx.Tx) error {
+			_, err := tx.Exec(`UPDATE password SET hash = ? WHERE subject = ? AND scram = ?`, hashPassword(password), subject, kept.Scram)
+			return err
+		})
+	case !passwordMatches(password, kept.Hash):
+		return false, nil
+	case kept.Scram == "":
+		return true, s.verify(ctx, subject, password)
 	}
-	return err == nil && passwordMatches(password, hash), err
+	return true, nil
 }
 
 // A Token lets its bearer act as a subject. The token itself is known to the
@@ -89,6 +127,7 @@ type Token struct {
 	Expires string
 	Kind    string // SessionToken or NamedToken
 	Role    uint32 // the role that the session acts in; zero: all
+	Scram   string // of a named token, what SCRAM verifies it by
 }
 
 // The kinds of tokens.
@@ -125,8 +164,11 @@ func (s *Store) NewToken(
 	if csrf {
 		t.CSRF = rand.Text()
 	}
-	_, err = s.db.NamedExecContext(ctx, `INSERT INTO token (hash, subject, kind, name, csrf, created, expires)
-		VALUES (:hash, :subject, :kind, :name, :csrf, :created, :expires)`, t)
+	if kind == NamedToken {
+		t.Scram = derive(secret, factors(s.salts, accountOf(subject))).String()
+	}
+	_, err = s.db.NamedExecContext(ctx, `INSERT INTO token (hash, subject, kind, name, csrf, created, expires, scram)
+		VALUES (:hash, :subject, :kind, :name, :csrf, :created, :expires, :scram)`, t)
 	return secret, t, err
 }
 
@@ -142,12 +184,14 @@ func (s *Store) FindToken(ctx context.Context, secret string) (t Token, ok bool,
 // DropToken ends a token.
 func (s *Store) DropToken(ctx context.Context, t Token) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM token WHERE hash = ?`, t.Hash)
+	s.generation.Add(1)
 	return err
 }
 
 // SetTokenRole keeps the role that a session acts in; zero: all.
 func (s *Store) SetTokenRole(ctx context.Context, t Token, role uint32) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE token SET role = ? WHERE hash = ?`, role, t.Hash)
+	s.generation.Add(1)
 	return err
 }
 

@@ -33,30 +33,21 @@ type Record struct {
 	Address    string
 	Previous   string // the hash of the record before
 	Hash       string
+	Client     string // the name of the program that asked
+	Open       bool   // how it ended is told by a record of its own, once it has
+	Ends       int64  // the open record whose end this is; zero: it is none's
+	Ended      bool   `db:"ended"` // of an open record that is found: its end is known, and in it
 }
 
 // digest is the SHA-256 of the record's fields as a JSON array, so that no two
 // records write the same bytes.
 func (r *Record) digest() string {
-	fields, err := json.Marshal(
-		[]any{
-			r.ID,
-			r.At,
-			r.Actor,
-			r.Standpoint,
-			r.Action,
-			r.Decision,
-			r.Text,
-			r.Objects,
-			r.Labels,
-			r.Missing,
-			r.Reason,
-			r.Rows,
-			r.TookUS,
-			r.Address,
-			r.Previous,
-		},
-	)
+	all := []any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason,
+		r.Rows, r.TookUS, r.Address, r.Previous}
+	if r.Client != "" || r.Open || r.Ends != 0 { // which records of earlier versions do not have
+		all = append(all, r.Client, r.Open, r.Ends)
+	}
+	fields, err := json.Marshal(all)
 	if err != nil {
 		panic(err) // strings and numbers always marshal
 	}
@@ -73,10 +64,13 @@ var ErrUnwritable = errors.New("the records cannot be written")
 // bounded, and blocks rather than drops.
 type Audit struct {
 	db    *sqlx.DB
-	add   *sqlx.NamedStmt // the writer's
+	add   *sql.Stmt // the writer's
 	queue chan entry
 	done  chan struct{}
 	last  Head // the writer's
+	// Before is the last record of earlier runs of the service: one of these that is open and has
+	// no end will have none.
+	Before int64
 
 	closing sync.RWMutex
 	closed  bool
@@ -94,6 +88,7 @@ func newAudit(db *sqlx.DB) (*Audit, error) {
 	if err := a.link(); err != nil {
 		return nil, err
 	}
+	a.Before = a.last.Number
 	go a.write()
 	return a, nil
 }
@@ -102,7 +97,7 @@ func newAudit(db *sqlx.DB) (*Audit, error) {
 // chain, and finds its end.
 func (a *Audit) link() error {
 	var last Record
-	err := a.db.Get(&last, "SELECT * FROM record ORDER BY id DESC LIMIT 1")
+	err := a.db.Get(&last, "SELECT *, FALSE AS ended FROM record ORDER BY id DESC LIMIT 1")
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
@@ -118,7 +113,7 @@ func (a *Audit) link() error {
 	}
 	defer tx.Rollback()
 	var rows []Record
-	if err := tx.Select(&rows, "SELECT * FROM record ORDER BY id"); err != nil {
+	if err := tx.Select(&rows, "SELECT *, FALSE AS ended FROM record ORDER BY id"); err != nil {
 		return err
 	}
 	previous := ""
@@ -160,7 +155,7 @@ func (a *Audit) Add(r *Record) error {
 	if r.Missing == "" {
 		r.Missing = "[]"
 	}
-	for _, text := range []*string{&r.Actor, &r.Standpoint, &r.Text, &r.Reason, &r.Objects, &r.Missing, &r.Labels, &r.Address} {
+	for _, text := range []*string{&r.Actor, &r.Standpoint, &r.Text, &r.Reason, &r.Objects, &r.Missing, &r.Labels, &r.Address, &r.Client} {
 		*text = strings.ToValidUTF8(*text, "\ufffd") // as it is read again, and hashed
 	}
 	e := entry{r, make(chan error, 1)}
@@ -194,10 +189,9 @@ func (a *Audit) write() {
 func (a *Audit) insert(batch []entry) error {
 	if a.add == nil {
 		var err error
-		if a.add, err = a.db.PrepareNamed(`INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
-				reason, rows, took_us, address, previous, hash)
-			VALUES (:id, :at, :actor, :standing, :action, :decision, :text, :objects, :labels, :missing,
-				:reason, :rows, :took_us, :address, :previous, :hash)`); err != nil {
+		if a.add, err = a.db.Prepare(`INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
+				reason, rows, took_us, address, previous, hash, client, open, ends)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`); err != nil {
 			return err
 		}
 	}
@@ -206,12 +200,13 @@ func (a *Audit) insert(batch []entry) error {
 		return err
 	}
 	defer tx.Rollback()
-	add, last := tx.NamedStmt(a.add), a.last
+	add, last := tx.Stmt(a.add), a.last
 	for _, e := range batch {
 		r := e.record
 		r.ID, r.Previous = last.Number+1, last.Hash
 		r.Hash = r.digest()
-		if _, err := add.Exec(r); err != nil {
+		if _, err := add.Exec(r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing,
+			r.Reason, r.Rows, r.TookUS, r.Address, r.Previous, r.Hash, r.Client, r.Open, r.Ends); err != nil {
 			return err
 		}
 		last = Head{r.ID, r.Hash}
@@ -244,37 +239,47 @@ type Search struct {
 	Contains string // in the text, the objects or the reason
 	TextOnly bool   // Contains looks at the text alone
 	Label    string // that an object bore
+	Running  bool   // whose end is not on record
 	Before   int64  // only records with a smaller id
 	Limit    int
 }
 
+// found joins each open record with its end. Ends are no records of their own here.
+const found = `SELECT r.id, r.at, r.actor, r.standing, r.action, coalesce(e.decision, r.decision) AS decision, r.text, r.objects, r.labels,
+	r.missing, coalesce(nullif(e.reason, ''), r.reason) AS reason, coalesce(e.rows, r.rows) AS rows, coalesce(e.took_us, r.took_us) AS took_us,
+	r.address, r.previous, r.hash, r.client, r.open, r.ends, e.id IS NOT NULL AS ended
+	FROM record r LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
+
 // Find lists records, newest first.
 func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
-	where, args := []string{"TRUE"}, []any{}
+	where, args := []string{found}, []any{}
 	add := func(condition string, values ...any) {
 		where = append(where, condition)
 		args = append(args, values...)
 	}
 	if s.Actor != "" {
-		add("(actor = ? OR standing = ? OR standing LIKE ?)", s.Actor, s.Actor, s.Actor+" %")
+		add("(r.actor = ? OR r.standing = ? OR r.standing LIKE ?)", s.Actor, s.Actor, s.Actor+" %")
 	}
 	if s.Action != "" {
-		add("action = ?", s.Action)
+		add("r.action = ?", s.Action)
 	}
 	if s.Decision != "" {
-		add("decision = ?", s.Decision)
+		add("coalesce(e.decision, r.decision) = ?", s.Decision)
 	}
 	switch {
 	case s.Contains != "" && s.TextOnly:
-		add("instr(text, ?) > 0", s.Contains)
+		add("instr(r.text, ?) > 0", s.Contains)
 	case s.Contains != "":
-		add("(instr(text, ?) > 0 OR instr(objects, ?) > 0 OR instr(reason, ?) > 0)", s.Contains, s.Contains, s.Contains)
+		add("(instr(r.text, ?) > 0 OR instr(r.objects, ?) > 0 OR instr(r.reason, ?) > 0)", s.Contains, s.Contains, s.Contains)
 	}
 	if s.Label != "" {
-		add("instr(labels, ?) > 0", strconv.Quote(s.Label))
+		add("instr(r.labels, ?) > 0", strconv.Quote(s.Label))
 	}
 	if s.Before > 0 {
-		add("id < ?", s.Before)
+		add("r.id < ?", s.Before)
+	}
+	if s.Running {
+		add("r.open = 1 AND e.id IS NULL AND r.id > ?", a.Before)
 	}
 	if s.Limit <= 0 {
 		return nil, errors.New("a search of the record needs a limit")
@@ -283,7 +288,7 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	err := a.db.SelectContext(
 		ctx,
 		&out,
-		"SELECT * FROM record WHERE "+strings.Join(where, " AND ")+" ORDER BY id DESC LIMIT ?",
+		strings.Join(where, " AND ")+" ORDER BY r.id DESC LIMIT ?",
 		append(args, s.Limit)...)
 	return out, err
 }

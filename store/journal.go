@@ -81,6 +81,7 @@ func (s *Store) within(ctx context.Context, f func(*sqlx.Tx) error) error {
 	if err := f(tx); err != nil {
 		return err
 	}
+	defer s.generation.Add(1)
 	return tx.Commit()
 }
 

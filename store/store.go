@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/jmoiron/sqlx"
@@ -37,6 +38,9 @@ type Store struct {
 	db    *sqlx.DB
 	audit *Audit
 	lock  *os.File
+
+	salts      []byte       // the key of salts
+	generation atomic.Int64 // see Generation
 
 	stop, stopped chan struct{} // of who keeps the heads
 	keeping       sync.Mutex
@@ -71,6 +75,9 @@ func Open(dir string, acceptLoss bool) (*Store, error) {
 		s.db.Close()
 		lock.Close()
 		return nil, err
+	}
+	if s.salts, err = saltKey(s.db); err != nil {
+		return nil, errors.Join(err, s.audit.close(), s.db.Close(), lock.Close())
 	}
 	go s.keepHeadsAlways()
 	return s, nil

@@ -140,9 +140,9 @@ func TestAFolderWithAnOddName(t *testing.T) {
 func TestPasswords(t *testing.T) {
 	s := opened(t, t.TempDir())
 	defer s.Close()
-	first, second := HashPassword("northmark"), HashPassword("northmark")
-	if first == second || !strings.HasPrefix(first, "$argon2id$v=19$m=19456,t=2,p=1$") || strings.Contains(first, "northmark") {
-		t.Errorf("hashes %s and %s", first, second)
+	first, second := NewPassword("northmark"), NewPassword("northmark")
+	if first.hash == second.hash || !strings.HasPrefix(first.hash, "$argon2id$v=19$m=19456,t=2,p=1$") || strings.Contains(first.hash, "northmark") {
+		t.Errorf("hashes %s and %s", first.hash, second.hash)
 	}
 	if err := s.within(ctx, SetPassword(7, first).do); err != nil {
 		t.Fatal(err)

@@ -18,6 +18,7 @@ type Arg struct {
 	Key   bool       // the key of pseudonyms
 	Nonce bool       // a text of the query's own, by which noise is fresh at each
 	Pad   byte       // of a key or nonce: its block for HMAC, joined with this byte
+	Param int        // the number of the parameter whose value it is; zero: none
 }
 
 // An emitter writes a bound query as SQL of one database's dialect.

@@ -122,6 +122,8 @@ func (e *emitter) literal(l *query.Literal) {
 		e.dialect.null(l.T)
 	case bool:
 		e.dialect.truth(v)
+	case query.Deferred:
+		e.arg(Arg{Param: v.N, T: l.T})
 	default:
 		e.arg(Arg{Value: v, T: l.T})
 	}
@@ -201,7 +203,7 @@ func (e *emitter) over(w *query.Window) {
 
 func (e *emitter) bound(b query.Bound) {
 	if l, ok := b.Distance.(*query.Literal); ok && l.T == query.Bigint {
-		e.write(fmt.Sprint(l.Value), " ") // a number of rows
+		e.write(fmt.Sprint(query.ValueOf(l)), " ") // a number of rows
 	} else if b.Distance != nil {
 		e.expr(b.Distance)
 		e.write(" ")

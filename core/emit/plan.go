@@ -2,6 +2,7 @@ package emit
 
 import (
 	"fmt"
+	"slices"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -19,11 +20,32 @@ type Plan struct {
 
 // Make plans a text for a reader: see [Govern].
 func Make(text string, params []any, st *access.Rights, policies *policy.Set) (*Plan, error) {
-	g, err := query.Govern(text, params, st, policies)
+	return MakeOf(query.Statement{SQL: text, Params: params}, st, policies)
+}
+
+// MakeOf is Make of a text with names of its own, and with parameters that may be deferred.
+func MakeOf(text query.Statement, st *access.Rights, policies *policy.Set) (*Plan, error) {
+	g, err := query.Govern(text, st, policies)
 	if err != nil {
 		return nil, err
 	}
 	return emitted(g, st.Model)
+}
+
+// Fill gives the arguments of a plan with deferred parameters the values of these. ok is false
+// where the text has to be planned with them.
+func (p *Plan) Fill(params []any) (args []Arg, ok bool) {
+	args = slices.Clone(p.Args)
+	for i, a := range args {
+		if a.Param == 0 {
+			continue
+		}
+		if args[i].Value, ok = query.ReadParam(params[a.Param-1], a.T, p.Mark == postgresSpelling.mark); !ok {
+			return nil, false
+		}
+		args[i].Param = 0
+	}
+	return args, true
 }
 
 // emitted writes a governed statement. What it cannot write is refused.

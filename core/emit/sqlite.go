@@ -199,7 +199,7 @@ func (e sqlite) scalar(name string, args []query.Expr) {
 		e.write(")")
 		return
 	case "right":
-		if args[1].(*query.Literal).Value == int64(0) {
+		if query.ValueOf(args[1].(*query.Literal)) == int64(0) {
 			e.write("substr(")
 			e.expr(args[0])
 			e.write(", 1, 0)")

@@ -20,6 +20,9 @@ type binder struct {
 	model    *access.Model
 	policies *policy.Set
 	params   []any
+	// paramTypes are the types that places give to deferred parameters.
+	paramTypes []Type
+	names      Names
 
 	// own is set for the rules of policies: they are read with Gneiss's own
 	// authority, ungoverned, and short names start at home.

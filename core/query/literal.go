@@ -52,6 +52,9 @@ func (b *binder) param(p *pg.ParamRef) Expr {
 		b.fail(p.Location, Unknown, "$%d has no value: %d were given", p.Number, len(b.params))
 	}
 	given := b.params[p.Number-1]
+	if d, ok := given.(Deferred); ok {
+		return b.deferred(d)
+	}
 	if b.exact { // the place gives it its type
 		switch v := given.(type) {
 		case int64:
@@ -96,6 +99,10 @@ func (b *binder) convertLiteral(e Expr, to Type, at int32) Expr {
 	}
 	if l.Value == nil || to == Untyped {
 		return &Literal{to, l.Value}
+	}
+	if d, ok := l.Value.(Deferred); ok {
+		b.typed(d, to)
+		return &Literal{to, d}
 	}
 	read := parseLiteral
 	if b.exact {

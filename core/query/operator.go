@@ -231,8 +231,9 @@ func (b *binder) boolean(e *pg.BoolExpr, s *scope, w windows) Expr {
 // x OR TRUE is TRUE and x AND TRUE is x holds for an unknown x too.
 func logic(op string, l, r Expr) Expr {
 	for _, pair := range [][2]Expr{{l, r}, {r, l}} {
-		if c, ok := pair[0].(*Literal); ok && c.Value != nil {
-			if c.Value == (op == "OR") {
+		c, ok := pair[0].(*Literal)
+		if truth, known := ValueOf(c).(bool); ok && known {
+			if truth == (op == "OR") {
 				return c
 			}
 			return pair[1]

@@ -1,6 +1,7 @@
 package query
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -31,6 +32,8 @@ type Outline struct {
 	Wordless bool
 	// Explain says that the statement is not to be run, but its plan shown.
 	Explain bool
+	// Params are the types of the deferred parameters, as their places give them; nil: text.
+	Params []Type
 }
 
 // A Governed is a statement with the policies in it, as a tree. It holds for one reader
@@ -41,31 +44,30 @@ type Governed struct {
 	Changes *Write
 }
 
-// Govern works out the governed form of a text for a reader. Params are the
-// values of $1, $2 and so on: nil, bool, int64, float64, [Decimal] or string. Its errors
+// Govern works out the governed form of a text for a reader. Its errors
 // are of type [*Error]; a failure of its own is one, too, so that it is a refusal and
 // not an answer.
-func Govern(text string, params []any, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+func Govern(text Statement, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			g, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
 		}
 	}()
-	return governText(text, params, st, policies)
+	return governText(text, st, policies)
 }
 
-func governText(text string, params []any, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
-	tree, err := parseOne(text)
+func governText(text Statement, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+	tree, err := parseOne(text.SQL)
 	if err != nil {
 		return nil, err
 	}
 	exact := false
-	if first := FirstSource(st.Model); first != 0 {
+	if first := cmp.Or(text.Names.Source, FirstSource(st.Model)); first != 0 {
 		exact = speaksExactly(st.Model.Object(first))
 	}
-	g, err = governIn(exact, text, tree, params, st, policies)
+	g, err = governIn(exact, text, tree, st, policies)
 	if err == errOtherLanguage {
-		g, err = governIn(!exact, text, tree, params, st, policies)
+		g, err = governIn(!exact, text, tree, st, policies)
 	}
 	return g, err
 }
@@ -85,12 +87,17 @@ func FirstSource(m *access.Model) access.ObjectID {
 }
 
 // anyExact reports whether a source of the platform has PostgreSQL's own language.
-func (b *binder) anyExact() bool { return firstExact(b.model) != 0 }
+func (b *binder) anyExact() bool { return b.firstExact() != 0 }
 
 // firstExact is the first source that has PostgreSQL's own language; zero: there is none.
-func firstExact(m *access.Model) access.ObjectID {
-	for _, id := range m.Object(access.PlatformID).Children {
-		if o := m.Object(id); !o.Missing && speaksExactly(o) {
+func (b *binder) firstExact() access.ObjectID {
+	if id := b.names.Source; id != 0 && speaksExactly(b.model.Object(id)) {
+		return id
+	} else if id != 0 {
+		return 0
+	}
+	for _, id := range b.model.Object(access.PlatformID).Children {
+		if o := b.model.Object(id); !o.Missing && speaksExactly(o) {
 			return id
 		}
 	}
@@ -99,8 +106,14 @@ func firstExact(m *access.Model) access.ObjectID {
 
 var errOtherLanguage = errors.New("the text is of the other language")
 
-func governIn(exact bool, text string, tree *pgt.ParseResult, params []any, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
-	b := &binder{text: text, reader: st, rights: st, model: st.Model, policies: policies, params: params, exact: exact, types: owned{}}
+func governIn(exact bool, text Statement, tree *pgt.ParseResult, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+	b := &binder{text: text.SQL, reader: st, rights: st, model: st.Model, policies: policies, exact: exact, types: owned{},
+		params: text.Params, paramTypes: make([]Type, len(text.Params)), names: text.Names}
+	defer func() {
+		if g != nil {
+			g.Params = b.paramTypes
+		}
+	}()
 	defer func() {
 		// What binding finds wrong after a table is opaque may come of that.
 		if err != nil && err != errOtherLanguage && len(b.needs) > 0 {
@@ -136,7 +149,7 @@ func governIn(exact bool, text string, tree *pgt.ParseResult, params []any, st *
 	case *pgt.Node_InsertStmt, *pgt.Node_UpdateStmt, *pgt.Node_DeleteStmt:
 		return b.governWrite(statement), nil
 	}
-	line, col := place(text, tree.Stmts[0].StmtLocation)
+	line, col := place(text.SQL, tree.Stmts[0].StmtLocation)
 	return nil, &Error{
 		Code: Unsupported,
 		Text: "only SELECT, INSERT, UPDATE, DELETE, on PostgreSQL MERGE, and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported",
@@ -148,8 +161,11 @@ func governIn(exact bool, text string, tree *pgt.ParseResult, params []any, st *
 func (b *binder) governRead(n *pgt.Node) *Governed {
 	q := b.query(n.GetSelectStmt(), nil)
 	b.refuseMissing()
+	if b.source == 0 {
+		b.source = b.names.Source
+	}
 	if b.source == 0 && b.exact {
-		b.source = firstExact(b.model)
+		b.source = b.firstExact()
 	}
 	uses := append(b.govern(), b.viewed()...)
 	return &Governed{Outline{Columns: q.Columns, Source: b.source, Tables: uses, Calls: b.routines, Behind: b.behind}, q, nil}

@@ -1,6 +1,7 @@
 package query
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -134,7 +135,7 @@ func (b *binder) searching(cte *CTE, c *pg.CommonTableExpr) {
 		values, t := b.common([]Expr{b.expr(s.CycleMarkValue, &scope{}), b.expr(s.CycleMarkDefault, &scope{})}, "CYCLE", c.Location)
 		mark := func(e Expr) *Literal {
 			l, ok := e.(*Literal)
-			if !ok || l.Value == nil || t != Boolean && t != sqltype.Int4 && t != Text {
+			if !ok || ValueOf(l) == nil || t != Boolean && t != sqltype.Int4 && t != Text {
 				b.unsupported(c.Location, "a mark of CYCLE that is no constant truth value, whole number or text")
 			}
 			return l
@@ -189,10 +190,14 @@ func (b *binder) count(n *pg.Node, what string, outer *scope) Expr {
 	return nil
 }
 
-// ValueOf gives the value of a literal; of none it is nil.
+// ValueOf gives the value of a literal; of none it is nil. Where it is a deferred parameter's
+// the text has to be planned with its value, so that this plan is given up.
 func ValueOf(l *Literal) any {
 	if l == nil {
 		return nil
+	}
+	if d, ok := l.Value.(Deferred); ok {
+		panic(&Error{Code: Unsupported, Text: fmt.Sprintf("the plan depends on the value of $%d", d.N)})
 	}
 	return l.Value
 }

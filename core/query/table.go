@@ -102,6 +102,8 @@ func (b *binder) resolve(v *pg.RangeVar) *access.Object {
 		}
 	}
 	switch {
+	case len(parts) == 1 && !b.own && len(found) > 0 && b.searched(found) != nil:
+		return b.searched(found)
 	case len(parts) == 1 && !b.own && len(found) > 0:
 		b.fail(v.Location, Unknown, "write the table with its source and schema: %s", b.model.Path(found[0].ID))
 	case len(found) > 1:
@@ -110,6 +112,26 @@ func (b *binder) resolve(v *pg.RangeVar) *access.Object {
 		b.notThere(v, name)
 	}
 	return found[0]
+}
+
+// searched is the first of some tables of one name along the path of schemas in which names
+// without one are looked up.
+func (b *binder) searched(found []*access.Object) *access.Object {
+	if b.names.Path == "" || b.within != nil {
+		return nil
+	}
+	path, err := access.ParsePath(b.names.Path)
+	if err != nil {
+		return nil
+	}
+	for _, name := range path {
+		for _, o := range found {
+			if b.model.Object(o.Parent).Name == name {
+				return o
+			}
+		}
+	}
+	return nil
 }
 
 // schemas lists the schemas that the name's first parts can mean.
@@ -125,6 +147,8 @@ func (b *binder) schemas(v *pg.RangeVar) []*access.Object {
 		sources = append(sources, m.Object(m.Object(b.home.Parent).Parent))
 	case b.within != nil: // a view's text stays in its source
 		sources = append(sources, m.Object(b.source))
+	case b.names.Source != 0:
+		sources = append(sources, m.Object(b.names.Source))
 	default:
 		for _, id := range m.Object(access.PlatformID).Children {
 			sources = append(sources, m.Object(id))

@@ -9,6 +9,7 @@ import (
 	"gneiss/core/query"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
+	"gneiss/service/gateway"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/service/say"
@@ -19,7 +20,7 @@ import (
 // Command runs a statement of ISO SQL that changes the model. It makes the same
 // revision, with the same checks, as the request that it stands for; a statement
 // with several parts is one revision.
-func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Viewer, in wire.QueryRequest) (wire.Result, error) {
+func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Viewer, in gateway.Ask) (wire.Result, error) {
 	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
 	started := time.Now()
 	if p.Other {
@@ -37,7 +38,7 @@ func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Vi
 	if statement.Kind == query.SetRole {
 		return s.setRole(ctx, c, p, record, statement)
 	}
-	o, err := s.commandOrder(p, c, statement)
+	o, err := s.commandOrder(p, c, statement, in.Names)
 	if err != nil {
 		return wire.Result{}, err
 	}
@@ -106,7 +107,7 @@ func changedResult(c wire.Changed, rights string, took float64) wire.Result {
 }
 
 // commandOrder is the order that a statement comes to.
-func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement *query.Command) (order, error) {
+func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement *query.Command, names query.Names) (order, error) {
 	all := order{caller: c}
 	add := func(o order, err error) error {
 		all.changes, all.says, all.notes = append(all.changes, o.changes...), append(all.says, o.says...), append(all.notes, o.notes...)
@@ -122,7 +123,7 @@ func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement 
 			for _, right := range statement.Rights {
 				request := wire.GrantRequest{
 					Privileges: []string{right.Privilege},
-					Object:     completePath(p, path),
+					Object:     completePath(p, path, names),
 					Columns:    right.Columns,
 					Subjects:   statement.Subjects,
 					Option:     statement.Option && !revoke,
@@ -139,10 +140,10 @@ func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement 
 	for _, path := range statement.Objects {
 		var err error
 		if statement.Kind == query.DropView {
-			err = add(s.dropViewOrder(p, c, completePath(p, path)))
+			err = add(s.dropViewOrder(p, c, completePath(p, path, names)))
 		} else {
 			v := statement.View
-			err = add(s.viewOrder(p, c, wire.ViewRequest{Path: withSource(p, path), Text: v.Text, Columns: v.Columns,
+			err = add(s.viewOrder(p, c, wire.ViewRequest{Path: withSource(p, path, names), Text: v.Text, Columns: v.Columns,
 				Rights: v.Rights, Sealed: v.Sealed, Replace: v.Replace}))
 		}
 		if err != nil {
@@ -187,21 +188,27 @@ func (s *Service) commandOrder(p *identity.Viewer, c identity.Caller, statement 
 
 // withSource puts the source before the path of something new that lacks it, where one
 // source has the schema.
-func withSource(p *identity.Viewer, path string) string {
+func withSource(p *identity.Viewer, path string, names query.Names) string {
 	parts, err := access.ParsePath(path)
 	if err != nil || len(parts) != 2 {
 		return path
 	}
-	return completePath(p, access.Quote(parts[0])) + "." + access.Quote(parts[1])
+	return completePath(p, access.Quote(parts[0]), names) + "." + access.Quote(parts[1])
 }
 
 // completePath puts the source, or the source and schema, before a path that lacks
 // them, where only one object that the standpoint sees is meant. Another path
 // stays as it is, for the refusal to name.
-func completePath(p *identity.Viewer, path string) string {
+func completePath(p *identity.Viewer, path string, names query.Names) string {
 	parts, err := access.ParsePath(path)
 	if err != nil {
 		return path
+	}
+	if names.Source != 0 {
+		full := p.Model.Path(names.Source) + "." + access.JoinPath(parts...)
+		if o, err := p.Model.Lookup(full); err == nil && p.Sees(o.ID) {
+			return full
+		}
 	}
 	if _, err := p.Model.Lookup(path); err == nil {
 		return path

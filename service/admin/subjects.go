@@ -79,7 +79,7 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 		if len(o.changes) == 0 { // a password alone makes a revision, too
 			o.changes = append(o.changes, access.SetSubject{Subject: ref})
 		}
-		hash := store.HashPassword(in.Password)
+		password := store.NewPassword(in.Password)
 		o.also = func(after *platform.State) ([]store.Write, error) {
 			if in.Rename != "" {
 				ref = ref[:strings.IndexByte(ref, ':')+1] + strings.ToLower(in.Rename)
@@ -88,7 +88,7 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 			if err != nil || !subject.Acts() {
 				return nil, fault.New(fault.Invalid, "wrong_kind", "%s cannot have a password: only users and services sign in", ref)
 			}
-			return []store.Write{store.SetPassword(uint32(subject.ID), hash)}, nil
+			return []store.Write{store.SetPassword(uint32(subject.ID), password)}, nil
 		}
 	}
 	if in.Rename != "" {

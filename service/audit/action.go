@@ -13,11 +13,12 @@ const (
 	SignIn   = "sign-in"  // with a password
 	Password = "password" // changing one's own
 	Token    = "token"    // making or ending one
+	Session  = "session"  // ending a connection to the SQL port
 )
 
 // Actions lists them, as the record's search offers them.
 func Actions() []string {
-	return []string{Query, Write, Preview, Trial, Matrix, Sample, Review, Change, SignIn, Password, Token}
+	return []string{Query, Write, Preview, Trial, Matrix, Sample, Review, Change, SignIn, Password, Token, Session}
 }
 
 // What was decided.

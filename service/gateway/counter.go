@@ -8,6 +8,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/core/emit"
 	"gneiss/core/policy"
+	"gneiss/core/query"
 	"gneiss/service/platform"
 	"gneiss/source"
 )
@@ -30,7 +31,7 @@ func (c *Counter) Rows(ctx context.Context, st *platform.State, session access.S
 	if err != nil {
 		return 0, err
 	}
-	plan, err := st.Plan(rights, "SELECT count(*) FROM "+st.Model.Path(table.ID), nil)
+	plan, err := st.Plan(rights, query.Statement{SQL: "SELECT count(*) FROM " + st.Model.Path(table.ID)})
 	if err != nil {
 		return 0, err
 	}

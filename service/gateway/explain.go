@@ -13,12 +13,10 @@ import (
 	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
-	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/source"
-	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -103,51 +101,44 @@ func (s *Service) hiddenFrom(st *platform.State, c identity.Caller, plan *emit.P
 }
 
 // explain gives the plan of a statement, line by line, and does not run it.
-func (s *Service) explain(
-	ctx context.Context,
-	c identity.Caller,
-	p *identity.Viewer,
-	lane *access.Object,
-	plan *emit.Plan,
-	record *store.Record,
-	planned time.Duration,
-) (wire.Result, error) {
-	if !s.ShowsPlan(s.platform.Current(), c, plan) {
-		return wire.Result{}, s.identity.RefuseFrom(
-			c,
-			p,
-			record,
-			fault.New(
-				fault.Refused,
-				"refused",
-				"EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read",
-			),
-		)
+func (a *asked) explain(ctx context.Context, answer Answer) (End, error) {
+	if !a.ShowsPlan(a.st, a.caller, a.plan) {
+		return End{}, a.identity.RefuseFrom(a.caller, a.viewer, a.record, fault.New(
+			fault.Refused,
+			"refused",
+			"EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read",
+		))
 	}
-	shown, err := s.ShowPlan(ctx, c, p, lane, plan, source.Bind(plan.Args, s.Facts(time.Now())), planned)
+	shown, err := a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, source.Bind(a.plan.Args, a.facts()), a.planned)
 	if err != nil {
-		return wire.Result{}, s.identity.Failed(p, record, time.Now(), err)
+		return a.failed(err)
 	}
-	out := wire.Result{Columns: []wire.ResultColumn{{Name: "plan", Type: "text"}}, Rows: [][]any{}, Standpoint: p.Words}
-	line := func(format string, args ...any) { out.Rows = append(out.Rows, []any{fmt.Sprintf(format, args...)}) }
-	for _, text := range strings.Split(shown.SQL, "\n") {
-		line("%s", text)
+	if _, err := answer.Head(Head{[]query.Column{{Name: "plan", Type: query.Text}}, false, a.viewer.Words, a.lane.Name}); err != nil {
+		return a.failed(err)
 	}
-	for _, a := range shown.Args {
-		line("%s", a)
+	a.viewer.Touch(a.record, Objects(a.plan))
+	o := a.newOutflow(answer, a.record)
+	lines := strings.Split(shown.SQL, "\n")
+	for _, arg := range shown.Args {
+		lines = append(lines, fmt.Sprintf("%s", arg))
 	}
 	for _, text := range shown.Policies {
-		line("policy %s", text)
+		lines = append(lines, fmt.Sprintf("policy %s", text))
 	}
 	for _, text := range shown.Database {
-		line("database: %s", text)
+		lines = append(lines, fmt.Sprintf("database: %s", text))
 	}
-	p.Touch(record, Objects(plan))
-	if err := s.audit.Write(record); err != nil {
-		return wire.Result{}, err
+	for _, text := range lines {
+		if err := o.row([][]byte{[]byte(text)}); err != nil {
+			return End{}, a.identity.Failed(a.viewer, o.ending(), a.started, err)
+		}
 	}
-	out.Record = audit.Reference(record.ID)
-	return out, nil
+	if err := o.end(a.started); err != nil {
+		return End{}, err
+	}
+	end := a.end()
+	end.Rows, end.Explain = o.rows, true
+	return end, nil
 }
 
 // shaped says what the policies made of a table.

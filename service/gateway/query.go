@@ -2,79 +2,58 @@ package gateway
 
 import (
 	"context"
-	"errors"
-	"time"
 
+	"gneiss/core/access"
 	"gneiss/core/query"
-	"gneiss/service/audit"
 	"gneiss/service/identity"
+	"gneiss/service/say"
 	"gneiss/source"
 	"gneiss/wire"
 )
 
-// A Commander runs the statements that change the model.
-type Commander interface {
-	Command(ctx context.Context, c identity.Caller, p *identity.Viewer, in wire.QueryRequest) (wire.Result, error)
-}
-
-// Query runs a governed query. It is the one way to the rows of a source:
-// previews, counts and trials go through run as well.
+// Query runs a governed statement and returns all that it gives, within the bounds of its lane.
 func (s *Service) Query(ctx context.Context, c identity.Caller, in wire.QueryRequest) (wire.Result, error) {
-	st := s.platform.Current()
-	p, err := s.identity.ViewerAt(st, c, in.Standpoint)
+	all := gathered{out: wire.Result{Columns: []wire.ResultColumn{}, Rows: [][]any{}}}
+	end, err := s.Stream(ctx, c, Ask{QueryRequest: in}, &all)
 	if err != nil {
-		return wire.Result{}, s.identity.Refuse(c, audit.Query, in.SQL, err)
-	}
-	if query.IsCommand(in.SQL) {
-		return s.commander.Command(ctx, c, p, in)
-	}
-	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
-	started := time.Now()
-	params, err := parameters(in.Params)
-	if err != nil {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, err)
-	}
-	plan, lane, err := s.Plan(c, p, in.SQL, params, in.Lane)
-	if err != nil {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, err)
-	}
-	planned := time.Since(started)
-	if plan.Explain {
-		return s.explain(ctx, c, p, lane, plan, record, planned)
-	}
-	if plan.Write {
-		return s.write(ctx, c, p, in, plan, lane, record)
-	}
-	p.Touch(record, Objects(plan))
-	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standpoint: p.Words, Lane: lane.Name}
-	limit := lane.Limits.Rows
-	if in.Limit > 0 {
-		limit = min(limit, in.Limit)
-	}
-	args := source.Bind(plan.Args, s.Facts(started))
-	size := int64(0)
-	err = s.Run(ctx, lane, plan, args, func(row []any) error {
-		if len(out.Rows) == limit || size > lane.Limits.Bytes {
-			out.Truncated = true
-			return errEnough
-		}
-		size += rowSize(row)
-		out.Rows = append(out.Rows, kept(row))
-		return nil
-	})
-	if err != nil && !errors.Is(err, errEnough) {
-		return wire.Result{}, s.identity.Failed(p, record, started, err)
-	}
-	if in.Plan && s.ShowsPlan(st, c, plan) {
-		if out.Plan, err = s.ShowPlan(ctx, c, p, lane, plan, args, planned); err != nil {
-			return wire.Result{}, s.identity.Failed(p, record, started, err)
-		}
-	}
-	out.TookMS = float64(time.Since(started).Microseconds()) / 1000
-	record.Rows, record.TookUS = int64(len(out.Rows)), time.Since(started).Microseconds()
-	if err := s.audit.Write(record); err != nil { // durable before the rows are handed out
 		return wire.Result{}, err
 	}
-	out.Record = audit.Reference(record.ID)
-	return out, nil
+	return end.Result(all.out), nil
 }
+
+// Result is what a statement gave, with how it ended.
+func (e End) Result(out wire.Result) wire.Result {
+	if e.Command != nil {
+		return *e.Command
+	}
+	out.Standpoint, out.Lane, out.Record, out.Truncated, out.Plan, out.Changed = e.Standpoint, e.Lane, e.Record, e.Truncated, e.Plan, e.Changed
+	out.TookMS = float64(e.Took.Microseconds()) / 1000
+	if e.Verb != 0 && len(out.Columns) == 0 {
+		out.Columns = []wire.ResultColumn{{Name: "done", Type: "text"}}
+		verb := map[access.Privilege]string{access.Insert: "inserted", access.Update: "changed", access.Delete: "removed"}[e.Verb]
+		out.Rows = [][]any{{verb + " " + say.Count(int(e.Changed), "row")}}
+	}
+	return out
+}
+
+// gathered is an answer that is kept.
+type gathered struct {
+	out     wire.Result
+	columns []query.Column
+}
+
+func (g *gathered) Head(h Head) ([]int16, error) {
+	g.columns, g.out.Columns = h.Columns, ResultColumns(h.Columns)
+	return nil, nil
+}
+
+func (g *gathered) Row(b []byte, row [][]byte) ([]byte, error) {
+	values := make([]any, len(row))
+	for i, text := range row {
+		values[i] = kept(source.Value(text, g.columns[i].Type))
+	}
+	g.out.Rows = append(g.out.Rows, values)
+	return b, nil
+}
+
+func (g *gathered) Send([]byte) error { return nil }

@@ -83,21 +83,18 @@ func (s *Service) planSource(ctx context.Context, plan *emit.Plan) (source.Sourc
 // mostExact is the greatest whole number that every reader of JSON reads as it is (RFC 8259, 6).
 const mostExact = 1<<53 - 1
 
-// kept is a row for an answer: whole numbers that a reader of JSON could round are texts.
-func kept(row []any) []any {
-	out := make([]any, len(row))
-	for i, v := range row {
-		if n, ok := v.(int64); ok && (n > mostExact || n < -mostExact) {
-			v = strconv.FormatInt(n, 10)
-		}
-		out[i] = v
+// kept is a value for an answer: a whole number that a reader of JSON could round is a text.
+func kept(v any) any {
+	if n, ok := v.(int64); ok && (n > mostExact || n < -mostExact) {
+		return strconv.FormatInt(n, 10)
 	}
-	return out
+	return v
 }
 
-func resultColumns(plan *emit.Plan) []wire.ResultColumn {
-	columns := make([]wire.ResultColumn, len(plan.Columns))
-	for i, c := range plan.Columns {
+// ResultColumns are columns as an answer names them.
+func ResultColumns(list []query.Column) []wire.ResultColumn {
+	columns := make([]wire.ResultColumn, len(list))
+	for i, c := range list {
 		columns[i] = wire.ResultColumn{Name: c.Name, Type: cmp.Or(c.Declared, c.Type.String())}
 	}
 	return columns
@@ -119,9 +116,9 @@ func Objects(plan *emit.Plan) []access.ObjectID {
 
 // Plan plans a query and finds the lane it runs on. All that is missing is
 // said in one go.
-func (s *Service) Plan(c identity.Caller, p *identity.Viewer, text string, params []any, lane string) (*emit.Plan, *access.Object, error) {
+func (s *Service) Plan(c identity.Caller, p *identity.Viewer, in query.Statement, lane string) (*emit.Plan, *access.Object, error) {
 	on, laneErr := s.Lane(c, p, lane)
-	plan, err := p.State.Plan(p.Rights, text, params)
+	plan, err := p.State.Plan(p.Rights, in)
 	if err == nil {
 		err = laneErr
 	}

@@ -3,20 +3,14 @@ package gateway
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"time"
 
-	"gneiss/core/access"
 	"gneiss/core/emit"
 	"gneiss/core/query"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
-	"gneiss/service/identity"
-	"gneiss/service/say"
 	"gneiss/source"
-	"gneiss/store"
-	"gneiss/wire"
 )
 
 // errNotYours refuses a statement that would leave a row which the row policies
@@ -42,52 +36,71 @@ func refusedKey(plan *emit.Plan, err error) bool {
 
 // write runs a statement that changes rows: as the caller, in one transaction,
 // recorded before it is made to last. From another's standpoint nothing is
-// changed.
-func (s *Service) write(
-	ctx context.Context,
-	c identity.Caller,
-	p *identity.Viewer,
-	in wire.QueryRequest,
-	plan *emit.Plan,
-	lane *access.Object,
-	record *store.Record,
-) (wire.Result, error) {
-	started := time.Now()
-	record.Action = audit.Write
-	p.Touch(record, Objects(plan))
-	if p.Other {
-		return wire.Result{}, s.identity.RefuseFrom(
-			c,
-			p,
-			record,
-			fault.New(fault.Invalid, "standpoint", "rows are changed as yourself; you are viewing as %s. Return to your own view first", p.Words),
-		)
+// changed. What it gives back is kept until it lasts.
+func (a *asked) write(ctx context.Context, answer Answer) (End, error) {
+	a.record.Action = audit.Write
+	a.viewer.Touch(a.record, Objects(a.plan))
+	if a.viewer.Other {
+		return End{}, a.identity.RefuseFrom(a.caller, a.viewer, a.record, fault.New(
+			fault.Invalid, "standpoint", "rows are changed as yourself; you are viewing as %s. Return to your own view first", a.viewer.Words))
 	}
-	out := wire.Result{Columns: resultColumns(plan), Rows: [][]any{}, Standpoint: p.Words, Lane: lane.Name}
-	args := source.Bind(plan.Args, s.Facts(started))
-	src, err := s.planSource(ctx, plan)
-	if err != nil {
-		return wire.Result{}, s.identity.Failed(p, record, started, err)
-	}
-	if in.Plan && s.ShowsPlan(s.platform.Current(), c, plan) {
-		if out.Plan, err = s.ShowPlan(ctx, c, p, lane, plan, args, 0); err != nil {
-			return wire.Result{}, s.identity.Failed(p, record, started, err)
+	var binary []int16
+	var err error
+	if len(a.plan.Columns) > 0 {
+		if binary, err = answer.Head(Head{a.plan.Columns, a.binary(), a.viewer.Words, a.lane.Name}); err != nil {
+			return a.failed(err)
 		}
 	}
-	bounded, leave, err := s.traffic.enter(ctx, lane)
+	args := source.Bind(a.plan.Args, a.facts())
+	end := a.end()
+	if a.QueryRequest.Plan && a.ShowsPlan(a.st, a.caller, a.plan) {
+		if end.Plan, err = a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, args, 0); err != nil {
+			return a.failed(err)
+		}
+	}
+	in := source.Request{SQL: a.plan.SQL, Args: args, Columns: a.plan.Columns, Binary: binary}
+	if a.plan.Checked {
+		in.Columns = append(slices.Clone(in.Columns), query.Column{Type: query.Boolean})
+		if binary != nil {
+			in.Binary = append(slices.Clone(binary), 0)
+		}
+	}
+	o := a.newOutflow(answer, a.record)
+	o.held = true
+	changed, err := a.change(ctx, in, o)
+	record := o.ending()
+	if refusedKey(a.plan, err) {
+		record.Reason = err.Error()
+		err = errNotYours
+	}
+	if errors.Is(err, errNotYours) {
+		return End{}, a.identity.RefuseFrom(a.caller, a.viewer, record, errNotYours)
+	}
 	if err != nil {
-		return wire.Result{}, s.identity.Failed(p, record, started, err)
+		return End{}, a.identity.Failed(a.viewer, record, a.started, err)
+	}
+	end.Took, end.Record, end.Rows, end.Changed, end.Verb = time.Since(a.started), audit.Reference(a.record.ID), o.rows, changed, a.plan.Tables[0].Verb
+	if len(o.b) > 0 {
+		return end, answer.Send(o.b)
+	}
+	return end, nil
+}
+
+// change runs a statement that changes rows, and hands what it gives back to o.
+func (a *asked) change(ctx context.Context, in source.Request, o *outflow) (changed int64, err error) {
+	src, err := a.planSource(ctx, a.plan)
+	if err != nil {
+		return 0, err
+	}
+	bounded, leave, err := a.traffic.enter(ctx, a.lane)
+	if err != nil {
+		return 0, err
 	}
 	defer leave()
-	recorded := false
-	columns := plan.Columns
-	if plan.Checked {
-		columns = append(slices.Clone(columns), query.Column{Type: query.Boolean})
-	}
 	size := int64(0)
-	err = src.Write(source.WithBytes(bounded, 2*lane.Limits.Bytes), plan.SQL, args, columns, func(row []any) error {
-		if plan.Checked {
-			if row[len(row)-1] != true {
+	row := func(row [][]byte) error {
+		if a.plan.Checked {
+			if string(row[len(row)-1]) != "t" {
 				return errNotYours
 			}
 			row = row[:len(row)-1]
@@ -95,54 +108,58 @@ func (s *Service) write(
 		if len(row) == 0 {
 			return nil
 		}
-		if size += rowSize(row); size > lane.Limits.Bytes {
-			return fault.New(
-				fault.Invalid,
-				"too_large",
-				"RETURNING gives more than the %d bytes that the lane allows; nothing was changed",
-				lane.Limits.Bytes,
-			)
+		if size += textSize(row); size > a.lane.Limits.Bytes {
+			return fault.New(fault.Invalid, "too_large", "RETURNING gives more than the %d bytes that the lane allows; nothing was changed", a.lane.Limits.Bytes)
 		}
-		if len(out.Rows) == lane.Limits.Rows {
-			return fault.New(
-				fault.Invalid,
-				"too_many_rows",
-				"RETURNING gives more than the %d rows that the lane allows; nothing was changed",
-				lane.Limits.Rows,
-			)
+		if o.rows == int64(a.lane.Limits.Rows) {
+			return fault.New(fault.Invalid, "too_many_rows", "RETURNING gives more than the %d rows that the lane allows; nothing was changed", a.lane.Limits.Rows)
 		}
-		out.Rows = append(out.Rows, kept(row))
-		return nil
-	}, func(changed int64) error {
-		out.Changed = changed
-		record.Rows, record.TookUS = changed, time.Since(started).Microseconds()
-		recorded = true
-		return s.audit.Write(record)
-	})
+		return o.row(row)
+	}
+	metered := source.WithBytes(bounded, 2*a.lane.Limits.Bytes)
+	tx, err := a.Tx.of(metered, src, a.plan.Source, true)
+	switch {
+	case err != nil:
+	case tx != nil:
+		if changed, err = tx.Write(metered, in, row); err == nil {
+			err = a.kept(o, changed)
+		}
+	default:
+		err = src.Write(metered, in, row, func(n int64) error {
+			changed = n
+			return o.settle(n, a.started)
+		})
+	}
 	if err != nil && bounded.Err() != nil {
 		err = bounded.Err() // the driver says "interrupted"
 	}
-	if refusedKey(plan, err) {
-		record.Reason = err.Error()
-		err = errNotYours
+	return changed, err
+}
+
+// kept puts on record what was changed in a transaction that goes on: how it ends is added then.
+func (a *asked) kept(o *outflow, changed int64) error {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.record.Rows, o.record.TookUS = changed, time.Since(a.started).Microseconds()
+	if err := o.flush(); err != nil {
+		return err
 	}
-	if errors.Is(err, errNotYours) {
-		return wire.Result{}, s.identity.RefuseFrom(c, p, record, errNotYours)
+	a.Tx.writes = append(a.Tx.writes, a.record)
+	return nil
+}
+
+// settle records that a statement has changed so many rows, before that is made to last. What
+// fails then is recorded too, by its ending.
+func (o *outflow) settle(changed int64, started time.Time) error {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.closed = true
+	o.timer.Stop()
+	record := o.record
+	if o.decided {
+		record = endOf(o.record)
 	}
-	if err != nil {
-		if recorded { // what was recorded did not come to pass, so that is recorded too
-			again := *record
-			again.ID = 0
-			record = &again
-		}
-		return wire.Result{}, s.identity.Failed(p, record, started, err)
-	}
-	out.TookMS = float64(time.Since(started).Microseconds()) / 1000
-	out.Record = audit.Reference(record.ID)
-	if len(out.Columns) == 0 {
-		out.Columns = []wire.ResultColumn{{Name: "done", Type: "text"}}
-		verb := map[access.Privilege]string{access.Insert: "inserted", access.Update: "changed", access.Delete: "removed"}[plan.Tables[0].Verb]
-		out.Rows = [][]any{{fmt.Sprintf("%s %s", verb, say.Count(int(out.Changed), "row"))}}
-	}
-	return out, nil
+	record.Rows, record.TookUS = changed, time.Since(started).Microseconds()
+	o.settled = true
+	return o.log.Write(record)
 }

@@ -2,6 +2,7 @@ package identity
 
 import (
 	"context"
+	"crypto/sha256"
 	"strings"
 	"time"
 
@@ -19,7 +20,10 @@ type Caller struct {
 	// IfMatch is the revision that the caller saw; a change is refused when the
 	// model has changed since. Zero: on any.
 	IfMatch int64
-	token   store.Token
+	// Client is the name of the program that the caller uses, as it says.
+	Client string
+	token  store.Token
+	proof  *store.Credential // of a connection that is kept, by which the caller was proven
 }
 
 // CSRF is what a change through the console must carry.
@@ -40,14 +44,8 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 		return "", out, fault.New(fault.Invalid, "oversized", "a name can have up to %d bytes, and a password %d", mostName, mostPassword)
 	}
 	who := pair{userRef(name), audit.Bounded(address, mostName)}
-	signedIn := func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) }
-	if wait := s.attempt.wait(who, now, signedIn); wait > 0 {
-		return "", out, fault.New(
-			fault.TooMany,
-			"too_many_attempts",
-			"too many attempts to sign in; wait %s",
-			max(wait.Round(time.Second), time.Second),
-		)
+	if err := s.waits(ctx, who); err != nil {
+		return "", out, err
 	}
 	st := s.platform.Current()
 	var id access.SubjectID
@@ -61,11 +59,11 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	record := &store.Record{Actor: userRef(name), Action: audit.SignIn, Decision: audit.Allowed, Address: address}
 	if !ok {
 		s.attempt.failed(who, now)
-		record.Decision, record.Reason = audit.Refused, "the name or the password is wrong"
+		record.Decision, record.Reason = audit.Refused, errWrong.Detail
 		if err := s.audit.Write(record); err != nil {
 			return "", out, err
 		}
-		return "", out, fault.New(fault.NotSignedIn, "wrong_password", "the name or the password is wrong")
+		return "", out, errWrong
 	}
 	s.attempt.succeeded(who)
 	lasts := consoleSession
@@ -93,12 +91,9 @@ func userRef(name string) string {
 
 // Authenticate finds the caller of a bearer token or cookie.
 func (s *Service) Authenticate(ctx context.Context, secret, address string) (Caller, error) {
-	token, ok, err := s.store.FindToken(ctx, secret)
+	token, err := s.token(ctx, secret)
 	if err != nil {
 		return Caller{}, err
-	}
-	if !ok {
-		return Caller{}, fault.New(fault.NotSignedIn, "not_signed_in", "sign in first")
 	}
 	if token.Expired(time.Now()) {
 		return Caller{}, fault.New(fault.NotSignedIn, "session_expired", "the session has expired; sign in again")
@@ -108,6 +103,28 @@ func (s *Service) Authenticate(ctx context.Context, secret, address string) (Cal
 		return Caller{}, fault.New(fault.NotSignedIn, "disabled", "this account is disabled")
 	}
 	return Caller{User: subject.ID, Address: address, token: token}, nil
+}
+
+// token finds the token of a secret. One that was found is kept for as long as no token and no
+// password changes.
+func (s *Service) token(ctx context.Context, secret string) (store.Token, error) {
+	now, key := s.store.Generation(), sha256.Sum256([]byte(secret))
+	if kept, ok := s.tokens.Get(key); ok && kept.generation == now {
+		return kept.token, nil
+	}
+	token, ok, err := s.store.FindToken(ctx, secret)
+	if err == nil && !ok {
+		err = fault.New(fault.NotSignedIn, "not_signed_in", "sign in first")
+	}
+	if err == nil {
+		s.tokens.Add(key, keptToken{token, now})
+	}
+	return token, err
+}
+
+type keptToken struct {
+	token      store.Token
+	generation int64 // of the store, as it was looked for
 }
 
 // SignOut ends the caller's session.

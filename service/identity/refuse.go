@@ -1,6 +1,7 @@
 package identity
 
 import (
+	"cmp"
 	"errors"
 	"slices"
 	"strings"
@@ -30,7 +31,7 @@ func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
 
 // NewRecord starts the record of what a caller does.
 func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Record {
-	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: audit.Allowed, Text: text, Address: c.Address}
+	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: audit.Allowed, Text: text, Address: c.Address, Client: c.Client}
 	if p.Words != r.Actor {
 		r.Standpoint = p.Words
 	}
@@ -100,6 +101,6 @@ func (s *Service) Failed(p *Viewer, record *store.Record, started time.Time, err
 	if err := s.audit.Write(record); err != nil {
 		return err
 	}
-	told.Reference = audit.Reference(record.ID)
+	told.Reference = audit.Reference(cmp.Or(record.Ends, record.ID))
 	return told
 }

@@ -53,7 +53,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	if err := s.audit.Write(record); err != nil {
 		return wire.Changed{}, err
 	}
-	if err := s.store.ChangePassword(ctx, store.HashPassword(in.New), c.token); err != nil {
+	if err := s.store.ChangePassword(ctx, uint32(c.User), store.NewPassword(in.New), c.token); err != nil {
 		return wire.Changed{}, err
 	}
 	return wire.Changed{

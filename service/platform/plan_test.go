@@ -6,6 +6,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/query"
 )
 
 // BenchmarkPlanWarm is what planning costs for a text that has been planned.
@@ -29,7 +30,7 @@ func BenchmarkPlanWarm(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if _, err := st.Plan(rights, "SELECT count(*) FROM survey.field.visits WHERE id > 17", nil); err != nil {
+		if _, err := st.Plan(rights, query.Statement{SQL: "SELECT count(*) FROM survey.field.visits WHERE id > 17"}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/core/emit"
 	"gneiss/core/policy"
+	"gneiss/core/query"
 )
 
 // mostKept bounds a statement and its parameters whose plan is kept, in bytes.
@@ -44,7 +45,9 @@ type State struct {
 type planKey struct {
 	rights *access.Rights
 	text   string
-	params string
+	names  query.Names
+	params string // their values, or the kinds of those that are deferred
+	waits  bool
 }
 
 // mostPlans and mostStandings bound what is kept.
@@ -87,12 +90,18 @@ func (s *State) Rights(session access.Standpoint, now time.Time) (*access.Rights
 	return st, err
 }
 
-// Plan returns the governed form of a query.
-func (s *State) Plan(st *access.Rights, text string, params []any) (*emit.Plan, error) {
-	key := planKey{rights: st, text: text}
-	kept := len(text)
-	if len(params) > 0 {
-		encoded, err := json.Marshal(params)
+// Plan returns the governed form of a query. Where the plan does not depend on the values of
+// its parameters, one serves for all.
+func (s *State) Plan(st *access.Rights, text query.Statement) (*emit.Plan, error) {
+	if len(text.Params) > 0 {
+		if p := s.waiting(st, text); p != nil {
+			return p, nil
+		}
+	}
+	key := planKey{rights: st, text: text.SQL, names: text.Names}
+	kept := len(text.SQL)
+	if len(text.Params) > 0 {
+		encoded, err := json.Marshal(text.Params)
 		if err != nil {
 			return nil, err
 		}
@@ -100,16 +109,43 @@ func (s *State) Plan(st *access.Rights, text string, params []any) (*emit.Plan, 
 		kept += len(encoded)
 	}
 	if kept > mostKept {
-		return emit.Make(text, params, st, s.Policies)
+		return emit.MakeOf(text, st, s.Policies)
 	}
 	if p, ok := s.plans.Get(key); ok {
 		return p, nil
 	}
-	p, err := emit.Make(text, params, st, s.Policies)
+	p, err := emit.MakeOf(text, st, s.Policies)
 	if err == nil {
 		s.plans.Add(key, p)
 	}
 	return p, err
+}
+
+// waiting is the plan that serves for all values of the parameters, with these in it; nil where
+// there is none.
+func (s *State) waiting(st *access.Rights, text query.Statement) *emit.Plan {
+	params, kinds, ok := query.Defer(text.Params)
+	if !ok || len(text.SQL) > mostKept {
+		return nil
+	}
+	key := planKey{rights: st, text: text.SQL, names: text.Names, params: kinds, waits: true}
+	p, known := s.plans.Get(key)
+	if !known {
+		waits := text
+		waits.Params = params
+		p, _ = emit.MakeOf(waits, st, s.Policies) // nil where it depends on the values, or is wrong
+		s.plans.Add(key, p)
+	}
+	if p == nil {
+		return nil
+	}
+	args, ok := p.Fill(text.Params)
+	if !ok {
+		return nil
+	}
+	filled := *p
+	filled.Args = args
+	return &filled
 }
 
 // A Change is an access.Change or a policy.Change.

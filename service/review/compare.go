@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/query"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/say"
@@ -89,7 +90,7 @@ func factsOf(p *identity.Viewer, o *access.Object) string {
 	if !p.Reviews {
 		return ""
 	}
-	plan, err := p.State.Plan(p.Rights, "SELECT count(*) FROM "+p.Model.Path(o.ID), nil)
+	plan, err := p.State.Plan(p.Rights, query.Statement{SQL: "SELECT count(*) FROM " + p.Model.Path(o.ID)})
 	if err != nil {
 		return say.TableClosed.With(fault.Of(err).Detail)
 	}

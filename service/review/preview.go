@@ -10,6 +10,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/core/query"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/gateway"
@@ -156,7 +157,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 	text += fmt.Sprintf(" LIMIT %d", limit+1)
 	record := s.identity.NewRecord(c, v.Viewer, audit.Preview, path)
 	started := time.Now()
-	plan, lane, err := s.gateway.Plan(c, v.Viewer, text, nil, "")
+	plan, lane, err := s.gateway.Plan(c, v.Viewer, query.Statement{SQL: text}, "")
 	if err == nil {
 		v.Touch(record, gateway.Objects(plan))
 		err = s.gateway.Run(ctx, lane, plan, source.Bind(plan.Args, s.gateway.Facts(started)), func(row []any) error {

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/query"
 	"gneiss/service/identity"
 	"gneiss/wire"
 )
@@ -39,7 +40,7 @@ func viewTrouble(p *identity.Viewer, o *access.Object) error {
 			columns = append(columns, access.Quote(c.Name))
 		}
 	}
-	_, err := p.State.Plan(p.Rights, "SELECT "+strings.Join(columns, ", ")+" FROM "+p.Model.Path(o.ID), nil)
+	_, err := p.State.Plan(p.Rights, query.Statement{SQL: "SELECT " + strings.Join(columns, ", ") + " FROM " + p.Model.Path(o.ID)})
 	return err
 }
 

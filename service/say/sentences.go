@@ -94,6 +94,7 @@ const (
 	TookAttribute     Sentence = "removed the attribute %s from %s"
 	SetAttribute      Sentence = "set the attribute %s of %s to %s"
 	SetPassword       Sentence = "set the password of %s"
+	EndedSession      Sentence = "ended the connection %s of %s"
 	Renamed           Sentence = "renamed %s to %s; its grants are unchanged"
 	RulesCompareNames Sentence = "rules with %s compare with the name: columns and entitlement tables that hold the old name no longer match"
 	RemovedSubject    Sentence = "removed %s, with %s to it and %s"

@@ -44,17 +44,28 @@ func metered(dial func(context.Context, string, string) (net.Conn, error)) func(
 	}
 }
 
-// bound prepares a connection that is taken from its pool: its next statement is bounded by
-// the context on both sides, in what is sent, and in how long the server works on it. The
-// server ends a statement by itself a little after the context does, should nobody tell it to.
-func bound(ctx context.Context, conn *pgx.Conn) (bool, error) {
+// meterOf finds the meter of a connection; nil: it has none.
+func meterOf(conn *pgx.Conn) *meter {
 	under := conn.PgConn().Conn()
 	if t, ok := under.(*tls.Conn); ok {
 		under = t.NetConn()
 	}
-	if m, ok := under.(*meter); ok {
+	m, _ := under.(*meter)
+	return m
+}
+
+// allow lets as much be read as the context says.
+func (m *meter) allow(ctx context.Context) {
+	if m != nil {
 		m.left.Store(source.Bytes(ctx) + unmetered)
 	}
+}
+
+// bound prepares a connection that is taken from its pool: its next statement is bounded by
+// the context on both sides, in what is sent, and in how long the server works on it. The
+// server ends a statement by itself a little after the context does, should nobody tell it to.
+func bound(ctx context.Context, conn *pgx.Conn) (bool, error) {
+	meterOf(conn).allow(ctx)
 	seconds := 0
 	if deadline, ok := ctx.Deadline(); ok {
 		seconds = int(time.Until(deadline)/time.Second) + 2

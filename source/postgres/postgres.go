@@ -132,10 +132,49 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 	return told(err)
 }
 
-// prepared says with a statement's arguments that values come as texts, in the database's own
-// form, and that a long text is not kept prepared.
-func prepared(text string, args []any) []any {
-	head := []any{pgx.QueryResultFormats{pgx.TextFormatCode}}
+// Stream implements [source.Source].
+func (s *Source) Stream(ctx context.Context, in source.Request, f func([][]byte) error) error {
+	given := false
+	once := func() error {
+		conn, err := s.readers.Acquire(ctx)
+		if err != nil {
+			return err
+		}
+		defer conn.Release()
+		return stream(ctx, conn.Conn(), in, func(row [][]byte) error { given = true; return f(row) })
+	}
+	err := once()
+	if (stale(err) || pgconn.SafeToRetry(err)) && !given {
+		err = once()
+	}
+	return told(err)
+}
+
+// stream hands the rows of a statement to f as they come. Each may have as many bytes as the
+// context lets a whole answer have.
+func stream(ctx context.Context, conn *pgx.Conn, in source.Request, f func([][]byte) error) error {
+	rows, err := conn.Query(ctx, in.SQL, prepared(in.SQL, in.Args, in.Binary...)...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	m := meterOf(conn)
+	for rows.Next() {
+		if err := f(rows.RawValues()); err != nil {
+			return err
+		}
+		m.allow(ctx)
+	}
+	return rows.Err()
+}
+
+// prepared says with a statement's arguments in which form values come, that of texts where
+// nothing is said, and that a long text is not kept prepared.
+func prepared(text string, args []any, formats ...int16) []any {
+	if len(formats) == 0 {
+		formats = []int16{pgx.TextFormatCode}
+	}
+	head := []any{pgx.QueryResultFormats(formats)}
 	if len(text) > source.MostPrepared {
 		head = append(head, pgx.QueryExecModeDescribeExec)
 	}
@@ -166,7 +205,7 @@ func each(rows pgx.Rows, f func([]any) error) error {
 }
 
 // Write implements [source.Source].
-func (s *Source) Write(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error, before func(int64) error) error {
+func (s *Source) Write(ctx context.Context, in source.Request, f func([][]byte) error, before func(int64) error) error {
 	given := false
 	once := func() error {
 		conn, err := s.writers.Acquire(ctx)
@@ -179,15 +218,12 @@ func (s *Source) Write(ctx context.Context, text string, args []any, columns []q
 			return err
 		}
 		defer tx.Rollback(context.WithoutCancel(ctx))
-		rows, err := tx.Query(ctx, text, prepared(text, args)...)
+		changed, err := writing(ctx, tx, in, func(row [][]byte) error { given = true; return f(row) })
 		if err != nil {
 			return err
 		}
-		if err := each(rows, func(row []any) error { given = true; return f(row) }); err != nil {
-			return err
-		}
 		given = true
-		if err := before(rows.CommandTag().RowsAffected()); err != nil {
+		if err := before(changed); err != nil {
 			return err
 		}
 		return tx.Commit(ctx)
@@ -197,6 +233,22 @@ func (s *Source) Write(ctx context.Context, text string, args []any, columns []q
 		err = once()
 	}
 	return told(err)
+}
+
+// writing runs a statement that changes rows within a transaction.
+func writing(ctx context.Context, tx pgx.Tx, in source.Request, f func([][]byte) error) (changed int64, err error) {
+	rows, err := tx.Query(ctx, in.SQL, prepared(in.SQL, in.Args, in.Binary...)...)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := f(rows.RawValues()); err != nil {
+			return 0, err
+		}
+	}
+	rows.Close()
+	return rows.CommandTag().RowsAffected(), rows.Err()
 }
 
 // Ping implements [source.Source].

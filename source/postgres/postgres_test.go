@@ -127,7 +127,7 @@ func rows(t *testing.T, src source.Source, st *access.Rights, text string) (stri
 	}
 	args := source.Bind(plan.Args, source.Facts{Start: time.Unix(2, 0), Key: "k", Nonce: "n"})
 	if plan.Write {
-		err = src.Write(context.Background(), plan.SQL, args, plan.Columns, take, func(n int64) error { out = append(out, fmt.Sprint("changed ", n)); return nil })
+		err = src.Write(context.Background(), source.Request{SQL: plan.SQL, Args: args, Columns: plan.Columns}, source.Values(plan.Columns, take), func(n int64) error { out = append(out, fmt.Sprint("changed ", n)); return nil })
 	} else {
 		err = src.Run(context.Background(), plan.SQL, args, plan.Columns, take)
 	}
@@ -342,7 +342,7 @@ func TestReadersOnly(t *testing.T) {
 	if got, err := rows(t, src, st, "SELECT count(*) FROM src.s.t"); err != nil || got != "3" {
 		t.Errorf("after all that: %s (%v)", got, err)
 	}
-	if err := src.Write(ctx, "ALTER TABLE s.child ADD COLUMN late text", nil, nil, none, func(int64) error { return nil }); err == nil {
+	if err := src.Write(ctx, source.Request{SQL: "ALTER TABLE s.child ADD COLUMN late text"}, source.Values(nil, none), func(int64) error { return nil }); err == nil {
 		t.Error("an account that owns nothing altered a table")
 	}
 }
@@ -437,7 +437,7 @@ func TestErrorsTellNothing(t *testing.T) {
 		none := func([]any) error { return nil }
 		if plan.Write {
 			rollback := errors.New("rolled back")
-			if err = src.Write(context.Background(), plan.SQL, args, columns, none, func(int64) error { return rollback }); err == rollback {
+			if err = src.Write(context.Background(), source.Request{SQL: plan.SQL, Args: args, Columns: columns}, source.Values(columns, none), func(int64) error { return rollback }); err == rollback {
 				return nil
 			}
 		} else {

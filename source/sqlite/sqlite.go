@@ -312,7 +312,7 @@ func each(rows *sql.Rows, columns []query.Column, f func([]any) error) error {
 }
 
 // Write implements [source.Source].
-func (s *Source) Write(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error, before func(int64) error) error {
+func (s *Source) Write(ctx context.Context, in source.Request, f func([][]byte) error, before func(int64) error) error {
 	if _, err := s.connect(); err != nil {
 		return err
 	}
@@ -321,25 +321,30 @@ func (s *Source) Write(ctx context.Context, text string, args []any, columns []q
 		return unavailable(err)
 	}
 	defer tx.Rollback()
-	if len(columns) == 0 {
-		_, err = tx.ExecContext(ctx, text, args...)
-	} else {
-		var rows *sql.Rows
-		if rows, err = tx.QueryContext(ctx, text, args...); err == nil {
-			err = each(rows, columns, f)
-		}
-	}
+	changed, err := writing(ctx, tx, in, f)
 	if err != nil {
 		return refusedByTable(err)
-	}
-	var changed int64
-	if err := tx.QueryRowContext(ctx, "SELECT changes()").Scan(&changed); err != nil {
-		return err
 	}
 	if err := before(changed); err != nil {
 		return err
 	}
 	return refusedByTable(tx.Commit())
+}
+
+// writing runs a statement that changes rows within a transaction.
+func writing(ctx context.Context, tx *sql.Tx, in source.Request, f func([][]byte) error) (changed int64, err error) {
+	if len(in.Columns) == 0 {
+		_, err = tx.ExecContext(ctx, in.SQL, in.Args...)
+	} else {
+		var rows *sql.Rows
+		if rows, err = tx.QueryContext(ctx, in.SQL, in.Args...); err == nil {
+			err = each(rows, in.Columns, texts(in.Columns, f))
+		}
+	}
+	if err == nil {
+		err = tx.QueryRowContext(ctx, "SELECT changes()").Scan(&changed)
+	}
+	return changed, err
 }
 
 // refusedByTable tells the refusals of constraints from other errors. The

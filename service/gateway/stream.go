@@ -1,0 +1,253 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/emit"
+	"gneiss/core/query"
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/source"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+// A Commander runs the statements that change the model.
+type Commander interface {
+	Command(ctx context.Context, c identity.Caller, p *identity.Viewer, in Ask) (wire.Result, error)
+}
+
+// An Ask is a statement that a caller asks to be run.
+type Ask struct {
+	wire.QueryRequest
+	Names query.Names
+	Tx    *Tx // the transaction that it is part of; nil: it is one of its own
+	// Whole says that an answer with more rows than the lane allows is an error, for whoever
+	// takes it could not know that it is cut.
+	Whole bool
+}
+
+// An End is what is known of a statement once it has ended.
+type End struct {
+	Rows       int64
+	Changed    int64            // rows that were changed
+	Verb       access.Privilege // what was done to them: INSERT, UPDATE or DELETE; of a read zero
+	Took       time.Duration
+	Record     string // the reference in the record
+	Standpoint string
+	Lane       string
+	Truncated  bool
+	Plan       *wire.Plan
+	Command    *wire.Result // what a statement did that changes the model
+	Explain    bool
+}
+
+// Stream runs a governed statement and hands its rows to the answer as they come. It is the one
+// way to the rows of a source: previews, counts and trials go through run as well.
+func (s *Service) Stream(ctx context.Context, c identity.Caller, in Ask, answer Answer) (End, error) {
+	st := s.platform.Current()
+	p, err := s.identity.ViewerAt(st, c, in.Standpoint)
+	if err != nil {
+		return End{}, s.identity.Refuse(c, audit.Query, in.SQL, err)
+	}
+	if query.IsCommand(in.SQL) {
+		result, err := s.commander.Command(ctx, c, p, in)
+		return End{Command: &result, Standpoint: p.Words, Record: result.Record}, err
+	}
+	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
+	started := time.Now()
+	params, err := parameters(in.Params)
+	if err != nil {
+		return End{}, s.identity.RefuseFrom(c, p, record, err)
+	}
+	plan, lane, err := s.Plan(c, p, query.Statement{SQL: in.SQL, Params: params, Names: in.Names}, in.Lane)
+	if err != nil {
+		return End{}, s.identity.RefuseFrom(c, p, record, err)
+	}
+	a := asked{Service: s, st: st, caller: c, viewer: p, Ask: in, plan: plan, lane: lane, record: record, started: started, planned: time.Since(started)}
+	switch {
+	case plan.Explain:
+		return a.explain(ctx, answer)
+	case plan.Write:
+		return a.write(ctx, answer)
+	}
+	return a.read(ctx, answer)
+}
+
+// asked is a statement that is planned, on its way.
+type asked struct {
+	*Service
+	Ask
+	st      *platform.State
+	caller  identity.Caller
+	viewer  *identity.Viewer
+	plan    *emit.Plan
+	lane    *access.Object
+	record  *store.Record
+	started time.Time
+	planned time.Duration
+}
+
+// facts are those of the start of the transaction, which for CURRENT_TIMESTAMP is that of all its
+// statements.
+func (a *asked) facts() source.Facts {
+	if a.Tx != nil {
+		return a.Facts(a.Tx.Start)
+	}
+	return a.Facts(a.started)
+}
+
+func (a *asked) end() End {
+	return End{Took: time.Since(a.started), Record: audit.Reference(a.record.ID), Standpoint: a.viewer.Words, Lane: a.lane.Name}
+}
+
+func (a *asked) failed(err error) (End, error) {
+	return End{}, a.identity.Failed(a.viewer, a.record, a.started, err)
+}
+
+// read hands the rows of a statement that changes nothing to the answer.
+func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
+	a.viewer.Touch(a.record, Objects(a.plan))
+	args := source.Bind(a.plan.Args, a.facts())
+	binary, err := answer.Head(Head{a.plan.Columns, a.binary(), a.viewer.Words, a.lane.Name})
+	if err != nil {
+		return a.failed(err)
+	}
+	limit, truncated := a.lane.Limits.Rows, false
+	if a.Limit > 0 && a.Limit <= limit {
+		limit, a.Whole = a.Limit, false
+	}
+	o := a.newOutflow(answer, a.record)
+	size := int64(0)
+	row := func(row [][]byte) error {
+		if !a.Whole {
+			if o.rows == int64(limit) || size > a.lane.Limits.Bytes {
+				truncated = true
+				return errEnough
+			}
+			size += textSize(row)
+		} else if o.rows == int64(limit) {
+			return fault.New(fault.Invalid, "too_many_rows", "the answer has more than the %d rows that the lane %s allows; ask for less, or ask who "+
+				"administers the lane for more", limit, a.lane.Name)
+		}
+		return o.row(row)
+	}
+	err = a.rows(ctx, source.Request{SQL: a.plan.SQL, Args: args, Columns: a.plan.Columns, Binary: binary}, answer, o, row)
+	if err != nil && !errors.Is(err, errEnough) {
+		return End{}, a.identity.Failed(a.viewer, o.ending(), a.started, err)
+	}
+	var shown *wire.Plan
+	if a.QueryRequest.Plan && a.ShowsPlan(a.st, a.caller, a.plan) {
+		if shown, err = a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, args, a.planned); err != nil {
+			return End{}, a.identity.Failed(a.viewer, o.ending(), a.started, err)
+		}
+	}
+	if err := o.end(a.started); err != nil {
+		return End{}, err
+	}
+	end := a.end()
+	end.Rows, end.Truncated, end.Plan = o.rows, truncated, shown
+	return end, nil
+}
+
+// rows runs a request under the lane's limits: in the transaction that it is part of, or alone.
+func (a *asked) rows(ctx context.Context, in source.Request, answer Answer, o *outflow, row func([][]byte) error) error {
+	ctx, leave, err := a.traffic.enter(ctx, a.lane)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	src, err := a.planSource(ctx, a.plan)
+	if err != nil {
+		return err
+	}
+	ctx = source.WithBytes(ctx, 2*a.lane.Limits.Bytes)
+	tx, err := a.Tx.of(ctx, src, a.plan.Source, false)
+	if err == nil {
+		parts, _ := answer.(Portions)
+		switch {
+		case tx != nil && parts != nil && parts.Portion() > 0:
+			err = fetched(ctx, tx, in, parts, o, row)
+		case tx != nil:
+			err = tx.Stream(ctx, in, row)
+		default:
+			err = src.Stream(ctx, in, paused(parts, o, row))
+		}
+	}
+	if ctx.Err() != nil && err != nil && !errors.Is(err, errEnough) {
+		return ctx.Err() // the driver says "interrupted"
+	}
+	return inWords(err, a.plan)
+}
+
+// paused lets a statement wait after each part of its rows.
+func paused(parts Portions, o *outflow, row func([][]byte) error) func([][]byte) error {
+	if parts == nil {
+		return row
+	}
+	n := 0
+	return func(r [][]byte) error {
+		if most := parts.Portion(); most > 0 && n >= most { // there is a row more than the part has
+			if err := o.pause(parts); err != nil {
+				return err
+			}
+			n = 0
+		}
+		n++
+		return row(r)
+	}
+}
+
+// fetched takes the rows of a statement from its transaction in parts, between which others run.
+func fetched(ctx context.Context, tx source.Tx, in source.Request, parts Portions, o *outflow, row func([][]byte) error) error {
+	cursor, err := tx.Open(ctx, in)
+	if err != nil {
+		return err
+	}
+	for {
+		most := parts.Portion()
+		if most == 0 {
+			most = 1 << 30
+		}
+		n, err := cursor.Fetch(ctx, most, row)
+		if err != nil {
+			return err
+		}
+		if n < most {
+			return cursor.Close(ctx)
+		}
+		if err := o.pause(parts); err != nil {
+			return errors.Join(err, cursor.Close(context.WithoutCancel(ctx)))
+		}
+	}
+}
+
+// pause sends a part of the rows and waits until the next is wanted.
+func (o *outflow) pause(parts Portions) error {
+	if err := o.sendNow(); err != nil {
+		return err
+	}
+	return parts.Pause()
+}
+
+// binary reports whether the values of the plan's source can be had in PostgreSQL's binary form.
+func (a *asked) binary() bool {
+	id := a.plan.Source
+	if id == 0 {
+		id = query.FirstSource(a.st.Model)
+	}
+	return id != 0 && a.st.Model.Object(id).Type == emit.Postgres
+}
+
+func textSize(row [][]byte) int64 {
+	size := int64(0)
+	for _, v := range row {
+		size += int64(len(v)) + 16
+	}
+	return size
+}

@@ -1,0 +1,155 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/source"
+	"gneiss/store"
+)
+
+// A Tx is a transaction of a caller's. The database has one for it from the first statement on that
+// needs it: that changes rows, or, where all see one snapshot, the first. Its methods are called one
+// at a time; those of a nil Tx are of statements by themselves.
+type Tx struct {
+	Isolation source.Isolation
+	Start     time.Time
+
+	service *Service
+	source  access.ObjectID
+	tx      source.Tx
+	saved   []savepoint
+	writes  []*store.Record // open until it ends
+}
+
+// A savepoint is a place in a transaction that it can go back to.
+type savepoint struct {
+	name   string
+	writes int // that were before it
+}
+
+// Begin begins a transaction.
+func (s *Service) Begin(in source.Isolation) *Tx {
+	return &Tx{Isolation: in, Start: time.Now(), service: s}
+}
+
+// of is the database's own transaction for a statement on a source; nil: the statement needs none.
+func (t *Tx) of(ctx context.Context, src source.Source, id access.ObjectID, write bool) (source.Tx, error) {
+	if t == nil {
+		return nil, nil
+	}
+	if write && t.Isolation.ReadOnly {
+		e := fault.New(fault.Invalid, "read_only", "the transaction is read-only")
+		e.SQLState = "25006"
+		return nil, e
+	}
+	if t.tx != nil && id != 0 && id != t.source {
+		e := fault.New(fault.Invalid, "two_sources", "one transaction changes the tables of one source")
+		e.SQLState = "0A000"
+		return nil, e
+	}
+	if t.tx != nil || !write && !t.Isolation.Snapshot && !t.Isolation.Serializable {
+		return t.tx, nil
+	}
+	tx, err := src.Begin(ctx, t.Isolation)
+	if err != nil {
+		return nil, err
+	}
+	t.tx, t.source = tx, id
+	for _, s := range t.saved {
+		if err := tx.Savepoint(ctx, s.name); err != nil {
+			return nil, err
+		}
+	}
+	return tx, nil
+}
+
+// Holds reports whether the database has a transaction for it.
+func (t *Tx) Holds() bool { return t != nil && t.tx != nil }
+
+// Savepoint marks a place to go back to (ISO/IEC 9075-2, 17.5).
+func (t *Tx) Savepoint(ctx context.Context, name string) error {
+	t.saved = append(t.saved, savepoint{name, len(t.writes)})
+	if t.tx == nil {
+		return nil
+	}
+	return t.tx.Savepoint(ctx, name)
+}
+
+func (t *Tx) find(name string) (int, error) {
+	for i := len(t.saved) - 1; i >= 0; i-- {
+		if t.saved[i].name == name {
+			return i, nil
+		}
+	}
+	e := fault.New(fault.NotFound, "no_savepoint", "savepoint %q does not exist", name)
+	e.SQLState = "3B001"
+	return 0, e
+}
+
+// Release forgets a savepoint and those behind it.
+func (t *Tx) Release(ctx context.Context, name string) error {
+	i, err := t.find(name)
+	if err != nil {
+		return err
+	}
+	t.saved = t.saved[:i]
+	if t.tx == nil {
+		return nil
+	}
+	return t.tx.Release(ctx, name)
+}
+
+// RollbackTo undoes what was done since a savepoint.
+func (t *Tx) RollbackTo(ctx context.Context, name string) error {
+	i, err := t.find(name)
+	if err != nil {
+		return err
+	}
+	undone := slices.Clone(t.writes[t.saved[i].writes:])
+	t.writes = t.writes[:t.saved[i].writes]
+	t.saved = t.saved[:i+1]
+	if t.tx != nil {
+		err = t.tx.RollbackTo(ctx, name)
+	}
+	return errors.Join(err, t.ended(undone, audit.Failed, "rolled back to the savepoint "+name))
+}
+
+// Commit makes last what was done.
+func (t *Tx) Commit(ctx context.Context) error {
+	if t.tx == nil {
+		return nil
+	}
+	err := t.tx.Commit(ctx)
+	t.tx = nil
+	if err != nil {
+		return errors.Join(err, t.ended(t.writes, audit.Failed, "the transaction could not be committed: "+err.Error()))
+	}
+	return t.ended(t.writes, audit.Allowed, "")
+}
+
+// Rollback undoes all.
+func (t *Tx) Rollback(ctx context.Context) error {
+	if t.tx == nil {
+		return nil
+	}
+	err := t.tx.Rollback(ctx)
+	t.tx = nil
+	return errors.Join(err, t.ended(t.writes, audit.Failed, "rolled back"))
+}
+
+// ended puts on record what became of what the transaction wrote.
+func (t *Tx) ended(writes []*store.Record, decision, why string) error {
+	var errs []error
+	for _, r := range writes {
+		ending := endOf(r)
+		ending.Decision, ending.Reason, ending.Rows, ending.TookUS = decision, why, r.Rows, r.TookUS
+		errs = append(errs, t.service.audit.Write(ending))
+	}
+	return errors.Join(errs...)
+}
