@@ -2,15 +2,13 @@ package api
 
 import (
 	"context"
-	"crypto/tls"
-	"errors"
-	"net"
 	"net/netip"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+
+	"gneiss/peer"
 )
 
 // watchEvery is how often it is looked whether a caller is still there.
@@ -20,16 +18,8 @@ const watchEvery = 100 * time.Millisecond
 // work done for them ends too. stop must be called when the request is answered.
 func watched(c fiber.Ctx) (ctx context.Context, stop context.CancelFunc) {
 	ctx, stop = context.WithCancel(c.Context())
-	conn := c.RequestCtx().Conn()
-	if t, ok := conn.(*tls.Conn); ok {
-		conn = t.NetConn()
-	}
-	raw, ok := conn.(syscall.Conn)
-	if !ok {
-		return ctx, stop
-	}
-	socket, err := raw.SyscallConn()
-	if err != nil {
+	socket := peer.Of(c.RequestCtx().Conn())
+	if !socket.Known() {
 		return ctx, stop
 	}
 	go func() {
@@ -40,7 +30,7 @@ func watched(c fiber.Ctx) (ctx context.Context, stop context.CancelFunc) {
 			case <-ctx.Done():
 				return
 			case <-ticker.C:
-				if closed(socket) {
+				if socket.Gone() {
 					stop()
 					return
 				}
@@ -48,17 +38,6 @@ func watched(c fiber.Ctx) (ctx context.Context, stop context.CancelFunc) {
 		}
 	}()
 	return ctx, stop
-}
-
-// closed reports whether the other side has closed a connection, without taking
-// anything from it.
-func closed(socket syscall.RawConn) bool {
-	gone := false
-	err := socket.Control(func(fd uintptr) {
-		n, _, err := syscall.Recvfrom(int(fd), make([]byte, 1), syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
-		gone = n == 0 && err == nil || err != nil && !errors.Is(err, syscall.EAGAIN) && !errors.Is(err, syscall.EINTR)
-	})
-	return gone || errors.Is(err, net.ErrClosed)
 }
 
 // prefixes reads the addresses, and ranges of them, of trusted proxies.

@@ -166,6 +166,29 @@ const MostPrepared = 16 << 10
 // ErrTooLarge ends a statement whose answer is larger than it may be.
 var ErrTooLarge = errors.New("the answer is larger than the lane lets through")
 
+// Settings are what a caller's session says of how values are read and written. The zero value is
+// UTC, and what PostgreSQL has at first.
+type Settings struct {
+	TimeZone      string
+	DateOrder     string // of dates that are read: MDY, DMY or YMD
+	IntervalStyle string
+	FloatDigits   string // extra_float_digits
+	ByteaOutput   string
+}
+
+type settingsKey struct{}
+
+// WithSettings says how values of statements under the context are read and written.
+func WithSettings(ctx context.Context, s Settings) context.Context {
+	return context.WithValue(ctx, settingsKey{}, s)
+}
+
+// SettingsOf are those of WithSettings.
+func SettingsOf(ctx context.Context) Settings {
+	s, _ := ctx.Value(settingsKey{}).(Settings)
+	return s
+}
+
 type bytesKey struct{}
 
 // WithBytes bounds what a database may send for one statement under the context, in

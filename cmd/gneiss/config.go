@@ -32,12 +32,15 @@ func newConfig(c *cobra.Command) *config {
 	cfg := &config{settings: []*setting{
 		{name: "data", value: "gneiss-data", help: "the data folder"},
 		{name: "listen", value: "127.0.0.1:7464", help: "the address to listen on"},
+		{name: "sql-listen", value: "", help: "an address for people's own tools, which speak PostgreSQL's protocol; empty: none"},
 		{name: "log-level", value: "info", help: "debug, info, warn or error"},
 		{
 			name:  "source-roots",
 			value: "",
 			help:  "folders below which folders of SQLite files can be sources, with : between them; DATA/sources when empty",
 		},
+		{name: "sql-connections", value: "2000", help: "connections to sql-listen at once"},
+		{name: "sql-idle", value: "24h", help: "how long a connection to sql-listen may ask nothing"},
 		{name: "trusted-proxies", value: "", help: "addresses or ranges of proxies whose X-Forwarded-For is believed, with commas"},
 		{name: "metrics-listen", value: "", help: "an address for /metrics without a token; on the main address it needs one"},
 		{
@@ -94,6 +97,15 @@ func (cfg *config) load(c *cobra.Command) error {
 	return nil
 }
 
+// usual gives a setting another value where nothing is said.
+func (cfg *config) usual(name, value string) {
+	for _, s := range cfg.settings {
+		if s.name == name {
+			s.value = value
+		}
+	}
+}
+
 func (cfg *config) get(name string) string {
 	for _, s := range cfg.settings {
 		if s.name == name {
@@ -105,7 +117,7 @@ func (cfg *config) get(name string) string {
 
 func (cfg *config) print(w io.Writer) {
 	for _, s := range cfg.settings {
-		fmt.Fprintf(w, "%-14s %-24s %s\n", s.name+":", s.value, s.from)
+		fmt.Fprintf(w, "%-16s %-24s %s\n", s.name+":", s.value, s.from)
 	}
 }
 

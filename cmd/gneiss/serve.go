@@ -10,8 +10,10 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -21,6 +23,7 @@ import (
 	"gneiss/api"
 	"gneiss/demo"
 	"gneiss/service"
+	"gneiss/sqlport"
 )
 
 func serveCommand() *cobra.Command {
@@ -40,11 +43,14 @@ GNEISS_ADMIN_PASSWORD; without, the password is made up and printed once.`,
 			cfg.print(c.OutOrStdout())
 			return nil
 		}
-		return serve(c.Context(), cfg, func(svc *service.Service, address string) error {
+		return serve(c.Context(), cfg, func(svc *service.Service, at addresses) error {
 			if err := firstAdministrator(c.Context(), svc, c.OutOrStdout()); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "Gneiss serves %s at %s\n", cfg.get("data"), address)
+			fmt.Fprintf(c.OutOrStdout(), "Gneiss serves %s at %s\n", cfg.get("data"), at.http)
+			if at.sql != "" {
+				fmt.Fprintf(c.OutOrStdout(), "The SQL port is at %s\n", at.sql)
+			}
 			return nil
 		})
 	}
@@ -81,12 +87,16 @@ source survey_pg, under the same policies.`,
 	cfg := newConfig(c)
 	server := c.Flags().String("postgresql", "", "an empty database for the same tables: postgresql://ACCOUNT@HOST:PORT/DATABASE")
 	c.RunE = func(c *cobra.Command, _ []string) error {
+		cfg.usual("sql-listen", "127.0.0.1:7465")
 		if err := cfg.load(c); err != nil {
 			return err
 		}
 		password := os.Getenv("GNEISS_DEMO_PASSWORD")
 		if password == "" {
-			if err := loopback(cfg.get("listen")); err != nil {
+			if err := loopback("listen", cfg.get("listen")); err != nil {
+				return err
+			}
+			if err := loopback("sql-listen", cfg.get("sql-listen")); err != nil && cfg.get("sql-listen") != "" {
 				return err
 			}
 			password = demo.Password
@@ -99,8 +109,8 @@ source survey_pg, under the same policies.`,
 				return err
 			}
 		}
-		return serve(c.Context(), cfg, func(_ *service.Service, address string) error {
-			welcome(c.OutOrStdout(), address, password)
+		return serve(c.Context(), cfg, func(_ *service.Service, at addresses) error {
+			welcome(c.OutOrStdout(), at, password)
 			return nil
 		})
 	}
@@ -109,10 +119,10 @@ source survey_pg, under the same policies.`,
 
 // loopback refuses addresses that others can reach, for the demo's password is
 // known to everyone.
-func loopback(address string) error {
+func loopback(setting, address string) error {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
-		return fmt.Errorf("--listen takes HOST:PORT: %w", err)
+		return fmt.Errorf("--%s takes HOST:PORT: %w", setting, err)
 	}
 	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
 		return nil
@@ -123,7 +133,8 @@ func loopback(address string) error {
 	)
 }
 
-func welcome(w io.Writer, address, password string) {
+func welcome(w io.Writer, at addresses, password string) {
+	address := at.http
 	shown := "the password you set"
 	if password == demo.Password {
 		shown = password
@@ -138,23 +149,51 @@ Try, in another terminal:
   echo %s | %s sign-in --server %s --user opal --password-stdin
   %s preview survey.licensing.holders --as user:flint --beside user:garnet --server %s
   %s why user:marl select survey.assay.results --server %s
-
-Ctrl-C stops it; the data stay.
 `, shown, self, address, self, address, self, address)
+	if at.sql != "" {
+		fmt.Fprintf(w, `
+People's own tools connect as themselves, to %s, database survey. With psql:
+`, at.sql)
+		for _, line := range []string{
+			`"select district, count(*) from drilling.boreholes group by 1"`,
+			`"\d drilling.boreholes"`,
+		} {
+			secret := ":" + url.QueryEscape(shown)
+			if shown != password {
+				secret = ""
+			}
+			fmt.Fprintf(w, "  psql \"postgresql://flint%s@%s/survey\" -c %s\n", secret, at.sql, line)
+		}
+		fmt.Fprintf(w, "Other programs take a URL of the same form; with JDBC jdbc:postgresql://%s/survey. See docs/clients.md\n", at.sql)
+	}
+	fmt.Fprint(w, "\nCtrl-C stops it; the data stay.\n")
 }
+
+// addresses are where a service can be reached.
+type addresses struct{ http, sql string } // sql is HOST:PORT, or empty
+
 
 // drain is how long running requests may take to finish at a stop.
 const drain = 10 * time.Second
 
 // serve runs a service until the context ends.
-func serve(ctx context.Context, cfg *config, started func(*service.Service, string) error) error {
+func serve(ctx context.Context, cfg *config, started func(*service.Service, addresses) error) error {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(cfg.get("log-level"))); err != nil {
 		return fmt.Errorf("log-level is debug, info, warn or error, not %q", cfg.get("log-level"))
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
-	listener, scheme, err := listen(cfg)
+	secure, err := certificate(cfg)
 	if err != nil {
+		return err
+	}
+	listener, scheme, err := listen(cfg, secure)
+	if err != nil {
+		return err
+	}
+	port, limits, err := listenSQL(cfg)
+	if err != nil {
+		listener.Close()
 		return err
 	}
 	svc, err := service.Open(
@@ -165,6 +204,9 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 	)
 	if err != nil {
 		listener.Close()
+		if port != nil {
+			port.Close()
+		}
 		return err
 	}
 	server := api.New(svc, log, scheme == "https", listed(cfg.get("trusted-proxies"))...)
@@ -178,9 +220,16 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 		mux.Handle("/metrics", server.Metrics())
 		go (&http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}).Serve(l) // until the listener is closed
 	}
-	served := make(chan error, 1)
+	served := make(chan error, 2)
 	go func() { served <- server.Serve(listener) }()
-	if err := started(svc, scheme+"://"+listener.Addr().String()); err != nil {
+	at := addresses{http: scheme + "://" + listener.Addr().String()}
+	stopSQL := func(context.Context) error { return nil }
+	if port != nil {
+		tools := sqlport.New(svc, log, secure, limits)
+		go func() { served <- tools.Serve(port) }()
+		at.sql, stopSQL = port.Addr().String(), tools.Shutdown
+	}
+	if err := started(svc, at); err != nil {
 		return err
 	}
 	select {
@@ -189,7 +238,7 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, stri
 	}
 	stop, cancel := context.WithTimeout(context.Background(), drain)
 	defer cancel()
-	return errors.Join(err, server.Shutdown(stop), svc.Close(stop))
+	return errors.Join(err, stopSQL(stop), server.Shutdown(stop), svc.Close(stop))
 }
 
 // listed parts a setting at its commas.
@@ -197,7 +246,25 @@ func listed(text string) []string {
 	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
-func listen(cfg *config) (net.Listener, string, error) {
+// listenSQL opens the address of the SQL port, if there is one.
+func listenSQL(cfg *config) (l net.Listener, limits sqlport.Limits, err error) {
+	if limits.Connections, err = strconv.Atoi(cfg.get("sql-connections")); err != nil || limits.Connections < 1 {
+		return nil, limits, fmt.Errorf("sql-connections is a whole number above zero, not %q", cfg.get("sql-connections"))
+	}
+	if limits.Idle, err = time.ParseDuration(cfg.get("sql-idle")); err != nil || limits.Idle <= 0 {
+		return nil, limits, fmt.Errorf("sql-idle is a time, such as 24h or 30m, not %q", cfg.get("sql-idle"))
+	}
+	if cfg.get("sql-listen") == "" {
+		return nil, limits, nil
+	}
+	l, err = net.Listen("tcp", cfg.get("sql-listen"))
+	if errors.Is(err, syscall.EADDRINUSE) {
+		err = fmt.Errorf("the address %s is in use; stop what listens there, or choose another with --sql-listen", cfg.get("sql-listen"))
+	}
+	return l, limits, err
+}
+
+func listen(cfg *config, secure *tls.Config) (net.Listener, string, error) {
 	l, err := net.Listen("tcp", cfg.get("listen"))
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return nil, "", fmt.Errorf("the address %s is in use; stop what listens there, or choose another with --listen", cfg.get("listen"))
@@ -205,16 +272,24 @@ func listen(cfg *config) (net.Listener, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
-	cert, key := cfg.get("tls-cert"), cfg.get("tls-key")
-	if cert == "" && key == "" {
+	if secure == nil {
 		return l, "http", nil
 	}
+	return tls.NewListener(l, secure), "https", nil
+}
+
+// certificate reads the certificate that both ports show; nil: there is none.
+func certificate(cfg *config) (*tls.Config, error) {
+	cert, key := cfg.get("tls-cert"), cfg.get("tls-key")
+	if cert == "" && key == "" {
+		return nil, nil
+	}
 	if err := errors.Join(readable(cert), readable(key)); err != nil {
-		return nil, "", err
+		return nil, err
 	}
 	pair, err := tls.LoadX509KeyPair(cert, key)
 	if err != nil {
-		return nil, "", err
+		return nil, err
 	}
-	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), "https", nil
+	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, nil
 }

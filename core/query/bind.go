@@ -59,6 +59,15 @@ const (
 
 // parseOne reads one statement, of any kind.
 func parseOne(text string) (*pg.ParseResult, error) {
+	tree, err := parseAll(text)
+	if err == nil && len(tree.Stmts) != 1 {
+		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("one statement at a time; these are %d", len(tree.Stmts))}
+	}
+	return tree, err
+}
+
+// parseAll reads all statements of a text.
+func parseAll(text string) (*pg.ParseResult, error) {
 	if len(text) > MostText {
 		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("the text is longer than %d bytes", MostText)}
 	}
@@ -75,9 +84,6 @@ func parseOne(text string) (*pg.ParseResult, error) {
 	tree, err := pg.Parse(text)
 	if err != nil {
 		return nil, syntaxError(text, err)
-	}
-	if len(tree.Stmts) != 1 {
-		return nil, &Error{Code: Unsupported, Text: fmt.Sprintf("one statement at a time; these are %d", len(tree.Stmts))}
 	}
 	return tree, nil
 }

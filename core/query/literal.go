@@ -55,6 +55,9 @@ func (b *binder) param(p *pg.ParamRef) Expr {
 	if d, ok := given.(Deferred); ok {
 		return b.deferred(d)
 	}
+	if g, ok := given.(Given); ok {
+		return b.given(g, p.Location)
+	}
 	if b.exact { // the place gives it its type
 		switch v := given.(type) {
 		case int64:

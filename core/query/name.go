@@ -147,7 +147,7 @@ func (b *binder) refuseWithheld(r *Relation, name string, at int32) {
 
 func (b *binder) unknownColumn(name string, s *scope, at int32) {
 	line, col := place(b.text, at)
-	e := &Error{Code: Unknown, Text: "there is no column " + access.Quote(name) + " here", Line: line, Col: col, Name: access.Quote(name)}
+	e := &Error{Code: Unknown, Text: "there is no column " + access.Quote(name) + " here", Line: line, Col: col, Name: access.Quote(name), SQLState: "42703"}
 	for _, c := range s.columns {
 		if ref, ok := c.expr.(*ColumnRef); !ok || b.readable(ref) {
 			e.Near = append(e.Near, access.Quote(c.name))

@@ -1,10 +1,13 @@
 package query
 
 import (
+	"encoding/json"
 	"math"
+	"slices"
 	"strconv"
 
 	"gneiss/core/access"
+	"gneiss/core/sqltype"
 )
 
 // A Statement is what is to be governed, with all that gives it its meaning.
@@ -30,6 +33,15 @@ type Deferred struct {
 	T    Type // that its caller says it is of; nil: the place gives it one
 }
 
+// A Given is a parameter whose caller says of which type it is.
+type Given struct {
+	Value any // nil, or the text of the value
+	T     Type
+}
+
+// MarshalJSON writes what tells one such parameter from another.
+func (g Given) MarshalJSON() ([]byte, error) { return json.Marshal([]any{g.Value, g.T.Name, g.T.OID}) }
+
 // A ParamKind says as what a deferred parameter's value is given.
 type ParamKind byte
 
@@ -44,7 +56,8 @@ const (
 // Defer gives what stands for parameters while their values are not looked at, and the kinds
 // of these. ok is false where one is of no kind that can wait.
 func Defer(params []any) (deferred []any, kinds string, ok bool) {
-	deferred, letters := make([]any, len(params)), make([]byte, len(params))
+	deferred = make([]any, len(params))
+	letters := make([]byte, 0, len(params))
 	for i, v := range params {
 		kind := ParamText
 		switch v := v.(type) {
@@ -59,13 +72,22 @@ func Defer(params []any) (deferred []any, kinds string, ok bool) {
 			if kind = ParamDecimal; v == math.Trunc(v) && math.Abs(v) < 1<<53 {
 				kind = ParamWhole
 			}
+		case Given:
+			deferred[i] = Deferred{N: i + 1, Kind: kind, T: v.T}
+			letters = append(strconv.AppendUint(append(letters, 'g'), uint64(v.T.OID), 10), ' ')
+			continue
 		case Deferred:
-			deferred[i], letters[i] = v, 'd'
+			deferred[i] = v
+			if v.T == nil {
+				letters = append(letters, byte(v.Kind))
+			} else {
+				letters = append(strconv.AppendUint(append(letters, 'g'), uint64(v.T.OID), 10), ' ')
+			}
 			continue
 		default:
 			return nil, "", false
 		}
-		deferred[i], letters[i] = Deferred{N: i + 1, Kind: kind}, byte(kind)
+		deferred[i], letters = Deferred{N: i + 1, Kind: kind}, append(letters, byte(kind))
 	}
 	return deferred, string(letters), true
 }
@@ -80,6 +102,8 @@ func ReadParam(v any, t Type, exact bool) (value any, ok bool) {
 	switch x := v.(type) {
 	case nil, bool:
 		return v, true
+	case Given:
+		return ReadParam(x.Value, t, exact)
 	case int64:
 		if exact {
 			return parseExact(strconv.FormatInt(x, 10), t)
@@ -116,6 +140,8 @@ func ReadParam(v any, t Type, exact bool) (value any, ok bool) {
 func (b *binder) deferred(d Deferred) Expr {
 	t := d.T
 	switch {
+	case t != nil && !b.exact && !slices.Contains(Shared, t):
+		t = sqltype.Parse(sqltype.Simple(t.Name))
 	case t != nil:
 	case d.Kind == ParamTruth:
 		t = Boolean
@@ -127,6 +153,15 @@ func (b *binder) deferred(d Deferred) Expr {
 	}
 	b.typed(d, t)
 	return &Literal{t, d}
+}
+
+// given binds a parameter of which its caller says the type.
+func (b *binder) given(g Given, at int32) Expr {
+	if !b.exact && !slices.Contains(Shared, g.T) {
+		// Of the types that all sources share, what is nearest.
+		g.T = sqltype.Parse(sqltype.Simple(g.T.Name))
+	}
+	return b.convertLiteral(&Literal{Value: g.Value}, g.T, at)
 }
 
 // typed notes the type that a place gives to a deferred parameter. The first place decides what

@@ -185,7 +185,7 @@ func (b *binder) exists(o *access.Object) bool {
 // behind a shut door. The record gets the truth.
 func (b *binder) notThere(v *pg.RangeVar, name string) {
 	line, col := place(b.text, v.Location)
-	e := &Error{Code: Unknown, Line: line, Col: col, Name: name, Hidden: true,
+	e := &Error{Code: Unknown, Line: line, Col: col, Name: name, Hidden: true, SQLState: "42P01",
 		Text: "table " + name + " does not exist or is not yours to use"}
 	if b.own {
 		e.Text = "there is no table " + name

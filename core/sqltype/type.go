@@ -80,6 +80,9 @@ func Parse(name string) *Type {
 	return types.byName[aliases[base]]
 }
 
+// Of is the type of a number of PostgreSQL's catalog; nil: it has none.
+func Of(oid uint32) *Type { return types.byOID[oid] }
+
 // Split parts a type's name from its modifier: "timestamp(3) with time zone" into "timestamp
 // with time zone" and "3".
 func Split(name string) (base, modifier string) {

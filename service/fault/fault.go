@@ -96,7 +96,9 @@ func Of(err error) *Error {
 	case errors.As(err, &rest):
 		return New(Conflict, "dependents", "%v", err)
 	case errors.As(err, &constraint):
-		return New(Conflict, "constraint", "%v", err)
+		e = New(Conflict, "constraint", "%v", err)
+		e.SQLState = map[string]string{"NOT NULL": "23502", "FOREIGN KEY": "23503", "UNIQUE": "23505", "PRIMARY KEY": "23505", "CHECK": "23514"}[constraint.Kind]
+		return e
 	case errors.As(err, &unfit):
 		e = New(Invalid, "query_failed", "%v", err)
 		e.SQLState = unfit.SQLState

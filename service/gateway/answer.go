@@ -24,9 +24,9 @@ type Answer interface {
 	Head(Head) (binary []int16, err error)
 	// Row appends a row to b, as it is to be sent. What row holds is good until it returns.
 	Row(b []byte, row [][]byte) ([]byte, error)
-	// Send sends what Row has made. It comes when the record is written, and not before; it may
-	// wait for a slow reader.
-	Send(b []byte) error
+	// Send sends what Row has made, which it may not keep. It comes when the record is written, and
+	// not before; it may wait for a slow reader. Behind the last nothing more comes.
+	Send(b []byte, last bool) error
 }
 
 // Portions is an answer that is taken in parts: after each, the statement waits.
@@ -125,7 +125,7 @@ func (o *outflow) flush() error {
 	if len(o.b) == 0 || o.held {
 		return nil
 	}
-	err := o.answer.Send(o.b)
+	err := o.answer.Send(o.b, false)
 	if o.b = o.b[:0]; cap(o.b) > 2*sentAt {
 		o.b = nil
 	}
@@ -171,5 +171,5 @@ func (o *outflow) end(started time.Time) error {
 	if len(o.b) == 0 {
 		return nil
 	}
-	return o.answer.Send(o.b)
+	return o.answer.Send(o.b, true)
 }

@@ -20,6 +20,12 @@ func parameters(in []any) ([]any, error) {
 	out, size := make([]any, len(in)), 0
 	for i, v := range in {
 		switch v := v.(type) {
+		case query.Given:
+			text, _ := v.Value.(string)
+			if size += len(text); len(text) > mostParam || size > mostParams {
+				return nil, fault.New(fault.Invalid, "bad_parameter", "a parameter may have %d bytes, and all together %d", mostParam, mostParams)
+			}
+			out[i] = v
 		case nil, bool, int64, float64:
 			out[i] = v
 		case int:

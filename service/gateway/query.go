@@ -56,4 +56,4 @@ func (g *gathered) Row(b []byte, row [][]byte) ([]byte, error) {
 	return b, nil
 }
 
-func (g *gathered) Send([]byte) error { return nil }
+func (g *gathered) Send([]byte, bool) error { return nil }

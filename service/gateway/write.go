@@ -81,7 +81,7 @@ func (a *asked) write(ctx context.Context, answer Answer) (End, error) {
 	}
 	end.Took, end.Record, end.Rows, end.Changed, end.Verb = time.Since(a.started), audit.Reference(a.record.ID), o.rows, changed, a.plan.Tables[0].Verb
 	if len(o.b) > 0 {
-		return end, answer.Send(o.b)
+		return end, answer.Send(o.b, true)
 	}
 	return end, nil
 }

@@ -160,3 +160,38 @@ func (s *Service) Holds(ctx context.Context, c Caller) error {
 	c.proof.Seen.Store(now)
 	return nil
 }
+
+// SetOwnPassword sets the password of who keeps a connection: to a text, or to what a verifier of it
+// says (RFC 5803), which is hashed when the password is next given. The connection goes on.
+func (s *Service) SetOwnPassword(ctx context.Context, c Caller, name, text string) (Caller, error) {
+	st := s.platform.Current()
+	ref := st.Model.Ref(c.User)
+	if name != "" && userRef(strings.ToLower(name)) != ref {
+		return c, fault.New(fault.Refused, "refused", "a password is set for oneself here; that of others with gneiss user set, or in the console")
+	}
+	password := store.Password{}
+	switch v, err := store.ParseVerifier(text); {
+	case err == nil:
+		password = store.VerifiedPassword(v)
+	case strings.HasPrefix(text, "md5") || strings.HasPrefix(text, "SCRAM-SHA-256$"):
+		return c, fault.New(fault.Invalid, "bad_parameter", "a password is sent as a text, or as its verifier of SCRAM-SHA-256")
+	case len(text) > mostPassword:
+		return c, fault.New(fault.Invalid, "oversized", "a password can have up to %d bytes", mostPassword)
+	case len(text) < ShortestPassword:
+		return c, WeakPassword()
+	default:
+		password = store.NewPassword(text)
+	}
+	if err := s.audit.Write(&store.Record{Actor: ref, Action: audit.Password, Decision: audit.Allowed, Text: "changed their password",
+		Address: c.Address, Client: c.Client}); err != nil {
+		return c, err
+	}
+	if err := s.store.ChangePassword(ctx, uint32(c.User), password, c.token); err != nil {
+		return c, err
+	}
+	known, err := s.store.Credentials(ctx, uint32(c.User), ref, time.Now())
+	if err == nil && c.token.Hash == "" {
+		c.proof = known[0]
+	}
+	return c, err
+}

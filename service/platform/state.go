@@ -94,6 +94,9 @@ func (s *State) Rights(session access.Standpoint, now time.Time) (*access.Rights
 // its parameters, one serves for all.
 func (s *State) Plan(st *access.Rights, text query.Statement) (*emit.Plan, error) {
 	if len(text.Params) > 0 {
+		if _, waits := text.Params[0].(query.Deferred); waits {
+			return s.deferred(st, text)
+		}
 		if p := s.waiting(st, text); p != nil {
 			return p, nil
 		}
@@ -116,6 +119,21 @@ func (s *State) Plan(st *access.Rights, text query.Statement) (*emit.Plan, error
 	}
 	p, err := emit.MakeOf(text, st, s.Policies)
 	if err == nil {
+		s.plans.Add(key, p)
+	}
+	return p, err
+}
+
+// deferred is the plan of a statement whose parameters are yet to come.
+func (s *State) deferred(st *access.Rights, text query.Statement) (*emit.Plan, error) {
+	params, kinds, _ := query.Defer(text.Params)
+	key := planKey{rights: st, text: text.SQL, names: text.Names, params: kinds, waits: true}
+	if p, ok := s.plans.Get(key); ok && p != nil {
+		return p, nil
+	}
+	text.Params = params
+	p, err := emit.MakeOf(text, st, s.Policies)
+	if err == nil && len(text.SQL) <= mostKept {
 		s.plans.Add(key, p)
 	}
 	return p, err

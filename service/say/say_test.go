@@ -47,7 +47,7 @@ func TestSentences(t *testing.T) {
 		places[spec.Names[0].Name] = len(regexp.MustCompile(`%(\[\d\])?[a-z]`).FindAllString(text, -1))
 	})
 	told := map[string]bool{}
-	for _, room := range []string{"admin", "review"} {
+	for _, room := range []string{"admin", "review", "identity"} {
 		files, err := filepath.Glob(filepath.Join("..", room, "*.go"))
 		if err != nil {
 			t.Fatal(err)

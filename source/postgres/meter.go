@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"net"
@@ -61,16 +62,37 @@ func (m *meter) allow(ctx context.Context) {
 	}
 }
 
+// set brings a connection to the settings of the context, where the last statement had others.
+func set(ctx context.Context, conn *pgx.Conn, kept map[string]any) error {
+	want := source.SettingsOf(ctx)
+	last, _ := kept["settings"].(source.Settings)
+	if want == last {
+		return nil
+	}
+	delete(kept, "settings") // should this fail
+	_, err := conn.Exec(ctx, `SELECT set_config('TimeZone', $1, false), set_config('DateStyle', 'ISO, ' || $2, false),
+		set_config('IntervalStyle', $3, false), set_config('extra_float_digits', $4, false), set_config('bytea_output', $5, false)`,
+		cmp.Or(want.TimeZone, "UTC"), cmp.Or(want.DateOrder, "MDY"), cmp.Or(want.IntervalStyle, "postgres"), cmp.Or(want.FloatDigits, "1"),
+		cmp.Or(want.ByteaOutput, "hex"))
+	if err == nil {
+		kept["settings"] = want
+	}
+	return err
+}
+
 // bound prepares a connection that is taken from its pool: its next statement is bounded by
 // the context on both sides, in what is sent, and in how long the server works on it. The
 // server ends a statement by itself a little after the context does, should nobody tell it to.
 func bound(ctx context.Context, conn *pgx.Conn) (bool, error) {
 	meterOf(conn).allow(ctx)
+	kept := conn.PgConn().CustomData()
+	if err := set(ctx, conn, kept); err != nil {
+		return false, err
+	}
 	seconds := 0
 	if deadline, ok := ctx.Deadline(); ok {
 		seconds = int(time.Until(deadline)/time.Second) + 2
 	}
-	kept := conn.PgConn().CustomData()
 	if last, ok := kept["seconds"].(int); !ok || last != seconds {
 		if _, err := conn.Exec(ctx, "SET statement_timeout = "+strconv.Itoa(seconds*1000)); err != nil {
 			return false, err

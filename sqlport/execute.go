@@ -1,0 +1,473 @@
+package sqlport
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+	"github.com/jackc/pgx/v5/pgtype"
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/core/sqltype"
+	"gneiss/service/gateway"
+	"gneiss/source"
+	"gneiss/wire"
+)
+
+// A prepared is a statement that is read, and what its client was told of it.
+type prepared struct {
+	piece     query.Piece
+	declared  []uint32 // types of its parameters, as the client says them; zero: not
+	params    []*sqltype.Type
+	columns   []query.Column
+	described bool
+	empty     bool
+}
+
+// A portal is a prepared statement with its parameters, on its way.
+type portal struct {
+	of      *prepared
+	params  []any
+	formats []int16
+	run     *parted // once its rows are fetched in parts
+	cancel  context.CancelFunc
+	tag     string // once it has ended
+	hold    bool   // it outlives its transaction
+	sent    int64  // rows of this part
+}
+
+// mostNamed bounds the prepared statements and the portals of a session, of each.
+const mostNamed = 2000
+
+// ask is the gateway's question for a statement of the session.
+func (c *session) ask(text string, params []any) gateway.Ask {
+	at := c.standpoint
+	at.Purpose = c.settings.get("gneiss.purpose")
+	return gateway.Ask{
+		QueryRequest: wire.QueryRequest{SQL: text, Params: params, Lane: c.settings.get("gneiss.lane"), Standpoint: at},
+		Names:        query.Names{Source: c.source, Path: c.path()}, Tx: c.tx, Whole: true,
+	}
+}
+
+// parse reads a statement and keeps it under its name.
+func (c *session) parse(m *pgproto3.Parse) error {
+	if m.Name != "" && c.prepared[m.Name] != nil {
+		return statef("42P05", "prepared statement %s already exists", quoted(printable(m.Name, 64)))
+	}
+	if len(c.prepared) >= mostNamed || len(m.Name) > 256 {
+		return statef("54000", "a session has up to %d prepared statements, whose names have up to 256 bytes", mostNamed)
+	}
+	pieces, err := query.Split(m.Query)
+	if err != nil {
+		return &located{err, m.Query, 0}
+	}
+	if len(pieces) > 1 {
+		return statef("42601", "cannot insert multiple commands into a prepared statement")
+	}
+	p := &prepared{declared: append([]uint32(nil), m.ParameterOIDs...), empty: len(pieces) == 0}
+	if !p.empty {
+		p.piece = pieces[0]
+		if err := c.study(p); err != nil {
+			return &located{err, p.piece.SQL, p.piece.At}
+		}
+	}
+	c.prepared[m.Name] = p
+	c.send(&pgproto3.ParseComplete{})
+	return nil
+}
+
+// study finds out what a statement takes and gives.
+func (c *session) study(p *prepared) error {
+	n, err := query.CountParams(p.piece.SQL)
+	if err != nil {
+		return err
+	}
+	n = max(n, len(p.declared))
+	if c.failed && !endsTransaction(p.piece.Node) {
+		return errFailed
+	}
+	if kindOf(p.piece.Node) != governed {
+		p.params = make([]*sqltype.Type, n)
+		for i := range p.params {
+			p.params[i] = sqltype.Text
+			if i < len(p.declared) && sqltype.Of(p.declared[i]) != nil && p.declared[i] != 705 {
+				p.params[i] = sqltype.Of(p.declared[i])
+			}
+		}
+		columns, err := c.describeOwn(p)
+		p.columns, p.described = columns, err == nil
+		return err
+	}
+	if query.IsCommand(p.piece.SQL) {
+		p.described = true
+		return nil
+	}
+	params := make([]any, n)
+	for i := range params {
+		d := query.Deferred{N: i + 1, Kind: query.ParamText}
+		if i < len(p.declared) && p.declared[i] != 705 {
+			d.T = sqltype.Of(p.declared[i])
+		}
+		params[i] = d
+	}
+	d, err := c.server.service.Gateway.Describe(context.Background(), c.caller, c.ask(p.piece.SQL, params))
+	if err != nil {
+		return err
+	}
+	p.params, p.columns, p.described = d.Params, d.Columns, true
+	return nil
+}
+
+// bind gives a statement its parameters.
+func (c *session) bind(m *pgproto3.Bind) error {
+	p := c.prepared[m.PreparedStatement]
+	if p == nil {
+		return statef("26000", "prepared statement %s does not exist", quoted(printable(m.PreparedStatement, 64)))
+	}
+	if m.DestinationPortal != "" && c.portals[m.DestinationPortal] != nil {
+		return statef("42P03", "cursor %s already exists", quoted(printable(m.DestinationPortal, 64)))
+	}
+	if len(c.portals) >= mostNamed || len(m.DestinationPortal) > 256 {
+		return statef("54000", "a session has up to %d portals, whose names have up to 256 bytes", mostNamed)
+	}
+	if c.failed && !endsTransaction(p.piece.Node) {
+		return errFailed
+	}
+	if len(m.Parameters) != len(p.params) {
+		return statef("08P01", "bind message supplies %d parameters, but prepared statement %s requires %d", len(m.Parameters),
+			quoted(printable(m.PreparedStatement, 64)), len(p.params))
+	}
+	if n := len(m.ParameterFormatCodes); n > 1 && n != len(m.Parameters) {
+		return statef("08P01", "bind message has %d parameter formats but %d parameters", n, len(m.Parameters))
+	}
+	if n := len(m.ResultFormatCodes); n > 1 && n != len(p.columns) {
+		return statef("08P01", "bind message has %d result formats but query has %d columns", n, len(p.columns))
+	}
+	params := make([]any, len(m.Parameters))
+	for i, raw := range m.Parameters {
+		value, err := c.parameter(raw, formatOf(m.ParameterFormatCodes, i), p.params[i], i)
+		if err != nil {
+			return err
+		}
+		params[i] = value
+		if i < len(p.declared) && p.declared[i] != 0 && p.declared[i] != 705 && sqltype.Of(p.declared[i]) != nil {
+			params[i] = query.Given{Value: value, T: sqltype.Of(p.declared[i])}
+		}
+	}
+	c.dropPortal(m.DestinationPortal)
+	c.portals[m.DestinationPortal] = &portal{of: p, params: params, formats: append([]int16(nil), m.ResultFormatCodes...)}
+	c.send(&pgproto3.BindComplete{})
+	return nil
+}
+
+// parameter reads a parameter's value as its text.
+func (c *session) parameter(raw []byte, format int16, t *sqltype.Type, i int) (any, error) {
+	switch {
+	case raw == nil:
+		return nil, nil
+	case format == pgtype.TextFormatCode:
+		if err := checkText(raw); err != nil {
+			return nil, err
+		}
+		return string(raw), nil
+	case format != pgtype.BinaryFormatCode:
+		return nil, statef("22023", "there is no format %d of a parameter", format)
+	}
+	text, err := c.values.text(oidOf(t), raw)
+	if err != nil {
+		return nil, fmt.Errorf("$%d: %w", i+1, err)
+	}
+	return text, checkText([]byte(text))
+}
+
+// describe tells what a statement or a portal gives.
+func (c *session) describe(m *pgproto3.Describe) error {
+	var p *prepared
+	var formats []int16
+	switch m.ObjectType {
+	case 'S':
+		if p = c.prepared[m.Name]; p == nil {
+			return statef("26000", "prepared statement %s does not exist", quoted(printable(m.Name, 64)))
+		}
+		oids := make([]uint32, len(p.params))
+		for i, t := range p.params {
+			oids[i] = oidOf(t)
+			if i < len(p.declared) && p.declared[i] != 0 && p.declared[i] != 705 {
+				oids[i] = p.declared[i]
+			}
+		}
+		c.send(&pgproto3.ParameterDescription{ParameterOIDs: oids})
+	case 'P':
+		at := c.portals[m.Name]
+		if at == nil {
+			return statef("34000", "portal %s does not exist", quoted(printable(m.Name, 64)))
+		}
+		p, formats = at.of, at.formats
+	default:
+		return statef("08P01", "a statement or a portal is described")
+	}
+	if c.failed && p.columns != nil {
+		return errFailed
+	}
+	if p.columns == nil {
+		c.send(&pgproto3.NoData{})
+		return nil
+	}
+	c.send(fields(p.columns, formats))
+	return nil
+}
+
+func (c *session) closed(m *pgproto3.Close) {
+	if m.ObjectType == 'S' {
+		delete(c.prepared, m.Name)
+	} else {
+		c.dropPortal(m.Name)
+	}
+	c.send(&pgproto3.CloseComplete{})
+}
+
+var errFailed = statef("25P02", "current transaction is aborted, commands ignored until end of transaction block")
+
+// execute runs a portal, or goes on with it.
+func (c *session) execute(name string, most int) error {
+	p := c.portals[name]
+	if p == nil {
+		return statef("34000", "portal %s does not exist", quoted(printable(name, 64)))
+	}
+	if p.of.empty {
+		c.send(&pgproto3.EmptyQueryResponse{})
+		return nil
+	}
+	if p.tag != "" {
+		c.send(&pgproto3.CommandComplete{CommandTag: []byte(strings.TrimRight(p.tag, "0123456789") + "0")})
+		return nil
+	}
+	if c.tx == nil && p.run == nil && !endsOrBegins(p.of.piece.Node) {
+		// Statements that come before the next Sync are one transaction.
+		next, err := c.receive()
+		if err != nil {
+			c.mu.Lock()
+			c.ended = err
+			c.mu.Unlock()
+			return err
+		}
+		c.ahead = next
+		if _, alone := next.(*pgproto3.Sync); !alone && most == 0 {
+			c.begin(source.Isolation{}, true)
+		}
+	}
+	var err error
+	if most <= 0 && p.run == nil || kindOf(p.of.piece.Node) != governed {
+		err = c.statement(p.of, p, p.formats, false)
+	} else {
+		_, err = c.fetch(p, most, true)
+	}
+	if err != nil {
+		return &located{err, p.of.piece.SQL, p.of.piece.At}
+	}
+	return nil
+}
+
+// statement runs a statement to its end. at is its portal, if it has one.
+func (c *session) statement(p *prepared, at *portal, formats []int16, describe bool) error {
+	if c.failed && !endsTransaction(p.piece.Node) {
+		return errFailed
+	}
+	var params []any
+	if at != nil {
+		params = at.params
+	}
+	answer := &rows{c: c, formats: formats, describe: describe}
+	if p.described {
+		answer.expected = p.columns
+	}
+	tag := ""
+	var err error
+	if kindOf(p.piece.Node) != governed {
+		tag, err = c.own(p, params, answer)
+	} else {
+		tag, err = c.governed(p.piece, params, answer)
+	}
+	if err != nil {
+		return err
+	}
+	if at != nil {
+		at.tag = tag
+	}
+	if tag != "" {
+		c.send(&pgproto3.CommandComplete{CommandTag: []byte(tag)})
+	}
+	return nil
+}
+
+// governed runs a statement through the gateway.
+func (c *session) governed(p query.Piece, params []any, answer gateway.Answer) (tag string, err error) {
+	if query.IsCommand(p.SQL) && c.tx != nil {
+		return "", statef("25001", "a change of the access model is not part of a transaction: it lasts at once. Run it by itself (in drivers: autocommit)")
+	}
+	ctx, done := c.working(p.SQL)
+	defer done()
+	end, err := c.server.service.Gateway.Stream(ctx, c.caller, c.ask(p.SQL, params), answer)
+	if err != nil {
+		return "", c.expired(ctx, err)
+	}
+	return c.tagOf(p.Node, end), nil
+}
+
+// expired says of a statement that ran out of time whose limit that was.
+func (c *session) expired(ctx context.Context, err error) error {
+	if ctx.Err() == context.DeadlineExceeded {
+		return statef("57014", "canceling statement due to statement timeout")
+	}
+	if ctx.Err() == context.Canceled {
+		return statef("57014", "canceling statement due to user request")
+	}
+	return err
+}
+
+// tagOf is the tag of a statement that has ended.
+func (c *session) tagOf(n *pg.Node, end gateway.End) string {
+	switch {
+	case end.Command != nil:
+		for _, row := range end.Command.Rows {
+			c.notice("NOTICE", "00000", fmt.Sprint(row[0]))
+		}
+		return commandTag(n)
+	case end.Explain:
+		return "EXPLAIN"
+	case n.GetMergeStmt() != nil:
+		return fmt.Sprintf("MERGE %d", end.Changed)
+	case end.Verb == access.Insert:
+		return fmt.Sprintf("INSERT 0 %d", end.Changed)
+	case end.Verb == access.Update:
+		return fmt.Sprintf("UPDATE %d", end.Changed)
+	case end.Verb == access.Delete:
+		return fmt.Sprintf("DELETE %d", end.Changed)
+	}
+	return fmt.Sprintf("SELECT %d", end.Rows)
+}
+
+// mostNotice bounds what a notice says, in bytes.
+const mostNotice = 2000
+
+func (c *session) notice(severity, state, text string) {
+	if at := c.settings.get("client_min_messages"); at == "error" || at == "warning" && severity == "NOTICE" {
+		return
+	}
+	c.send(&pgproto3.NoticeResponse{Severity: severity, SeverityUnlocalized: severity, Code: state, Message: printable(text, mostNotice)})
+}
+
+// fetch takes the next rows of a portal, up to most; zero: all that are left. tell says that the
+// client is told how that ended.
+func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
+	if p.run == nil {
+		ctx, cancel := context.WithCancel(source.WithSettings(context.Background(), c.settings.forSource()))
+		p.cancel = cancel
+		p.run = &parted{rows: rows{c: c, formats: p.formats}, wake: make(chan bool), rests: make(chan event)}
+		if p.of.described {
+			p.run.expected = p.of.columns
+		}
+		p.run.portion = most
+		in := c.ask(p.of.piece.SQL, p.params)
+		gateway, caller, run := c.server.service.Gateway, c.caller, p.run
+		go func() {
+			defer func() {
+				if broke := recover(); broke != nil {
+					c.server.log.Error("a portal broke", "error", broke)
+					run.rests <- event{err: fmt.Errorf("the portal broke"), ended: true}
+				}
+			}()
+			end, err := gateway.Stream(ctx, caller, in, &counted{parted: run, n: &p.sent})
+			run.rests <- event{end, err, true}
+		}()
+	} else {
+		p.run.portion = most
+		p.run.wake <- true
+	}
+	p.sent = 0
+	c.mu.Lock()
+	c.cancel = p.cancel
+	c.mu.Unlock()
+	c.open.Set("running", p.of.piece.SQL)
+	stop := c.watch(context.Background(), p.cancel)
+	e := <-p.run.rests
+	stop()
+	c.mu.Lock()
+	c.cancel = nil
+	c.mu.Unlock()
+	switch {
+	case e.err != nil:
+		p.cancel()
+		p.run = nil
+		c.forgetPortal(p)
+		return 0, e.err
+	case !e.ended:
+		if tell {
+			c.send(&pgproto3.PortalSuspended{})
+		}
+		return p.sent, nil
+	}
+	p.cancel()
+	p.run = nil
+	if p.tag = c.tagOf(p.of.piece.Node, e.end); strings.HasPrefix(p.tag, "SELECT") {
+		p.tag = fmt.Sprintf("SELECT %d", p.sent)
+	}
+	if tell {
+		c.send(&pgproto3.CommandComplete{CommandTag: []byte(p.tag)})
+	}
+	return p.sent, nil
+}
+
+// counted counts the rows of each part.
+type counted struct {
+	*parted
+	n *int64
+}
+
+func (r *counted) Row(b []byte, row [][]byte) ([]byte, error) {
+	*r.n++
+	return r.parted.Row(b, row)
+}
+
+// stopped ends what runs for a portal, and waits for it.
+func (p *portal) stopped() {
+	if p.run == nil {
+		return
+	}
+	p.run.wake <- false
+	for e := range p.run.rests {
+		if e.ended {
+			break
+		}
+		p.run.wake <- false
+	}
+	p.cancel()
+	p.run = nil
+}
+
+func (c *session) dropPortal(name string) {
+	if p := c.portals[name]; p != nil {
+		p.stopped()
+		delete(c.portals, name)
+	}
+}
+
+func (c *session) forgetPortal(p *portal) {
+	for name, o := range c.portals {
+		if o == p {
+			delete(c.portals, name)
+		}
+	}
+}
+
+// dropPortals ends portals; those that outlive a transaction only where all are meant.
+func (c *session) dropPortals(all bool) {
+	for name, p := range c.portals {
+		if all || !p.hold {
+			c.dropPortal(name)
+		}
+	}
+}

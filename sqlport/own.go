@@ -1,0 +1,756 @@
+package sqlport
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/query"
+	"gneiss/core/sqltype"
+	"gneiss/service/gateway"
+	"gneiss/source"
+	"gneiss/sqlport/catalog"
+	"gneiss/wire"
+)
+
+// A kind says who answers a statement.
+type kind int
+
+const (
+	governed kind = iota // the gateway, from a source or by changing the model
+	own                  // the session itself
+	listed               // the catalog
+)
+
+// kindOf sorts a statement.
+func kindOf(n *pg.Node) kind {
+	switch n.GetNode().(type) {
+	case *pg.Node_SelectStmt:
+		if catalog.Asks(n) {
+			return listed
+		}
+	case *pg.Node_TransactionStmt, *pg.Node_VariableSetStmt, *pg.Node_VariableShowStmt, *pg.Node_DiscardStmt, *pg.Node_PrepareStmt,
+		*pg.Node_ExecuteStmt, *pg.Node_DeallocateStmt, *pg.Node_DeclareCursorStmt, *pg.Node_FetchStmt, *pg.Node_ClosePortalStmt, *pg.Node_CopyStmt,
+		*pg.Node_ListenStmt, *pg.Node_UnlistenStmt, *pg.Node_NotifyStmt, *pg.Node_AlterRoleStmt, *pg.Node_LockStmt:
+		return own
+	}
+	return governed
+}
+
+// endsTransaction reports whether a statement is taken in a failed transaction.
+func endsTransaction(n *pg.Node) bool {
+	switch n.GetTransactionStmt().GetKind() {
+	case pg.TransactionStmtKind_TRANS_STMT_COMMIT, pg.TransactionStmtKind_TRANS_STMT_ROLLBACK, pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
+		return true
+	}
+	return false
+}
+
+// endsOrBegins reports whether a statement is about transactions, or the session's alone, so that
+// none is begun for it.
+func endsOrBegins(n *pg.Node) bool {
+	return kindOf(n) == own && n.GetCopyStmt() == nil
+}
+
+// describeOwn says which columns a statement gives that is not governed.
+func (c *session) describeOwn(p *prepared) ([]query.Column, error) {
+	n := p.piece.Node
+	switch s := n.GetNode().(type) {
+	case *pg.Node_SelectStmt:
+		return c.catalogColumns(p)
+	case *pg.Node_VariableShowStmt:
+		return c.showColumns(s.VariableShowStmt.Name)
+	case *pg.Node_ExecuteStmt:
+		if of := c.prepared[s.ExecuteStmt.Name]; of != nil {
+			return of.columns, nil
+		}
+		return nil, statef("26000", "prepared statement %s does not exist", quoted(printable(s.ExecuteStmt.Name, 64)))
+	case *pg.Node_FetchStmt:
+		if of := c.portals[s.FetchStmt.Portalname]; of != nil && !s.FetchStmt.Ismove {
+			return of.of.columns, nil
+		}
+	}
+	return nil, nil
+}
+
+// own carries out a statement that the session answers itself.
+func (c *session) own(p *prepared, params []any, answer *rows) (tag string, err error) {
+	switch s := p.piece.Node.GetNode().(type) {
+	case *pg.Node_SelectStmt:
+		return c.list(p, params, answer)
+	case *pg.Node_TransactionStmt:
+		return c.transaction(s.TransactionStmt)
+	case *pg.Node_VariableSetStmt:
+		return c.set(s.VariableSetStmt)
+	case *pg.Node_VariableShowStmt:
+		return "SHOW", c.show(s.VariableShowStmt.Name, answer)
+	case *pg.Node_DiscardStmt:
+		return c.discard(s.DiscardStmt)
+	case *pg.Node_PrepareStmt:
+		return c.prepare(p.piece, s.PrepareStmt)
+	case *pg.Node_ExecuteStmt:
+		return c.executePrepared(s.ExecuteStmt, answer)
+	case *pg.Node_DeallocateStmt:
+		if s.DeallocateStmt.Name == "" {
+			clear(c.prepared)
+			return "DEALLOCATE ALL", nil
+		}
+		if c.prepared[s.DeallocateStmt.Name] == nil {
+			return "", statef("26000", "prepared statement %s does not exist", quoted(printable(s.DeallocateStmt.Name, 64)))
+		}
+		delete(c.prepared, s.DeallocateStmt.Name)
+		return "DEALLOCATE", nil
+	case *pg.Node_DeclareCursorStmt:
+		return c.declare(p.piece, s.DeclareCursorStmt, params)
+	case *pg.Node_FetchStmt:
+		return c.fetchCursor(s.FetchStmt, answer)
+	case *pg.Node_ClosePortalStmt:
+		if s.ClosePortalStmt.Portalname == "" {
+			for name := range c.portals {
+				if name != "" {
+					c.dropPortal(name)
+				}
+			}
+			return "CLOSE CURSOR ALL", nil
+		}
+		if c.portals[s.ClosePortalStmt.Portalname] == nil {
+			return "", noCursor(s.ClosePortalStmt.Portalname)
+		}
+		c.dropPortal(s.ClosePortalStmt.Portalname)
+		return "CLOSE CURSOR", nil
+	case *pg.Node_CopyStmt:
+		return c.copy(p.piece, s.CopyStmt)
+	case *pg.Node_UnlistenStmt:
+		return "UNLISTEN", nil // nothing is listened to
+	case *pg.Node_ListenStmt, *pg.Node_NotifyStmt:
+		return "", statef("0A000", "LISTEN and NOTIFY are not there")
+	case *pg.Node_LockStmt:
+		return "", statef("0A000", "LOCK is not there; what a statement changes is locked by the source")
+	case *pg.Node_AlterRoleStmt:
+		return c.alterRole(s.AlterRoleStmt)
+	}
+	return "", statef("0A000", "this statement is not there")
+}
+
+func noCursor(name string) error {
+	return statef("34000", "cursor %s does not exist", quoted(printable(name, 64)))
+}
+
+// commandTag is the tag of a statement that changes the access model.
+func commandTag(n *pg.Node) string {
+	switch s := n.GetNode().(type) {
+	case *pg.Node_GrantStmt:
+		if s.GrantStmt.IsGrant {
+			return "GRANT"
+		}
+		return "REVOKE"
+	case *pg.Node_GrantRoleStmt:
+		if s.GrantRoleStmt.IsGrant {
+			return "GRANT ROLE"
+		}
+		return "REVOKE ROLE"
+	case *pg.Node_CreateRoleStmt:
+		return "CREATE ROLE"
+	case *pg.Node_DropRoleStmt:
+		return "DROP ROLE"
+	case *pg.Node_ViewStmt:
+		return "CREATE VIEW"
+	case *pg.Node_DropStmt:
+		return "DROP VIEW"
+	}
+	return "OK"
+}
+
+// transaction carries out BEGIN, COMMIT and the like.
+func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
+	ctx, done := c.working("")
+	defer done()
+	switch s.Kind {
+	case pg.TransactionStmtKind_TRANS_STMT_BEGIN, pg.TransactionStmtKind_TRANS_STMT_START:
+		tag := map[bool]string{true: "BEGIN", false: "START TRANSACTION"}[s.Kind == pg.TransactionStmtKind_TRANS_STMT_BEGIN]
+		if c.tx != nil && !c.implicit {
+			c.notice("WARNING", "25001", "there is already a transaction in progress")
+			return tag, nil
+		}
+		in, err := c.isolation(s.Options)
+		if err != nil {
+			return "", err
+		}
+		if c.tx != nil { // the statements before it are in it
+			c.implicit = false
+			return tag, nil
+		}
+		c.begin(in, false)
+		return tag, nil
+	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
+		if c.tx == nil || c.implicit {
+			c.notice("WARNING", "25P01", "there is no transaction in progress")
+			if c.tx == nil {
+				return "COMMIT", nil
+			}
+		}
+		if c.failed {
+			return "ROLLBACK", c.finish(false)
+		}
+		if err := c.finish(true); err != nil {
+			return "", err
+		}
+		return "COMMIT", c.chained(s)
+	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK:
+		if c.tx == nil {
+			c.notice("WARNING", "25P01", "there is no transaction in progress")
+			return "ROLLBACK", nil
+		}
+		if err := c.finish(false); err != nil {
+			return "", err
+		}
+		return "ROLLBACK", c.chained(s)
+	}
+	if c.tx == nil || c.implicit {
+		return "", statef("25P01", "%s can only be used in transaction blocks", map[pg.TransactionStmtKind]string{
+			pg.TransactionStmtKind_TRANS_STMT_SAVEPOINT: "SAVEPOINT", pg.TransactionStmtKind_TRANS_STMT_RELEASE: "RELEASE SAVEPOINT",
+			pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO: "ROLLBACK TO SAVEPOINT"}[s.Kind])
+	}
+	switch s.Kind {
+	case pg.TransactionStmtKind_TRANS_STMT_SAVEPOINT:
+		if len(s.SavepointName) > 256 {
+			return "", statef("42622", "a name has up to 256 bytes")
+		}
+		return "SAVEPOINT", c.tx.Savepoint(ctx, s.SavepointName)
+	case pg.TransactionStmtKind_TRANS_STMT_RELEASE:
+		return "RELEASE", c.tx.Release(ctx, s.SavepointName)
+	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
+		c.dropPortals(false)
+		if err := c.tx.RollbackTo(ctx, s.SavepointName); err != nil {
+			return "", err
+		}
+		c.failed = false
+		return "ROLLBACK", nil
+	}
+	return "", statef("0A000", "transactions in two phases are not there")
+}
+
+// chained begins the next transaction where AND CHAIN asks for it.
+func (c *session) chained(s *pg.TransactionStmt) error {
+	if s.Chain {
+		c.begin(source.Isolation{}, false)
+	}
+	return nil
+}
+
+// isolation reads the options of BEGIN and of SET TRANSACTION.
+func (c *session) isolation(options []*pg.Node) (in source.Isolation, err error) {
+	level, readOnly := c.settings.get("default_transaction_isolation"), c.settings.get("default_transaction_read_only")
+	for _, n := range options {
+		e := n.GetDefElem()
+		switch e.Defname {
+		case "transaction_isolation":
+			level = e.Arg.GetAConst().GetSval().GetSval()
+		case "transaction_read_only":
+			readOnly = map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0]
+		case "transaction_deferrable":
+		default:
+			return in, statef("0A000", "this mode of a transaction is not there")
+		}
+	}
+	for name, value := range map[string]string{"transaction_isolation": level, "transaction_read_only": readOnly} {
+		if err := c.settings.put(c.settings.all[name], value); err != nil {
+			return in, err
+		}
+	}
+	return source.Isolation{ReadOnly: readOnly == "on", Snapshot: level == "repeatable read", Serializable: level == "serializable"}, nil
+}
+
+// set carries out SET and RESET.
+func (c *session) set(s *pg.VariableSetStmt) (string, error) {
+	tag := "SET"
+	if s.Kind == pg.VariableSetKind_VAR_RESET || s.Kind == pg.VariableSetKind_VAR_RESET_ALL {
+		tag = "RESET"
+	}
+	switch s.Name {
+	case "role":
+		return tag, c.setRole(s)
+	case "session_authorization":
+		return tag, c.setAuthorization(s)
+	}
+	switch s.Kind {
+	case pg.VariableSetKind_VAR_RESET_ALL:
+		return tag, c.settings.resetAll()
+	case pg.VariableSetKind_VAR_RESET, pg.VariableSetKind_VAR_SET_DEFAULT:
+		return tag, c.settings.reset(s.Name)
+	case pg.VariableSetKind_VAR_SET_MULTI:
+		return tag, c.setTransaction(s)
+	case pg.VariableSetKind_VAR_SET_VALUE:
+	default:
+		return "", statef("0A000", "this form of SET is not there")
+	}
+	value, err := valueOf(s.Args)
+	if err != nil {
+		return "", err
+	}
+	if strings.EqualFold(s.Name, "search_path") {
+		var parts []string
+		for _, n := range s.Args {
+			parts = append(parts, quotedIfNeeded(n.GetAConst().GetSval().GetSval()))
+		}
+		value = strings.Join(parts, ", ")
+	}
+	if s.IsLocal && c.tx == nil {
+		c.notice("WARNING", "25P01", "SET LOCAL can only be used in transaction blocks")
+		return tag, nil
+	}
+	if lower := strings.ToLower(s.Name); lower == "transaction_isolation" || lower == "transaction_read_only" {
+		return tag, c.setTransactionOption(lower, value)
+	}
+	err = c.settings.set(s.Name, value, s.IsLocal)
+	if c.tx == nil {
+		c.settings.local = nil
+	}
+	return tag, err
+}
+
+func quotedIfNeeded(name string) string {
+	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_") == "" && name != "" {
+		return name
+	}
+	return quoted(name)
+}
+
+// setTransaction carries out SET TRANSACTION and SET SESSION CHARACTERISTICS.
+func (c *session) setTransaction(s *pg.VariableSetStmt) error {
+	if s.Name == "SESSION CHARACTERISTICS" {
+		for _, n := range s.Args {
+			e := n.GetDefElem()
+			var err error
+			switch e.Defname {
+			case "transaction_isolation":
+				err = c.settings.set("default_transaction_isolation", e.Arg.GetAConst().GetSval().GetSval(), false)
+			case "transaction_read_only":
+				err = c.settings.set("default_transaction_read_only", map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0], false)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if s.Name != "TRANSACTION" {
+		return statef("0A000", "a snapshot of another transaction cannot be taken")
+	}
+	for _, n := range s.Args {
+		e := n.GetDefElem()
+		value := e.Arg.GetAConst().GetSval().GetSval()
+		if e.Defname == "transaction_read_only" {
+			value = map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0]
+		}
+		if err := c.setTransactionOption(e.Defname, value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *session) setTransactionOption(name, value string) error {
+	if name == "transaction_deferrable" {
+		return nil
+	}
+	if c.tx == nil {
+		c.notice("WARNING", "25P01", "SET TRANSACTION can only be used in transaction blocks")
+		return nil
+	}
+	if c.tx.Holds() {
+		return statef("25001", "SET TRANSACTION must be called before any statement of the transaction")
+	}
+	one := c.settings.all[name]
+	value, err := one.check(value)
+	if err != nil {
+		return err
+	}
+	if name == "transaction_read_only" {
+		c.tx.Isolation.ReadOnly = value == "on"
+	} else {
+		c.tx.Isolation.Snapshot, c.tx.Isolation.Serializable = value == "repeatable read", value == "serializable"
+	}
+	return c.settings.put(one, value)
+}
+
+// setRole narrows the session to one role that it holds, or gives all back.
+func (c *session) setRole(s *pg.VariableSetStmt) error {
+	if s.IsLocal {
+		return statef("0A000", "SET LOCAL ROLE is not there; SET ROLE holds for the session")
+	}
+	at := c.standpoint
+	at.Role = ""
+	if s.Kind == pg.VariableSetKind_VAR_SET_VALUE {
+		name, err := valueOf(s.Args)
+		if err != nil {
+			return err
+		}
+		if name != "none" {
+			at.Role = name
+		}
+	}
+	return c.lookAs(at)
+}
+
+// setAuthorization looks as another account, for who may.
+func (c *session) setAuthorization(s *pg.VariableSetStmt) error {
+	if s.IsLocal {
+		return statef("0A000", "SET LOCAL SESSION AUTHORIZATION is not there; it holds for the session")
+	}
+	at := c.standpoint
+	at.As, at.Role = "", ""
+	if s.Kind == pg.VariableSetKind_VAR_SET_VALUE {
+		name, err := valueOf(s.Args)
+		if err != nil {
+			return err
+		}
+		if at.As = name; !strings.Contains(name, ":") {
+			at.As = "user:" + name
+		}
+		if at.As == c.server.service.Platform.Current().Model.Ref(c.caller.User) {
+			at.As = ""
+		}
+	}
+	return c.lookAs(at)
+}
+
+func (c *session) lookAs(at wire.Standpoint) error {
+	if c.tx != nil && !c.implicit && c.tx.Holds() {
+		return statef("25001", "as whom the session looks cannot change within a transaction")
+	}
+	viewer, err := c.server.service.Identity.ViewerAt(c.server.service.Platform.Current(), c.caller, at)
+	if err != nil {
+		return err
+	}
+	c.standpoint = at
+	standing := ""
+	if at.As != "" || at.Role != "" {
+		standing = viewer.Words
+	}
+	c.open.As(c.caller, standing)
+	name := c.userName()
+	if at.As != "" {
+		name = strings.TrimPrefix(at.As, "user:")
+	}
+	return c.settings.put(c.settings.all["session_authorization"], name)
+}
+
+// show gives the value of a setting.
+func (c *session) show(name string, answer *rows) error {
+	columns, err := c.showColumns(name)
+	if err != nil {
+		return err
+	}
+	var out [][][]byte
+	if strings.EqualFold(name, "all") {
+		for _, lower := range slices.Sorted(maps.Keys(c.settings.all)) {
+			one := c.settings.all[lower]
+			out = append(out, [][]byte{[]byte(one.name), []byte(one.value), []byte(one.about)})
+		}
+	} else {
+		out = [][][]byte{{[]byte(c.shown(name))}}
+	}
+	return c.give(columns, out, answer)
+}
+
+// shown is the value that SHOW has of a setting that is there.
+func (c *session) shown(name string) string {
+	if strings.EqualFold(name, "role") {
+		if c.standpoint.Role == "" {
+			return "none"
+		}
+		return c.standpoint.Role
+	}
+	one, err := c.settings.find(name)
+	if err != nil {
+		return ""
+	}
+	return one.value
+}
+
+func (c *session) showColumns(name string) ([]query.Column, error) {
+	text := sqltype.Text
+	if strings.EqualFold(name, "all") {
+		return []query.Column{{Name: "name", Type: text}, {Name: "setting", Type: text}, {Name: "description", Type: text}}, nil
+	}
+	if strings.EqualFold(name, "role") {
+		return []query.Column{{Name: "role", Type: text}}, nil
+	}
+	one, err := c.settings.find(name)
+	if err != nil {
+		return nil, err
+	}
+	return []query.Column{{Name: one.name, Type: text}}, nil
+}
+
+// give hands rows to an answer that are there already.
+func (c *session) give(columns []query.Column, out [][][]byte, answer gateway.Answer) error {
+	if _, err := answer.Head(gateway.Head{Columns: columns}); err != nil {
+		return err
+	}
+	var b []byte
+	var err error
+	for _, row := range out {
+		if b, err = answer.Row(b, row); err != nil {
+			return err
+		}
+		if len(b) >= mostOut {
+			if err := answer.Send(b, false); err != nil {
+				return err
+			}
+			b = b[:0]
+		}
+	}
+	return answer.Send(b, true)
+}
+
+// discard carries out DISCARD.
+func (c *session) discard(s *pg.DiscardStmt) (string, error) {
+	switch s.Target {
+	case pg.DiscardMode_DISCARD_ALL:
+		if c.tx != nil && !c.implicit {
+			return "", statef("25001", "DISCARD ALL cannot run inside a transaction block")
+		}
+		for name := range c.portals {
+			c.dropPortal(name)
+		}
+		clear(c.prepared)
+		if err := c.lookAs(wire.Standpoint{}); err != nil {
+			return "", err
+		}
+		return "DISCARD ALL", c.settings.resetAll()
+	case pg.DiscardMode_DISCARD_PLANS:
+		return "DISCARD PLANS", nil
+	case pg.DiscardMode_DISCARD_SEQUENCES:
+		return "DISCARD SEQUENCES", nil
+	}
+	return "DISCARD TEMP", nil
+}
+
+// after is what stands in a text behind a word, the n-th of such.
+func after(text string, words ...pg.Token) (string, int, error) {
+	scan, err := pg.Scan(text)
+	if err != nil {
+		return "", 0, err
+	}
+	i := 0
+	for _, t := range scan.Tokens {
+		if t.Token == words[i] {
+			if i++; i == len(words) {
+				rest := text[t.End:]
+				trimmed := strings.TrimLeft(rest, " \t\r\n")
+				at := int(t.End) + len(rest) - len(trimmed)
+				return trimmed, len([]rune(text[:at])), nil
+			}
+		}
+	}
+	return "", 0, statef("42601", "this form of the statement is not understood")
+}
+
+// within parts the inner statement from one that has it at its end.
+func within(p query.Piece, inner *pg.Node, words ...pg.Token) (query.Piece, error) {
+	text, at, err := after(p.SQL, words...)
+	return query.Piece{SQL: text, At: p.At + at, Node: inner}, err
+}
+
+// prepare carries out PREPARE.
+func (c *session) prepare(p query.Piece, s *pg.PrepareStmt) (string, error) {
+	if c.prepared[s.Name] != nil {
+		return "", statef("42P05", "prepared statement %s already exists", quoted(printable(s.Name, 64)))
+	}
+	if len(c.prepared) >= mostNamed || len(s.Name) > 256 {
+		return "", statef("54000", "a session has up to %d prepared statements, whose names have up to 256 bytes", mostNamed)
+	}
+	inner, err := within(p, s.Query, pg.Token_AS)
+	if err != nil {
+		return "", err
+	}
+	one := &prepared{piece: inner}
+	for _, n := range s.Argtypes {
+		names := n.GetTypeName().GetNames()
+		t := sqltype.Parse(names[len(names)-1].GetString_().GetSval())
+		if t == nil {
+			return "", statef("42704", "there is no such type of a parameter")
+		}
+		one.declared = append(one.declared, t.OID)
+	}
+	if err := c.study(one); err != nil {
+		return "", &located{err, inner.SQL, inner.At}
+	}
+	c.prepared[s.Name] = one
+	return "PREPARE", nil
+}
+
+// executePrepared carries out EXECUTE.
+func (c *session) executePrepared(s *pg.ExecuteStmt, answer *rows) (string, error) {
+	of := c.prepared[s.Name]
+	if of == nil {
+		return "", statef("26000", "prepared statement %s does not exist", quoted(printable(s.Name, 64)))
+	}
+	if len(s.Params) != len(of.params) {
+		return "", statef("42601", "wrong number of parameters for prepared statement %s: it takes %d", quoted(printable(s.Name, 64)), len(of.params))
+	}
+	var params []any
+	for i, n := range s.Params {
+		value, err := constantOf(n)
+		if err != nil {
+			return "", err
+		}
+		if i < len(of.declared) && sqltype.Of(of.declared[i]) != nil {
+			params = append(params, query.Given{Value: value, T: sqltype.Of(of.declared[i])})
+		} else {
+			params = append(params, value)
+		}
+	}
+	if kindOf(of.piece.Node) == own {
+		return "", statef("0A000", "EXECUTE takes statements that read or change rows")
+	}
+	if kindOf(of.piece.Node) == listed {
+		return c.list(of, params, answer)
+	}
+	return c.governed(of.piece, params, answer)
+}
+
+// constantOf reads a constant as its text; nil is NULL.
+func constantOf(n *pg.Node) (any, error) {
+	if cast := n.GetTypeCast(); cast != nil {
+		return constantOf(cast.Arg)
+	}
+	if e := n.GetAExpr(); e != nil && e.Lexpr == nil && e.Kind == pg.A_Expr_Kind_AEXPR_OP && e.Name[0].GetString_().GetSval() == "-" {
+		value, err := constantOf(e.Rexpr)
+		if text, ok := value.(string); ok {
+			return "-" + text, err
+		}
+		return value, err
+	}
+	v := n.GetAConst()
+	if v == nil {
+		return nil, statef("0A000", "parameters of EXECUTE are constants")
+	}
+	switch x := v.Val.(type) {
+	case *pg.A_Const_Sval:
+		return x.Sval.Sval, nil
+	case *pg.A_Const_Ival:
+		return fmt.Sprint(x.Ival.Ival), nil
+	case *pg.A_Const_Fval:
+		return x.Fval.Fval, nil
+	case *pg.A_Const_Boolval:
+		return fmt.Sprint(x.Boolval.Boolval), nil
+	case *pg.A_Const_Bsval:
+		return strings.TrimLeft(x.Bsval.Bsval, "bx"), nil
+	}
+	return nil, nil
+}
+
+// The options of DECLARE, as the grammar's bits have them.
+const (
+	cursorScroll = 0x0002
+	cursorHold   = 0x0020
+)
+
+// declare carries out DECLARE CURSOR.
+func (c *session) declare(p query.Piece, s *pg.DeclareCursorStmt, params []any) (string, error) {
+	hold := s.Options&cursorHold != 0
+	switch {
+	case c.portals[s.Portalname] != nil:
+		return "", statef("42P03", "cursor %s already exists", quoted(printable(s.Portalname, 64)))
+	case len(c.portals) >= mostNamed || len(s.Portalname) > 256:
+		return "", statef("54000", "a session has up to %d cursors, whose names have up to 256 bytes", mostNamed)
+	case s.Options&cursorScroll != 0:
+		return "", statef("0A000", "a SCROLL cursor is not there: rows are fetched forward")
+	case (c.tx == nil || c.implicit) && !hold:
+		return "", statef("25P01", "DECLARE CURSOR can only be used in transaction blocks")
+	case hold && c.tx.Holds():
+		return "", statef("0A000", "WITH HOLD is not there in a transaction that has changed rows or sees one snapshot")
+	}
+	inner, err := within(p, s.Query, pg.Token_CURSOR, pg.Token_FOR)
+	if err != nil {
+		return "", err
+	}
+	of := &prepared{piece: inner}
+	if err := c.study(of); err != nil {
+		return "", &located{err, inner.SQL, inner.At}
+	}
+	c.portals[s.Portalname] = &portal{of: of, params: params, hold: hold}
+	return "DECLARE CURSOR", nil
+}
+
+// fetchCursor carries out FETCH and MOVE, forward.
+func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
+	p := c.portals[s.Portalname]
+	if p == nil {
+		return "", noCursor(s.Portalname)
+	}
+	most := s.HowMany
+	if s.Direction == pg.FetchDirection_FETCH_RELATIVE && most == 1 {
+		s.Direction = pg.FetchDirection_FETCH_FORWARD
+	}
+	if s.Direction != pg.FetchDirection_FETCH_FORWARD || most < 0 {
+		return "", statef("55000", "cursor can only scan forward")
+	}
+	verb := map[bool]string{true: "MOVE", false: "FETCH"}[s.Ismove]
+	if most == 0 {
+		return verb + " 0", statef("0A000", "FETCH 0 is not there")
+	}
+	if most >= math.MaxInt32 {
+		most = 0 // all
+	}
+	if p.run == nil && p.tag == "" {
+		p.formats = answer.formats
+	}
+	if kindOf(p.of.piece.Node) == listed {
+		return c.fetchListed(p, int(most), s.Ismove, answer)
+	}
+	if !s.Ismove && answer.describe {
+		c.send(fields(p.of.columns, answer.formats))
+	}
+	if p.tag != "" {
+		return verb + " 0", nil
+	}
+	mark := len(c.out)
+	if s.Ismove {
+		return "", statef("0A000", "MOVE is not there; FETCH the rows")
+	}
+	n, err := c.fetch(p, int(most), false)
+	if err != nil {
+		c.out = c.out[:min(mark, len(c.out))]
+		return "", err
+	}
+	return fmt.Sprintf("%s %d", verb, n), nil
+}
+
+// alterRole sets the caller's own password, of which clients send the verifier.
+func (c *session) alterRole(s *pg.AlterRoleStmt) (string, error) {
+	for _, n := range s.Options {
+		e := n.GetDefElem()
+		if e.Defname != "password" {
+			return "", statef("0A000", "ALTER ROLE changes a password alone; for the rest there is GRANT, REVOKE and the console")
+		}
+		text := e.Arg.GetString_().GetSval()
+		ctx, done := c.working("ALTER ROLE … PASSWORD")
+		defer done()
+		again, err := c.server.service.Identity.SetOwnPassword(ctx, c.caller, s.Role.GetRolename(), text)
+		if err != nil {
+			return "", err
+		}
+		c.caller = again
+		c.notice("NOTICE", "00000", "changed your password; sessions in the console and by commands have ended")
+	}
+	return "ALTER ROLE", nil
+}
+
+// checkText refuses what is no text.
+func checkText(b []byte) error {
+	if strings.ContainsRune(string(b), 0) {
+		return statef("22021", "invalid byte sequence for encoding \"UTF8\": 0x00")
+	}
+	if text := string(b); strings.ToValidUTF8(text, "") != text {
+		return statef("22021", "invalid byte sequence for encoding \"UTF8\"")
+	}
+	return nil
+}

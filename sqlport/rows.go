@@ -1,0 +1,107 @@
+package sqlport
+
+import (
+	"slices"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"gneiss/core/query"
+	"gneiss/service/gateway"
+)
+
+// rows takes the answer to a statement and sends it as DataRow messages.
+type rows struct {
+	c        *session
+	formats  []int16
+	describe bool           // RowDescription goes before them
+	expected []query.Column // that the client was told of; nil: it was told of none
+	columns  []query.Column
+	convert  bool // the source has no binary form
+	message  pgproto3.DataRow
+	headed   bool
+}
+
+func (r *rows) Head(h gateway.Head) ([]int16, error) {
+	if r.expected != nil && !alike(r.expected, h.Columns) {
+		return nil, statef("0A000", "cached plan must not change result type") // on which clients prepare it again
+	}
+	if n := len(r.formats); n > 1 && n != len(h.Columns) {
+		return nil, statef("08P01", "the portal has %d formats for %d columns", n, len(h.Columns))
+	}
+	r.columns, r.headed = h.Columns, true
+	wants := slices.Contains(r.formats, pgtype.BinaryFormatCode)
+	if r.describe {
+		r.c.send(fields(h.Columns, r.formats))
+	}
+	if !wants {
+		return nil, nil
+	}
+	if !h.Binary {
+		r.convert = true
+		return nil, nil
+	}
+	out := make([]int16, len(h.Columns))
+	for i, c := range h.Columns {
+		// A type of the source's own is a text to the client, in binary form, too.
+		if out[i] = formatOf(r.formats, i); c.Type == nil || c.Type.OID == 0 {
+			out[i] = pgtype.TextFormatCode
+		}
+	}
+	return out, nil
+}
+
+func alike(a, b []query.Column) bool {
+	return slices.EqualFunc(a, b, func(x, y query.Column) bool { return oidOf(x.Type) == oidOf(y.Type) && x.Name == y.Name })
+}
+
+func (r *rows) Row(b []byte, row [][]byte) ([]byte, error) {
+	if r.convert {
+		row = slices.Clone(row)
+		for i, text := range row {
+			if formatOf(r.formats, i) != pgtype.BinaryFormatCode {
+				continue
+			}
+			var err error
+			if row[i], err = r.c.values.binary(oidOf(r.columns[i].Type), text); err != nil {
+				return b, err
+			}
+		}
+	}
+	r.message.Values = row
+	return r.message.Encode(b)
+}
+
+func (r *rows) Send(b []byte, last bool) error {
+	r.c.out = append(r.c.out, b...)
+	if !last || len(r.c.out) >= mostOut {
+		return r.c.flush()
+	}
+	return nil
+}
+
+// parted are rows that are fetched in parts. What runs the statement is another goroutine, which
+// rests while the session has its turn.
+type parted struct {
+	rows
+	portion int
+	wake    chan bool  // go on; false: no more is wanted
+	rests   chan event // it has come to the end of a part, or of all
+}
+
+// An event is why what runs a statement rests.
+type event struct {
+	end   gateway.End
+	err   error
+	ended bool
+}
+
+func (p *parted) Portion() int { return p.portion }
+
+func (p *parted) Pause() error {
+	p.rests <- event{}
+	if !<-p.wake {
+		return gateway.ErrEnough
+	}
+	return nil
+}

@@ -1,0 +1,454 @@
+package sqlport
+
+import (
+	"context"
+	"errors"
+	"net"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gneiss/core/access"
+	"gneiss/core/query"
+	"gneiss/peer"
+	"gneiss/service/fault"
+	"gneiss/service/gateway"
+	"gneiss/service/identity"
+	"gneiss/source"
+	"gneiss/wire"
+)
+
+// A session is a connection that has signed in. But for end and cancelled, its methods are called
+// by the goroutine that serves it alone.
+type session struct {
+	server  *Server
+	conn    net.Conn
+	backend *pgproto3.Backend
+	caller  identity.Caller
+	open    *identity.Connection
+	socket  peer.Socket
+
+	database   string
+	source     access.ObjectID
+	settings   *settings
+	standpoint wire.Standpoint
+
+	tx       *gateway.Tx // of BEGIN, or of statements that came together
+	implicit bool        // it ends with the statements that came together
+	failed   bool        // nothing but its end is taken
+	skipping bool        // until the next Sync, after an error
+	prepared map[string]*prepared
+	portals  map[string]*portal
+	ahead    pgproto3.FrontendMessage // that was read before its turn
+
+	values converter
+	out    []byte // what has not been sent yet
+
+	pid    uint32
+	secret []byte
+
+	mu     sync.Mutex
+	cancel context.CancelFunc // of what runs
+	ended  error              // why nothing more is taken
+}
+
+func newSession(s *Server, conn net.Conn, b *pgproto3.Backend) *session {
+	return &session{server: s, conn: conn, backend: b, settings: newSettings(), socket: peer.Of(conn),
+		prepared: map[string]*prepared{}, portals: map[string]*portal{}}
+}
+
+// end ends the session from outside, for a reason that its client is told.
+func (c *session) end(why error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ended == nil {
+		c.ended = why
+	}
+	if c.cancel != nil {
+		c.cancel()
+	}
+	c.conn.SetReadDeadline(time.Now())
+}
+
+// cancelled ends what the session runs.
+func (c *session) cancelled() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.cancel != nil {
+		c.cancel()
+	}
+}
+
+func (c *session) why() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.ended
+}
+
+// run takes messages until the client says good-bye, is gone, or is not let go on.
+func (c *session) run() {
+	defer c.leave()
+	c.send(&pgproto3.BackendKeyData{ProcessID: c.pid, SecretKey: c.secret})
+	c.settings.changed = nil
+	for _, one := range c.settings.all {
+		if one.told {
+			c.settings.changed = append(c.settings.changed, one.name)
+		}
+	}
+	c.settings.all["session_authorization"].value = c.userName()
+	slices.Sort(c.settings.changed)
+	c.ready()
+	for {
+		message, err := c.receive()
+		if err != nil {
+			c.over(err)
+			return
+		}
+		if _, bye := message.(*pgproto3.Terminate); bye {
+			return
+		}
+		if err := c.server.service.Identity.Holds(context.Background(), c.caller); err != nil {
+			c.over(err)
+			return
+		}
+		if err := c.handle(message); err != nil {
+			c.over(err)
+			return
+		}
+	}
+}
+
+// over tells the client why the connection ends, where it can.
+func (c *session) over(err error) {
+	if why := c.why(); why != nil {
+		err = why
+	}
+	var timeout net.Error
+	switch {
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded):
+		if c.tx != nil && !c.implicit {
+			err = statef("25P03", "the connection is ended: its transaction has waited for too long")
+		} else {
+			err = statef("57P05", "the connection is ended: it has waited for too long")
+		}
+	case told(err):
+	default:
+		var bad *stated
+		if !errors.As(err, &bad) {
+			if !isProtocol(err) {
+				return // it is gone
+			}
+			err = statef("08P01", "%s", printable(err.Error(), 200))
+		}
+	}
+	c.conn.SetWriteDeadline(time.Now().Add(2 * time.Second))
+	c.send(problem(err, "FATAL"))
+	c.flush()
+}
+
+// isProtocol reports whether reading failed since what was read is none of the protocol's messages.
+func isProtocol(err error) bool {
+	var network net.Error
+	text := err.Error()
+	return !errors.As(err, &network) && !errors.Is(err, net.ErrClosed) && !strings.Contains(text, "EOF") && !strings.Contains(text, "connection reset")
+}
+
+func told(err error) bool {
+	var e *fault.Error
+	return errors.As(err, &e)
+}
+
+// leave gives back all that the session holds.
+func (c *session) leave() {
+	c.server.forget(c)
+	c.dropPortals(true)
+	if c.tx != nil {
+		ctx, done := context.WithTimeout(context.Background(), 5*time.Second)
+		c.tx.Rollback(ctx)
+		done()
+	}
+	c.server.service.Identity.Connections.Shut(c.open)
+}
+
+// receive takes the next message, and waits for it as long as the session's state lets it.
+func (c *session) receive() (pgproto3.FrontendMessage, error) {
+	if m := c.ahead; m != nil {
+		c.ahead = nil
+		return m, nil
+	}
+	wait := c.server.limits.Idle
+	if away := c.settings.away; away > 0 && c.tx == nil {
+		wait = min(wait, away)
+	}
+	if c.tx != nil && !c.implicit {
+		wait = c.mostInTransaction()
+	}
+	c.mu.Lock()
+	ended := c.ended
+	if ended == nil {
+		c.conn.SetReadDeadline(time.Now().Add(wait))
+	}
+	c.mu.Unlock()
+	if ended != nil {
+		return nil, ended
+	}
+	return c.backend.Receive()
+}
+
+// mostInTransaction is how long a transaction may wait for its program: as long as one of its
+// statements may take on its lane.
+func (c *session) mostInTransaction() time.Duration {
+	wait := time.Minute
+	st := c.server.service.Platform.Current()
+	if viewer, err := c.server.service.Identity.ViewerAt(st, c.caller, c.standpoint); err == nil {
+		if lane, err := c.server.service.Gateway.Lane(c.caller, viewer, c.settings.get("gneiss.lane")); err == nil {
+			wait = time.Duration(lane.Limits.Seconds) * time.Second
+		}
+	}
+	if own := c.settings.idle; own > 0 {
+		wait = min(wait, own)
+	}
+	return wait
+}
+
+// send puts messages behind what is to be sent.
+func (c *session) send(messages ...pgproto3.BackendMessage) {
+	for _, m := range messages {
+		b, err := m.Encode(c.out)
+		if err != nil { // a message that is too long
+			b, _ = problem(statef("54000", "what is to be sent is too long"), "ERROR").Encode(c.out)
+		}
+		c.out = b
+	}
+}
+
+// mostOut is how much is gathered before it is sent, in bytes.
+const mostOut = 32 << 10
+
+func (c *session) flush() error {
+	if len(c.out) == 0 {
+		return nil
+	}
+	c.conn.SetWriteDeadline(time.Now().Add(c.server.limits.Write))
+	_, err := c.conn.Write(c.out)
+	if c.out = c.out[:0]; cap(c.out) > 4*mostOut {
+		c.out = nil
+	}
+	return err
+}
+
+// ready says that the next statement can come, and in which state the session is.
+func (c *session) ready() error {
+	for _, name := range c.settings.changed {
+		c.send(&pgproto3.ParameterStatus{Name: name, Value: c.settings.get(name)})
+	}
+	c.settings.changed = c.settings.changed[:0]
+	status, state := byte('I'), identity.Idle
+	switch {
+	case c.failed:
+		status, state = 'E', identity.InFailed
+	case c.tx != nil && !c.implicit:
+		status, state = 'T', identity.InTransaction
+	}
+	c.open.Set(state, "")
+	c.send(&pgproto3.ReadyForQuery{TxStatus: status})
+	return c.flush()
+}
+
+// handle does what a message asks. Its error ends the session.
+func (c *session) handle(message pgproto3.FrontendMessage) error {
+	if c.skipping {
+		if _, sync := message.(*pgproto3.Sync); !sync {
+			return nil
+		}
+	}
+	switch m := message.(type) {
+	case *pgproto3.Query:
+		c.simple(m.String)
+		return c.ready()
+	case *pgproto3.Parse:
+		c.extended(c.parse(m))
+	case *pgproto3.Bind:
+		c.extended(c.bind(m))
+	case *pgproto3.Describe:
+		c.extended(c.describe(m))
+	case *pgproto3.Execute:
+		c.extended(c.execute(m.Portal, int(m.MaxRows)))
+	case *pgproto3.Close:
+		c.closed(m)
+	case *pgproto3.Flush:
+		return c.flush()
+	case *pgproto3.Sync:
+		c.skipping = false
+		c.settle()
+		return c.ready()
+	case *pgproto3.CopyData, *pgproto3.CopyDone, *pgproto3.CopyFail:
+		// What a client sends still after a COPY has failed.
+	case *pgproto3.FunctionCall:
+		c.send(problem(statef("0A000", "function-call messages are not taken; call it in a SELECT"), "ERROR"))
+		return c.ready()
+	default:
+		return statef("08P01", "this message has no place here")
+	}
+	if len(c.out) >= mostOut {
+		return c.flush()
+	}
+	return c.why()
+}
+
+// extended tells an error of the extended protocol, after which all is skipped until Sync.
+func (c *session) extended(err error) {
+	if err == nil {
+		return
+	}
+	c.send(problem(err, "ERROR"))
+	c.skipping = true
+	c.fail()
+}
+
+// fail notes that a statement of the transaction has failed. One that came about by itself is
+// undone.
+func (c *session) fail() {
+	if c.tx == nil {
+		return
+	}
+	if c.implicit {
+		c.finish(false)
+		return
+	}
+	c.failed = true
+	c.dropPortals(false)
+}
+
+// settle ends the transaction of statements that came together.
+func (c *session) settle() {
+	if c.tx != nil && c.implicit {
+		if err := c.finish(true); err != nil {
+			c.send(problem(err, "ERROR"))
+		}
+	}
+	if c.tx == nil {
+		c.dropPortals(false)
+	}
+}
+
+// simple runs the statements of a text, one after the other, until one fails.
+func (c *session) simple(text string) {
+	c.dropPortal("")
+	delete(c.prepared, "")
+	pieces, err := query.Split(text)
+	if err != nil {
+		c.send(problem(&located{err, text, 0}, "ERROR"))
+		c.fail()
+		return
+	}
+	if len(pieces) == 0 {
+		c.send(&pgproto3.EmptyQueryResponse{})
+		return
+	}
+	for _, p := range pieces {
+		if len(pieces) > 1 && c.tx == nil {
+			c.begin(source.Isolation{}, true)
+		}
+		if err := c.statement(&prepared{piece: p}, nil, nil, true); err != nil {
+			c.send(problem(&located{err, p.SQL, p.At}, "ERROR"))
+			c.fail()
+			return
+		}
+		if c.why() != nil {
+			return
+		}
+	}
+	c.settle()
+}
+
+// begin begins a transaction; implicit: one that ends with the statements that came together.
+func (c *session) begin(in source.Isolation, implicit bool) {
+	c.tx, c.implicit = c.server.service.Gateway.Begin(in), implicit
+}
+
+// finish ends the transaction.
+func (c *session) finish(commit bool) error {
+	tx := c.tx
+	rolledBack := !commit || c.failed
+	c.dropPortals(false)
+	c.tx, c.implicit, c.failed = nil, false, false
+	c.settings.ended(rolledBack)
+	c.settings.put(c.settings.all["transaction_isolation"], c.settings.get("default_transaction_isolation"))
+	c.settings.put(c.settings.all["transaction_read_only"], c.settings.get("default_transaction_read_only"))
+	if rolledBack {
+		ctx, done := context.WithTimeout(context.Background(), 30*time.Second)
+		defer done()
+		tx.Rollback(ctx) // what cannot be undone by word is undone as the connection is closed
+		return nil
+	}
+	ctx, done := c.working("COMMIT")
+	defer done()
+	return tx.Commit(ctx)
+}
+
+// working returns the context of what the session runs: it ends with a request to cancel, with the
+// client's connection, with the session's own limit, and with the service.
+func (c *session) working(statement string) (ctx context.Context, done func()) {
+	if c.settings.expires > 0 {
+		ctx, done = context.WithTimeout(context.Background(), c.settings.expires)
+	} else {
+		ctx, done = context.WithCancel(context.Background())
+	}
+	ctx = source.WithSettings(ctx, c.settings.forSource())
+	cancel := done
+	c.mu.Lock()
+	c.cancel = cancel
+	if c.ended != nil {
+		cancel()
+	}
+	c.mu.Unlock()
+	c.open.Set(identity.Running, statement)
+	stop := c.watch(ctx, cancel)
+	return ctx, func() {
+		stop()
+		c.mu.Lock()
+		c.cancel = nil
+		c.mu.Unlock()
+		cancel()
+	}
+}
+
+// watch cancels what runs when the client has gone away.
+func (c *session) watch(ctx context.Context, cancel context.CancelFunc) (stop func()) {
+	var mu sync.Mutex
+	var timer *time.Timer
+	mu.Lock()
+	defer mu.Unlock()
+	timer = time.AfterFunc(watchFirst, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		switch {
+		case ctx.Err() != nil:
+		case c.socket.Gone():
+			cancel()
+		default:
+			timer.Reset(watchEvery)
+		}
+	})
+	return func() {
+		mu.Lock()
+		defer mu.Unlock()
+		timer.Stop()
+	}
+}
+
+// When it is looked first whether a client is still there, and how often then.
+const (
+	watchFirst = 100 * time.Millisecond
+	watchEvery = 200 * time.Millisecond
+)
+
+func (c *session) userName() string {
+	ref := c.server.service.Platform.Current().Model.Ref(c.caller.User)
+	return strings.TrimPrefix(ref, "user:")
+}
