@@ -34,9 +34,10 @@ type portal struct {
 	formats []int16
 	run     *parted // once its rows are fetched in parts
 	cancel  context.CancelFunc
-	tag     string // once it has ended
-	hold    bool   // it outlives its transaction
-	sent    int64  // rows of this part
+	tag     string     // once it has ended
+	hold    bool       // it outlives its transaction
+	sent    int64      // rows of this part
+	listed  [][][]byte // of a question about the catalog, what has not been fetched
 }
 
 // mostNamed bounds the prepared statements and the portals of a session, of each.

@@ -1,13 +1,174 @@
 package sqlport
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
 	"gneiss/core/query"
+	"gneiss/service/gateway"
+	"gneiss/sqlport/catalog"
 )
 
-func (c *session) catalogColumns(p *prepared) ([]query.Column, error) { return nil, nil }
+// catalog is the catalog as the session may know it.
+func (c *session) catalog() (*catalog.Session, error) {
+	identity, st := c.server.service.Identity, c.server.service.Platform.Current()
+	viewer, err := identity.ViewerAt(st, c.caller, c.standpoint)
+	if err != nil {
+		return nil, err
+	}
+	reviews := viewer.Reviews && !viewer.Other
+	return &catalog.Session{
+		Rights: viewer.Rights, Policies: st.Policies, Source: c.source, Database: c.database, User: c.settings.get("session_authorization"),
+		PID: int64(c.pid), Path: c.settings.path, Now: time.Now(),
+		Setting: func(name string) (string, bool) {
+			if strings.EqualFold(name, "role") {
+				return c.shown(name), true
+			}
+			one, err := c.settings.find(name)
+			if err != nil {
+				return "", false
+			}
+			return one.value, true
+		},
+		Set: func(name, value string, local bool) (string, error) {
+			err := c.settings.set(name, value, local)
+			if c.tx == nil {
+				c.settings.local = nil
+			}
+			return c.settings.getOr(name), err
+		},
+		Settings: func() [][3]string {
+			var out [][3]string
+			for _, lower := range slices.Sorted(maps.Keys(c.settings.all)) {
+				one := c.settings.all[lower]
+				out = append(out, [3]string{one.name, one.value, one.about})
+			}
+			return out
+		},
+		Reviews:    func(id access.ObjectID) bool { return !viewer.Other && identity.ReviewsObject(st, c.caller, id) },
+		ReviewsAll: reviews,
+		As: func(id access.SubjectID) (*access.Rights, error) {
+			return st.Rights(access.Standpoint{Subject: id}, time.Now())
+		},
+		Activity: func() []catalog.Activity {
+			var out []catalog.Activity
+			for _, s := range identity.Sessions(c.caller).Items {
+				one := catalog.Activity{User: strings.TrimPrefix(s.User, "user:"), Client: s.Client, Address: s.Address, Database: s.Database, State: s.State,
+					Text: s.Statement, Since: s.Since, Changed: s.StateSince}
+				fmt.Sscan(s.ID, &one.PID)
+				out = append(out, one)
+			}
+			return out
+		},
+	}, nil
+}
 
-func (c *session) list(p *prepared, params []any, answer *rows) (string, error) { return "", nil }
+// compile reads a question about the catalog.
+func (c *session) compile(p *prepared) (*catalog.Question, error) {
+	s, err := c.catalog()
+	if err != nil {
+		return nil, err
+	}
+	q, err := catalog.Compile(p.piece.Node, p.params, s)
+	return q, inCatalog(err, p.piece.SQL)
+}
 
-func (c *session) fetchListed(p *portal, most int, move bool, answer *rows) (string, error) {
-	return "", nil
+// inCatalog tells an error of a question about the catalog.
+func inCatalog(err error, text string) error {
+	var e *catalog.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	return &placed{statef(e.State, "%s", e.Text), text, int(e.At)}
+}
+
+func (c *session) catalogColumns(p *prepared) ([]query.Column, error) {
+	q, err := c.compile(p)
+	if err != nil {
+		return nil, err
+	}
+	return q.Columns(), nil
+}
+
+// list answers a question about the catalog.
+func (c *session) list(p *prepared, params []any, answer gateway.Answer) (string, error) {
+	q, err := c.compile(p)
+	if err != nil {
+		return "", err
+	}
+	if _, err := answer.Head(gateway.Head{Columns: q.Columns()}); err != nil {
+		return "", err
+	}
+	ctx, done := c.working(p.piece.SQL)
+	defer done()
+	n, err := c.listInto(ctx, q, params, answer)
+	if err != nil {
+		return "", c.expired(ctx, inCatalog(err, p.piece.SQL))
+	}
+	return fmt.Sprintf("SELECT %d", n), nil
+}
+
+func (c *session) listInto(ctx context.Context, q *catalog.Question, params []any, answer gateway.Answer) (n int64, err error) {
+	given := make([]any, len(params))
+	for i, v := range params {
+		if g, ok := v.(query.Given); ok {
+			v = g.Value
+		}
+		given[i] = v
+	}
+	var b []byte
+	err = q.Run(ctx, given, func(row [][]byte) error {
+		n++
+		var err error
+		if b, err = answer.Row(b, row); err != nil {
+			return err
+		}
+		if len(b) < mostOut {
+			return nil
+		}
+		err = answer.Send(b, false)
+		b = b[:0]
+		return err
+	})
+	if err != nil {
+		return n, err
+	}
+	return n, answer.Send(b, true)
+}
+
+// fetchListed takes the next rows of a cursor over the catalog, which are all there.
+func (c *session) fetchListed(p *portal, most int, answer *rows) (string, error) {
+	if p.listed == nil {
+		q, err := c.compile(p.of)
+		if err != nil {
+			return "", err
+		}
+		p.listed = [][][]byte{}
+		ctx, done := c.working(p.of.piece.SQL)
+		defer done()
+		err = q.Run(ctx, p.params, func(row [][]byte) error {
+			kept := make([][]byte, len(row))
+			for i, v := range row {
+				kept[i] = slices.Clone(v)
+			}
+			p.listed = append(p.listed, kept)
+			return nil
+		})
+		if err != nil {
+			return "", c.expired(ctx, inCatalog(err, p.of.piece.SQL))
+		}
+	}
+	n := len(p.listed)
+	if most > 0 {
+		n = min(n, most)
+	}
+	part := p.listed[:n]
+	p.listed = p.listed[n:]
+	return fmt.Sprintf("FETCH %d", n), c.give(p.of.columns, part, answer)
 }

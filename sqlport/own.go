@@ -704,7 +704,7 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 		p.formats = answer.formats
 	}
 	if kindOf(p.of.piece.Node) == listed {
-		return c.fetchListed(p, int(most), s.Ismove, answer)
+		return c.fetchListed(p, int(most), answer)
 	}
 	if !s.Ismove && answer.describe {
 		c.send(fields(p.of.columns, answer.formats))

@@ -30,6 +30,15 @@ type located struct {
 
 func (e *located) Unwrap() error { return e.error }
 
+// placed is an error at a byte of a text.
+type placed struct {
+	error
+	text string
+	at   int
+}
+
+func (e *placed) Unwrap() error { return e.error }
+
 var errStopping = fault.New(fault.Unavailable, "stopping", "the service is stopping")
 
 // states are the SQLSTATEs of errors by their codes, where the error has none of its own.
@@ -51,6 +60,10 @@ func problem(err error, severity string) *pgproto3.ErrorResponse {
 	var place *located
 	if errors.As(err, &s) {
 		out.Code, out.Message = s.state, s.text
+		var at *placed
+		if errors.As(err, &at) && at.at >= 0 && at.at <= len(at.text) && errors.As(err, &place) {
+			out.Position = int32(place.at + len([]rune(at.text[:at.at])) + 1)
+		}
 		return out
 	}
 	e := fault.Of(err)

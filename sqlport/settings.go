@@ -217,6 +217,13 @@ func newSettings() *settings {
 
 func (s *settings) get(name string) string { return s.all[strings.ToLower(name)].value }
 
+func (s *settings) getOr(name string) string {
+	if one, err := s.find(name); err == nil {
+		return one.value
+	}
+	return ""
+}
+
 // alias are other names that statements have for settings.
 var alias = map[string]string{"time zone": "timezone", "timezone": "timezone", "names": "client_encoding"}
 

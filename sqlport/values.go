@@ -2,8 +2,6 @@ package sqlport
 
 import (
 	"encoding/hex"
-	"strconv"
-	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgtype"
@@ -38,39 +36,13 @@ func sizeOf(oid uint32) int16 {
 	return -1
 }
 
-// modifier is what clients are told of a declared type's length or precision.
-func modifier(declared string, oid uint32) int32 {
-	_, text := sqltype.Split(declared)
-	if text == "" {
-		return -1
-	}
-	first, second, two := strings.Cut(text, ",")
-	n, err := strconv.Atoi(strings.TrimSpace(first))
-	if err != nil {
-		return -1
-	}
-	switch oid {
-	case 1042, 1043, 1014, 1015:
-		return int32(n) + 4
-	case 1700, 1231:
-		scale := 0
-		if two {
-			scale, _ = strconv.Atoi(strings.TrimSpace(second))
-		}
-		return int32(n)<<16 | int32(scale)&0x7ff + 4
-	case 1083, 1114, 1184, 1266, 1560, 1562, 1115, 1185:
-		return int32(n)
-	}
-	return -1
-}
-
 // fields describes columns to a client.
 func fields(columns []query.Column, formats []int16) *pgproto3.RowDescription {
 	out := &pgproto3.RowDescription{}
 	for i, c := range columns {
 		oid := oidOf(c.Type)
 		out.Fields = append(out.Fields, pgproto3.FieldDescription{Name: []byte(c.Name), DataTypeOID: oid, DataTypeSize: sizeOf(oid),
-			TypeModifier: modifier(c.Declared, oid), Format: formatOf(formats, i)})
+			TypeModifier: sqltype.Modifier(c.Declared, oid), Format: formatOf(formats, i)})
 	}
 	return out
 }

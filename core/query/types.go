@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 	"gneiss/core/sqltype"
 )
 
@@ -248,4 +249,12 @@ func isUUID(s string) bool {
 func Readable(m *access.Model, column *access.Object) bool {
 	source := m.Object(m.Object(m.Object(column.Parent).Parent).Parent)
 	return owned{}.column(column, speaksExactly(source)) != nil
+}
+
+// TypeAfter is the type of a column's values once a decision has treated them.
+func TypeAfter(d policy.Decision, t Type) Type {
+	for _, step := range d.Steps {
+		t = treatedType(step.Treatment, t)
+	}
+	return t
 }

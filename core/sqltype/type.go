@@ -1,6 +1,8 @@
 package sqltype
 
 import (
+	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -135,4 +137,44 @@ func Alike(a, b string) bool {
 	}
 	_, err := Binary("=", x, y)
 	return x == y || err == nil
+}
+
+// Modifier is the number by which PostgreSQL keeps the length or precision of a declared type:
+// numeric(15,2); -1 where it has none.
+func Modifier(declared string, oid uint32) int32 {
+	_, text := Split(declared)
+	first, second, two := strings.Cut(text, ",")
+	n, err := strconv.Atoi(strings.TrimSpace(first))
+	if err != nil {
+		return -1
+	}
+	switch oid {
+	case 1042, 1043, 1014, 1015:
+		return int32(n) + 4
+	case 1700, 1231:
+		scale := 0
+		if two {
+			scale, _ = strconv.Atoi(strings.TrimSpace(second))
+		}
+		return int32(n)<<16 | int32(scale)&0x7ff + 4
+	case 1083, 1114, 1184, 1266, 1560, 1562, 1115, 1185:
+		return int32(n)
+	}
+	return -1
+}
+
+// ModifierText is the inverse of Modifier; empty: there is none.
+func ModifierText(oid uint32, modifier int64) string {
+	if modifier < 0 {
+		return ""
+	}
+	switch oid {
+	case 1042, 1043, 1014, 1015:
+		return strconv.FormatInt(modifier-4, 10)
+	case 1700, 1231:
+		return fmt.Sprintf("%d,%d", (modifier-4)>>16, (modifier-4)&0x7ff)
+	case 1083, 1114, 1184, 1266, 1560, 1562, 1115, 1185:
+		return strconv.FormatInt(modifier, 10)
+	}
+	return ""
 }

@@ -14,8 +14,17 @@ import (
 //go:embed catalog.sql
 var text string
 
+//go:embed layout.sql
+var layout string
+
 // Read returns the lines of the catalog, in the form that package sqltype keeps.
-func Read(ctx context.Context, url string) (string, error) {
+func Read(ctx context.Context, url string) (string, error) { return read(ctx, url, text) }
+
+// Layout returns how the catalog's own tables are laid out, in the form that package catalog of
+// the SQL port keeps.
+func Layout(ctx context.Context, url string) (string, error) { return read(ctx, url, layout) }
+
+func read(ctx context.Context, url, text string) (string, error) {
 	conn, err := pgx.Connect(ctx, url)
 	if err != nil {
 		return "", err

@@ -1,11 +1,13 @@
-// Command generate writes the catalog of package sqltype: it starts a PostgreSQL server
-// of this machine's and reads what that says of itself.
+// Command generate writes the catalog of package sqltype, or, named layout, that of package
+// catalog of the SQL port: it starts a PostgreSQL server of this machine's and reads what that
+// says of itself.
 package main
 
 import (
 	"context"
 	"log"
 	"os"
+	"path/filepath"
 
 	"gneiss/source/pgcatalog"
 	"gneiss/source/pgtest"
@@ -17,7 +19,11 @@ func main() {
 		log.Fatal(err)
 	}
 	defer server.Stop()
-	lines, err := pgcatalog.Read(context.Background(), server.URL)
+	read := pgcatalog.Read
+	if filepath.Base(os.Args[1]) == "layout.tsv" {
+		read = pgcatalog.Layout
+	}
+	lines, err := read(context.Background(), server.URL)
 	if err != nil {
 		log.Print(err)
 		return
