@@ -305,8 +305,7 @@ func (s *Server) register() {
 		"/queries",
 		"run a governed query; rows come as JSON, CSV or JSON lines",
 		func(r request, in wire.QueryRequest) (wire.Result, error) {
-			r.fiber.Locals(csvSafe, in.CSVSafe)
-			return svc.Gateway.Query(r.ctx, r.Caller, in)
+			return wire.Result{}, s.queried(r, in)
 		},
 	)
 	handle(

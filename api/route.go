@@ -17,6 +17,7 @@ import (
 	"github.com/swaggest/openapi-go/openapi31"
 
 	"gneiss/service/admin"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/wire"
@@ -61,6 +62,9 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 			}
 		}
 		out, err := f(r, in)
+		if err == (answered{}) {
+			return nil
+		}
 		if err != nil {
 			if told := s.service.Identity.Told(caller, err); told.Code != "internal" {
 				err = told
@@ -87,7 +91,9 @@ const cookie = "gneiss_session"
 // anything but reading wants the session's CSRF token too.
 func (s *Server) caller(c fiber.Ctx) (identity.Caller, error) {
 	if token, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); ok {
-		return s.service.Identity.Authenticate(c.Context(), token, s.address(c))
+		caller, err := s.service.Identity.Authenticate(c.Context(), token, s.address(c))
+		caller.Client = clientOf(c.Get(fiber.HeaderUserAgent))
+		return caller, err
 	}
 	secret := c.Cookies(cookie)
 	if secret == "" {
@@ -97,10 +103,18 @@ func (s *Server) caller(c fiber.Ctx) (identity.Caller, error) {
 	if err != nil {
 		return caller, err
 	}
+	caller.Client = "console"
 	if c.Method() != fiber.MethodGet && (caller.CSRF() == "" || c.Get("X-CSRF-Token") != caller.CSRF()) {
 		return caller, fault.New(fault.Refused, "csrf", "the request lacks the session's X-CSRF-Token; load the page again")
 	}
 	return caller, nil
+}
+
+// clientOf is the name of the program that a request comes from, as it says (RFC 9110, 10.1.5).
+func clientOf(agent string) string {
+	name, _, _ := strings.Cut(agent, "/")
+	name, _, _ = strings.Cut(name, " ")
+	return audit.Bounded(name, 64)
 }
 
 // csvSafe marks a request whose CSV is for a spreadsheet.
@@ -109,14 +123,6 @@ const csvSafe = "csv_safe"
 // answer writes what a handler gives: JSON, or for rows the form that is asked
 // for.
 func (s *Server) answer(c fiber.Ctx, out any) error {
-	if result, ok := out.(wire.Result); ok {
-		switch c.Accepts(fiber.MIMEApplicationJSON, "text/csv", "application/jsonl") {
-		case "text/csv":
-			return writeCSV(c, result, c.Locals(csvSafe) == true)
-		case "application/jsonl":
-			return writeLines(c, result)
-		}
-	}
 	if roster, ok := out.(wire.Roster); ok && c.Accepts(fiber.MIMEApplicationJSON, "text/csv") == "text/csv" {
 		rows, err := admin.RosterCSV(roster, c.Query("part") == "memberships")
 		if err != nil {

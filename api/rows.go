@@ -1,68 +1,114 @@
 package api
 
 import (
+	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
-	"math"
-	"strconv"
+	"errors"
+	"net"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/gofiber/fiber/v3"
 
+	"gneiss/core/query"
+	"gneiss/core/sqltype"
+	"gneiss/service/gateway"
 	"gneiss/wire"
 )
 
-// writeCSV writes rows as RFC 4180 has it, with a header line. A field is NULL where there is
+// A form writes an answer's rows: as JSON, JSON lines or CSV.
+type form interface {
+	mime() string
+	// head writes what comes before the rows.
+	head(b []byte, columns []query.Column) []byte
+	row(b []byte, row [][]byte) []byte
+	// end writes what comes behind them.
+	end(b []byte, e gateway.End) ([]byte, error)
+	// broken writes why no more rows come; ok is false where the form has no place for that.
+	broken(b []byte, p *wire.Problem) (_ []byte, ok bool)
+}
+
+// formOf is the form that a request asks for.
+func formOf(c fiber.Ctx, safe bool) form {
+	switch c.Accepts(fiber.MIMEApplicationJSON, "text/csv", "application/jsonl") {
+	case "text/csv":
+		return &csvForm{safe: safe}
+	case "application/jsonl":
+		return &linesForm{}
+	}
+	return &jsonForm{}
+}
+
+// csvForm writes rows as RFC 4180 has it, with a header line. A field is NULL where there is
 // nothing, and an empty text where there is "". Line ends within a text stay as they are, which
 // encoding/csv would change.
-func writeCSV(c fiber.Ctx, result wire.Result, safe bool) error {
-	var b bytes.Buffer
-	for i, column := range result.Columns {
-		separate(&b, i)
-		field(&b, column.Name)
+type csvForm struct {
+	safe    bool
+	columns []query.Column
+}
+
+func (*csvForm) mime() string { return "text/csv; charset=utf-8; header=present" }
+
+func (f *csvForm) head(b []byte, columns []query.Column) []byte {
+	f.columns = columns
+	for i, c := range columns {
+		b = field(separate(b, i), c.Name)
 	}
-	b.WriteString("\r\n")
-	for _, row := range result.Rows {
-		for i, v := range row {
-			separate(&b, i)
-			text := Text(v)
-			if _, ok := v.(string); ok && safe && !number(result.Columns[i].Type, text) {
-				text = unformulated(text)
-			}
-			if v != nil {
-				field(&b, text)
-			}
+	return append(b, "\r\n"...)
+}
+
+func (f *csvForm) row(b []byte, row [][]byte) []byte {
+	for i, v := range row {
+		b = separate(b, i)
+		if v == nil {
+			continue
 		}
-		b.WriteString("\r\n")
+		text := string(v)
+		switch t := f.columns[i].Type; {
+		case t == sqltype.Boolean:
+			text = map[string]string{"t": "true", "f": "false"}[text]
+		case f.safe && (!t.Number() || text == "-Infinity"):
+			text = unformulated(text)
+		}
+		b = field(b, text)
 	}
-	c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8; header=present")
-	return c.Send(b.Bytes())
+	return append(b, "\r\n"...)
 }
 
-func separate(b *bytes.Buffer, i int) {
+func (f *csvForm) end(b []byte, e gateway.End) ([]byte, error) {
+	if out := e.Result(wire.Result{}); f.columns == nil {
+		for i, c := range out.Columns {
+			b = field(separate(b, i), c.Name)
+		}
+		b = append(b, "\r\n"...)
+		for _, row := range out.Rows {
+			for i, v := range row {
+				b = field(separate(b, i), v.(string))
+			}
+			b = append(b, "\r\n"...)
+		}
+	}
+	return b, nil
+}
+
+func (*csvForm) broken(b []byte, _ *wire.Problem) ([]byte, bool) { return b, false }
+
+func separate(b []byte, i int) []byte {
 	if i > 0 {
-		b.WriteByte(',')
+		b = append(b, ',')
 	}
+	return b
 }
 
-func field(b *bytes.Buffer, text string) {
+func field(b []byte, text string) []byte {
 	if text != "" && !strings.ContainsAny(text, ",\"\r\n") {
-		b.WriteString(text)
-		return
+		return append(b, text...)
 	}
-	b.WriteByte('"')
-	b.WriteString(strings.ReplaceAll(text, `"`, `""`))
-	b.WriteByte('"')
-}
-
-// number reports whether the text is a number of a column of such a type, as decimals are given.
-func number(typ, text string) bool {
-	name, _, _ := strings.Cut(typ, "(")
-	switch name {
-	case "smallint", "integer", "bigint", "numeric", "real", "double precision":
-		return text != "-Infinity"
-	}
-	return false
+	b = append(b, '"')
+	b = append(b, strings.ReplaceAll(text, `"`, `""`)...)
+	return append(b, '"')
 }
 
 // unformulated puts an apostrophe before a text that a spreadsheet would take for a
@@ -74,53 +120,304 @@ func unformulated(text string) string {
 	return text
 }
 
-// writeLines writes each row as one JSON object on a line of its own.
-func writeLines(c fiber.Ctx, result wire.Result) error {
-	var b bytes.Buffer
-	for _, row := range result.Rows {
-		b.WriteByte('{')
-		for i, v := range row {
-			if i > 0 {
-				b.WriteByte(',')
-			}
-			name, err := json.Marshal(result.Columns[i].Name)
-			if err != nil {
-				return err
-			}
-			value, err := json.Marshal(v)
-			if err != nil {
-				return err
-			}
-			b.Write(name)
-			b.WriteByte(':')
-			b.Write(value)
-		}
-		b.WriteString("}\n")
-	}
-	c.Set(fiber.HeaderContentType, "application/jsonl")
-	return c.Send(b.Bytes())
+// linesForm writes each row as one JSON object on a line of its own.
+type linesForm struct {
+	columns []query.Column
+	names   [][]byte // of the columns, each as JSON with a colon
 }
 
-// Text is a value as it stands in CSV and tables.
-func Text(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return ""
-	case string:
-		return v
-	case bool:
-		return strconv.FormatBool(v)
-	case int64:
-		return strconv.FormatInt(v, 10)
-	case float64:
-		if size := math.Abs(v); size != 0 && (size < 1e-4 || size >= 1e15) {
-			return strconv.FormatFloat(v, 'e', -1, 64) // as PostgreSQL writes it
-		}
-		return strconv.FormatFloat(v, 'f', -1, 64)
+func (*linesForm) mime() string { return "application/jsonl" }
+
+func (f *linesForm) head(b []byte, columns []query.Column) []byte {
+	f.columns = columns
+	for _, c := range columns {
+		f.names = append(f.names, append(quoted(nil, []byte(c.Name)), ':'))
 	}
-	text, err := json.Marshal(v)
-	if err != nil {
-		return ""
-	}
-	return string(text)
+	return b
 }
+
+func (f *linesForm) row(b []byte, row [][]byte) []byte {
+	b = append(b, '{')
+	for i, v := range row {
+		b = append(separate(b, i), f.names[i]...)
+		b = jsonValue(b, v, f.columns[i].Type)
+	}
+	return append(b, "}\n"...)
+}
+
+func (f *linesForm) end(b []byte, e gateway.End) ([]byte, error) {
+	if out := e.Result(wire.Result{}); f.columns == nil {
+		for _, row := range out.Rows {
+			line, err := json.Marshal(map[string]any{out.Columns[0].Name: row[0]})
+			if err != nil {
+				return b, err
+			}
+			b = append(append(b, line...), '\n')
+		}
+	}
+	return b, nil
+}
+
+func (*linesForm) broken(b []byte, _ *wire.Problem) ([]byte, bool) { return b, false }
+
+// jsonForm writes a [wire.Result], the rows first.
+type jsonForm struct {
+	columns []query.Column
+	begun   bool
+	rows    bool // one is written
+}
+
+func (*jsonForm) mime() string { return fiber.MIMEApplicationJSON }
+
+func (f *jsonForm) head(b []byte, columns []query.Column) []byte {
+	f.columns, f.begun = columns, true
+	list, err := json.Marshal(gateway.ResultColumns(columns))
+	if err != nil {
+		panic(err) // texts always marshal
+	}
+	return append(append(append(b, `{"columns":`...), list...), `,"rows":[`...)
+}
+
+func (f *jsonForm) row(b []byte, row [][]byte) []byte {
+	if f.rows {
+		b = append(b, ',')
+	}
+	f.rows = true
+	b = append(b, '[')
+	for i, v := range row {
+		b = jsonValue(separate(b, i), v, f.columns[i].Type)
+	}
+	return append(b, ']')
+}
+
+func (f *jsonForm) end(b []byte, e gateway.End) ([]byte, error) {
+	out := e.Result(wire.Result{})
+	if !f.begun || len(out.Columns) > 0 { // what has no rows of its own
+		text, err := json.Marshal(out)
+		return append(b, text...), err
+	}
+	rest, err := json.Marshal(out)
+	if err != nil {
+		return b, err
+	}
+	return f.close(b, rest), nil
+}
+
+// close writes the members of a result that come behind the rows.
+func (f *jsonForm) close(b, rest []byte) []byte {
+	_, members, _ := bytes.Cut(rest, []byte(`"rows":null,`))
+	return append(append(b, "],"...), members...)
+}
+
+func (f *jsonForm) broken(b []byte, p *wire.Problem) ([]byte, bool) {
+	rest, err := json.Marshal(wire.Result{Problem: p})
+	if err != nil {
+		return b, false
+	}
+	return f.close(b, rest), true
+}
+
+// mostExact is the length up to which the text of a whole number is one that every reader of JSON
+// reads as it is (RFC 8259, 6): below 2^53, which has sixteen digits.
+const mostExact = 15
+
+// jsonValue writes a value that the database has written as a text: a truth value or a number as
+// such where JSON has it and no reader rounds it, else the text.
+func jsonValue(b, v []byte, t query.Type) []byte {
+	if v == nil {
+		return append(b, "null"...)
+	}
+	switch t {
+	case sqltype.Boolean:
+		if string(v) == "t" {
+			return append(b, "true"...)
+		}
+		return append(b, "false"...)
+	case sqltype.Int2, sqltype.Int4:
+		return append(b, v...)
+	case sqltype.Int8:
+		if len(v) <= mostExact || exactly(v) {
+			return append(b, v...)
+		}
+	case sqltype.Float4, sqltype.Float8:
+		if last := v[len(v)-1]; last >= '0' && last <= '9' { // none of Infinity and NaN
+			return append(b, v...)
+		}
+	}
+	return quoted(b, v)
+}
+
+// exactly reports whether a whole number is between -2^53 and 2^53, both left out.
+func exactly(v []byte) bool {
+	digits := bytes.TrimPrefix(v, []byte("-"))
+	const most = "9007199254740991"
+	return len(digits) < len(most) || len(digits) == len(most) && string(digits) <= most
+}
+
+const hexDigits = "0123456789abcdef"
+
+// quoted writes a text as JSON does, with what a page could take for its own escaped.
+func quoted(b, v []byte) []byte {
+	b = append(b, '"')
+	start := 0
+	for i := 0; i < len(v); {
+		ch := v[i]
+		if ch < utf8.RuneSelf {
+			if ch >= ' ' && ch != '"' && ch != '\\' && ch != '<' && ch != '>' && ch != '&' {
+				i++
+				continue
+			}
+			b = append(b, v[start:i]...)
+			switch ch {
+			case '"', '\\':
+				b = append(b, '\\', ch)
+			case '\n':
+				b = append(b, `\n`...)
+			case '\r':
+				b = append(b, `\r`...)
+			case '\t':
+				b = append(b, `\t`...)
+			default:
+				b = append(b, `\u00`...)
+				b = append(b, hexDigits[ch>>4], hexDigits[ch&15])
+			}
+			i++
+			start = i
+			continue
+		}
+		r, size := utf8.DecodeRune(v[i:])
+		if r == utf8.RuneError && size == 1 || r == '\u2028' || r == '\u2029' {
+			b = append(b, v[start:i]...)
+			if r == utf8.RuneError {
+				b = append(b, `\ufffd`...)
+			} else {
+				b = append(b, `\u202`...)
+				b = append(b, hexDigits[r&15])
+			}
+			start = i + size
+		}
+		i += size
+	}
+	return append(append(b, v[start:]...), '"')
+}
+
+// A flow is an answer on its way out. What runs the statement sends pieces, of which the first
+// decides how the request is answered.
+type flow struct {
+	ctx    context.Context
+	form   form
+	pieces chan []byte
+	whole  []byte // all of it, where nothing had to be sent before the end
+	begun  bool
+}
+
+func (f *flow) Head(h gateway.Head) ([]int16, error) {
+	f.whole = f.form.head(f.whole, h.Columns)
+	return nil, nil
+}
+
+func (f *flow) Row(b []byte, row [][]byte) ([]byte, error) { return f.form.row(b, row), nil }
+
+func (f *flow) Send(b []byte, last bool) error {
+	if last && !f.begun {
+		f.whole = append(f.whole, b...)
+		return nil
+	}
+	piece := append(f.whole, b...)
+	f.whole, f.begun = nil, true
+	select {
+	case f.pieces <- piece:
+		return nil
+	case <-f.ctx.Done():
+		return f.ctx.Err()
+	}
+}
+
+// answered says that a request has been answered by what handled it.
+type answered struct{}
+
+func (answered) Error() string { return "answered" }
+
+// queried runs a statement and answers with its rows as they come.
+func (s *Server) queried(r request, in wire.QueryRequest) error {
+	c := r.fiber
+	f := &flow{form: formOf(c, in.CSVSafe), pieces: make(chan []byte)}
+	_, isJSON := f.form.(*jsonForm)
+	ctx, stop := watched(c)
+	f.ctx = ctx
+	type ended struct {
+		end gateway.End
+		err error
+	}
+	over := make(chan ended, 1)
+	done := s.service.Working()
+	go func() {
+		defer done()
+		defer func() {
+			if broke := recover(); broke != nil {
+				s.log.Error("a query broke", "error", broke)
+				s.service.Audit.Broken("POST /queries", r.Address, broke)
+				over <- ended{err: errBroken}
+			}
+		}()
+		end, err := s.service.Gateway.Stream(ctx, r.Caller, gateway.Ask{QueryRequest: in, Whole: !isJSON}, f)
+		over <- ended{end, err}
+	}()
+	c.Set(fiber.HeaderContentType, f.form.mime())
+	select {
+	case e := <-over:
+		stop()
+		if e.err != nil {
+			c.Response().Header.Del(fiber.HeaderContentType)
+			return e.err
+		}
+		body, err := f.form.end(f.whole, e.end)
+		if err != nil {
+			return err
+		}
+		if err := c.Send(body); err != nil {
+			return err
+		}
+		return answered{}
+	case first := <-f.pieces:
+		conn := c.RequestCtx().Conn()
+		c.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
+			defer stop()
+			piece := first
+			for {
+				if _, err := w.Write(piece); err != nil || w.Flush() != nil {
+					stop() // who reads has gone: the statement is ended
+				}
+				select {
+				case piece = <-f.pieces:
+					continue
+				case e := <-over:
+					s.finished(w, conn, f, e.end, e.err)
+					return
+				}
+			}
+		})
+		return answered{}
+	}
+}
+
+// finished writes the end of an answer that has begun. Where it broke off, and the form has no
+// place to say so, the connection is cut, so that nobody takes it for whole.
+func (s *Server) finished(w *bufio.Writer, conn net.Conn, f *flow, end gateway.End, err error) {
+	var rest []byte
+	if err == nil {
+		rest, err = f.form.end(f.whole, end)
+	}
+	if err != nil {
+		ok := false
+		if rest, ok = f.form.broken(nil, problem(err)); !ok {
+			conn.Close()
+			return
+		}
+	}
+	if _, err := w.Write(rest); err == nil {
+		w.Flush()
+	}
+}
+
+var errBroken = errors.New("the query broke")

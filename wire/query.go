@@ -30,6 +30,7 @@ type Result struct {
 	Lane       string         `json:"lane,omitempty" description:"where it ran"`
 	Changed    int64          `json:"changed" description:"rows that a statement inserted, changed or removed"`
 	Record     string         `json:"record" description:"the reference in the audit record"`
+	Problem    *Problem       `json:"problem,omitempty" description:"why no more rows came, where some had left already: the rows are not all"`
 	Plan       *Plan          `json:"plan,omitempty"`
 }
 

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"strconv"
@@ -416,7 +417,8 @@ func init() {
 			}
 			return listOf(a[1])
 		}},
-		"array_cat": {like: first, least: 2, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.operate("||", a[0], a[1]) }},
+		"array_cat":         {like: first, least: 2, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.operate("||", a[0], a[1]) }},
+		"json_build_object": {t: sqltype.JSON, most: 100, nulls: true, do: jsonObject}, "jsonb_build_object": {t: sqltype.JSON, most: 100, nulls: true, do: jsonObject},
 		"pg_typeof": {t: tRegtype, least: 1, most: 1, nulls: true, do: func(_ *run, _ []value, k []*sqltype.Type) value {
 			if k[0] == nil {
 				return int64(705)
@@ -424,6 +426,36 @@ func init() {
 			return int64(k[0].OID)
 		}},
 	}
+}
+
+func jsonObject(q *run, a []value, k []*sqltype.Type) value {
+	var b strings.Builder
+	b.WriteByte('{')
+	for i := 0; i+1 < len(a); i += 2 {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		b.WriteString(jsonText(q.str(a[i], k[i])) + " : ")
+		switch v := a[i+1].(type) {
+		case nil:
+			b.WriteString("null")
+		case bool:
+			b.WriteString(strconv.FormatBool(v))
+		case int64, float64:
+			b.WriteString(q.text(v, nil))
+		default:
+			b.WriteString(jsonText(q.text(v, k[i+1])))
+		}
+	}
+	return b.String() + "}"
+}
+
+func jsonText(s string) string {
+	b, err := json.Marshal(s)
+	if err != nil {
+		return `""`
+	}
+	return string(b)
 }
 
 func trimmed(f func(s, set string) string) function {
