@@ -100,10 +100,11 @@ type (
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token"`
+		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Label    string `query:"label" description:"that what was read or written has"`
+		Running  bool   `query:"running" description:"only what has not ended"`
 		Before   string `query:"before" description:"a cursor"`
 		Limit    int    `query:"limit"`
 	}
@@ -205,6 +206,12 @@ func (s *Server) register() {
 	})
 	handle(s, "POST", "/tokens", "make a token; its secret is shown once", func(r request, in wire.TokenRequest) (wire.NewToken, error) {
 		return svc.Identity.NewToken(r.ctx, r.Caller, in)
+	})
+	handle(s, "GET", "/sql-sessions", "connections to the SQL port: one's own, or for who administers or audits all", func(r request, _ none) (wire.List[wire.SQLSession], error) {
+		return svc.Identity.Sessions(r.Caller), nil
+	})
+	handle(s, "DELETE", "/sql-sessions/{name}", "end a connection to the SQL port, by its id", func(r request, in nameIn) (wire.Changed, error) {
+		return svc.Identity.EndSession(r.Caller, in.Name)
 	})
 	handle(s, "DELETE", "/tokens/{name}", "end a session or token, by its id", func(r request, in nameIn) (wire.Changed, error) {
 		return svc.Identity.EndToken(r.ctx, r.Caller, in.Name)

@@ -28,7 +28,7 @@ func (a *app) accounts(root *cobra.Command) {
 			}
 			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/password", wire.PasswordRequest{Old: old, New: next}))
 		}}
-	root.AddCommand(password, a.tokens(), a.roster())
+	root.AddCommand(password, a.tokens(), a.sessions(), a.roster())
 }
 
 // twoPasswords asks for the old password and the new one.
@@ -141,6 +141,40 @@ func (a *app) tokens() *cobra.Command {
 		c.RegisterFlagCompletionFunc("of", a.completeSubjects(""))
 	}
 	parent.AddCommand(list, add, end)
+	return parent
+}
+
+// sessions are the connections of people's own tools to the SQL port.
+func (a *app) sessions() *cobra.Command {
+	parent := &cobra.Command{Use: "session", Short: "Connections of people's own tools to the SQL port", GroupID: "session"}
+	list := &cobra.Command{Use: "list", Short: "List your connections; who administers or audits sees all", Args: words(0, 0),
+		Example: "  gneiss session list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			found, err := client.Get[wire.List[wire.SQLSession]](c.Context(), a.connect(), "/sql-sessions", nil)
+			if err != nil {
+				return err
+			}
+			g := grid{head: []string{"id", "who", "as", "with", "from", "database", "since", "state", "for", "statement"}, right: map[int]bool{8: true}}
+			for _, s := range found.Items {
+				g.rows = append(g.rows, []string{s.ID, s.User, s.Standpoint, s.Client, s.Address, s.Database,
+					s.Since.Local().Format("01-02 15:04"), s.State, time.Since(s.StateSince).Round(time.Second).String(), strings.Join(strings.Fields(s.Statement), " ")})
+			}
+			if len(g.rows) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "Nobody is connected to the SQL port.")
+				return nil
+			}
+			return a.show(found.Items, g)
+		}}
+	end := &cobra.Command{Use: "end ID…", Short: "End connections, and what they run", Args: words(1, -1), Example: "  gneiss session end 17",
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, id := range args {
+				if err := a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "DELETE", "/sql-sessions/"+url.PathEscape(id), nil)); err != nil {
+					return err
+				}
+			}
+			return nil
+		}}
+	parent.AddCommand(list, end)
 	return parent
 }
 

@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -94,8 +96,50 @@ func (a *app) streamCSV(c *cobra.Command, in wire.QueryRequest) error {
 		return err
 	}
 	defer body.Close()
-	_, err = io.Copy(a.out, body)
-	return err
+	from := &progress{Reader: body, out: a.err, shown: onTerminal(a.err)}
+	_, err = io.Copy(a.out, from)
+	from.end()
+	if err != nil {
+		return fmt.Errorf("the answer broke off, so the rows above are not all; gneiss audit has the reason (%w)", err)
+	}
+	return nil
+}
+
+// A progress tells on a terminal how much of a long answer has come.
+type progress struct {
+	io.Reader
+	out     io.Writer
+	shown   bool
+	began   time.Time
+	last    time.Time
+	bytes   int64
+	lines   int64
+	printed bool
+}
+
+// progressAfter is how long an answer takes before its progress is told, and how often then.
+const progressAfter = 500 * time.Millisecond
+
+func (p *progress) Read(b []byte) (int, error) {
+	n, err := p.Reader.Read(b)
+	now := time.Now()
+	if p.began.IsZero() {
+		p.began, p.last = now, now
+	}
+	p.bytes += int64(n)
+	p.lines += int64(bytes.Count(b[:n], []byte{'\n'}))
+	if p.shown && now.Sub(p.last) > progressAfter {
+		p.last, p.printed = now, true
+		fmt.Fprintf(p.out, "\r%d lines, %.1f MB, %s ", p.lines, float64(p.bytes)/1e6, now.Sub(p.began).Round(time.Second))
+	}
+	return n, err
+}
+
+// end takes the last report away.
+func (p *progress) end() {
+	if p.printed {
+		fmt.Fprint(p.out, "\r\x1b[K")
+	}
 }
 
 func (a *app) showResult(r wire.Result, planned bool) error {

@@ -15,6 +15,7 @@ import (
 func (a *app) record(root *cobra.Command) {
 	var actor, action, decision, contains, label, before string
 	var limit int
+	var running bool
 	c := &cobra.Command{
 		Use: "audit [REFERENCE | verify]", Short: "The record of who did what, and of what was refused", GroupID: "look", Args: words(0, 1),
 		Example: "  gneiss audit --decision refused\n  gneiss audit --label contact\n  gneiss audit R-17\n  gneiss audit verify",
@@ -37,6 +38,8 @@ func (a *app) record(root *cobra.Command) {
 				contains,
 				"label",
 				label,
+				"running",
+				map[bool]string{true: "true"}[running],
 				"before",
 				before,
 				"limit",
@@ -46,25 +49,18 @@ func (a *app) record(root *cobra.Command) {
 			if err != nil {
 				return err
 			}
-			g := grid{head: []string{"record", "at", "who", "as", "did", "decision", "rows", "what"}, right: map[int]bool{6: true}}
+			g := grid{head: []string{"record", "at", "who", "as", "with", "did", "decision", "rows", "what"}, right: map[int]bool{7: true}}
 			for _, r := range list.Items {
 				what := strings.Join(strings.Fields(r.Text), " ")
 				if r.Reason != "" && r.Decision != "allowed" {
 					what += " — " + r.Reason
 				}
-				g.rows = append(
-					g.rows,
-					[]string{
-						r.Reference,
-						r.At.Local().Format("01-02 15:04:05"),
-						r.Actor,
-						r.Standpoint,
-						r.Action,
-						r.Decision,
-						fmt.Sprint(r.Rows),
-						what,
-					},
-				)
+				rows := fmt.Sprint(r.Rows)
+				if r.Status == "running" {
+					rows = "runs"
+				}
+				g.rows = append(g.rows, []string{r.Reference, r.At.Local().Format("01-02 15:04:05"), r.Actor, r.Standpoint, r.Client, r.Action,
+					r.Decision, rows, what})
 			}
 			if len(g.rows) == 0 && a.output == "table" {
 				fmt.Fprintln(a.out, "No such records.")
@@ -84,6 +80,7 @@ func (a *app) record(root *cobra.Command) {
 	c.Flags().StringVar(&decision, "decision", "", "allowed, refused or failed")
 	c.Flags().StringVar(&contains, "contains", "", "a text in the statement, the objects or the reason")
 	c.Flags().StringVar(&label, "label", "", "a label that what was read or written has")
+	c.Flags().BoolVar(&running, "running", false, "only what has not ended")
 	c.Flags().StringVar(&before, "before", "", "only records before this one")
 	c.Flags().IntVar(&limit, "limit", 50, "records at the most")
 	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))
@@ -123,6 +120,9 @@ func (a *app) verified(c *cobra.Command, path string) error {
 	return err
 }
 
+// statuses are what is said of whether something has ended.
+var statuses = map[string]string{"ended": "ended", "running": "running", "unknown": "not known: the service stopped before it ended"}
+
 func (a *app) showRecord(c *cobra.Command, ref string) error {
 	r, err := client.Get[wire.Record](c.Context(), a.connect(), "/records/"+url.PathEscape(ref), nil)
 	if err != nil {
@@ -134,7 +134,7 @@ func (a *app) showRecord(c *cobra.Command, ref string) error {
 			"missing",
 			strings.Join(r.Missing, ", "),
 		}, {"objects", strings.Join(r.Objects, ", ")}, {"labels", strings.Join(r.Labels, ", ")}, {"rows", fmt.Sprint(r.Rows)},
-		{"took", fmt.Sprintf("%.1f ms", r.TookMS)}, {"from", r.Address}, {"text", r.Text}}}
+		{"took", fmt.Sprintf("%.1f ms", r.TookMS)}, {"from", r.Address}, {"with", r.Client}, {"status", statuses[r.Status]}, {"text", r.Text}}}
 	if err := a.show(r, g); err != nil || a.output != "table" {
 		return err
 	}

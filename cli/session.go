@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -159,6 +160,12 @@ func either(test, yes, no string) string {
 		return yes
 	}
 	return no
+}
+
+// onTerminal reports whether what is written is read by people.
+func onTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 // asks reports whether there is a terminal to ask on.

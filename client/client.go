@@ -60,6 +60,9 @@ func (c *Client) Do(ctx context.Context, method, path string, query url.Values, 
 	if err := d.Decode(out); err != nil {
 		return fmt.Errorf("the service's answer cannot be read: %w", err)
 	}
+	if r, ok := out.(*wire.Result); ok && r.Problem != nil {
+		return r.Problem
+	}
 	return nil
 }
 

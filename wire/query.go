@@ -98,5 +98,7 @@ type Record struct {
 	Rows       int64     `json:"rows"`
 	TookMS     float64   `json:"took_ms"`
 	Address    string    `json:"address,omitempty"`
+	Client     string    `json:"client,omitempty" description:"the program that asked, as it calls itself"`
+	Status     string    `json:"status" enum:"ended,running,unknown" description:"whether what was allowed has ended; unknown: the service stopped first"`
 	Fixes      []Fix     `json:"fixes,omitempty"`
 }

@@ -25,6 +25,7 @@ type RecordSearch struct {
 	Decision string
 	Contains string
 	Label    string // that an object bore
+	Running  bool   // only what has not ended
 	Before   string // a cursor: the reference of a record
 	Limit    int
 }
@@ -39,7 +40,7 @@ func (s *Service) Records(ctx context.Context, c identity.Caller, q RecordSearch
 	if err != nil {
 		return out, err
 	}
-	search := store.Search{Action: q.Action, Decision: q.Decision, Contains: q.Contains, Limit: 101}
+	search := store.Search{Action: q.Action, Decision: q.Decision, Contains: q.Contains, Running: q.Running, Limit: 101}
 	if q.Limit > 0 && q.Limit <= 1000 {
 		search.Limit = q.Limit + 1
 	}
@@ -141,7 +142,15 @@ func (s *Service) recordFixes(st *platform.State, c identity.Caller, r wire.Reco
 
 func (s *Service) wireRecord(r store.Record, audits bool) wire.Record {
 	w := wire.Record{ID: r.ID, Reference: audit.Reference(r.ID), Actor: r.Actor, Standpoint: r.Standpoint, Action: r.Action, Decision: r.Decision,
-		Text: r.Text, Objects: []string{}, Labels: []string{}, Missing: []string{}, Rows: r.Rows, TookMS: float64(r.TookUS) / 1000}
+		Text: r.Text, Objects: []string{}, Labels: []string{}, Missing: []string{}, Rows: r.Rows, TookMS: float64(r.TookUS) / 1000,
+		Client: r.Client, Status: "ended"}
+	switch {
+	case !r.Open || r.Ended:
+	case r.ID > s.store.Audit().Before:
+		w.Status = "running"
+	default:
+		w.Status = "unknown"
+	}
 	w.At, _ = time.Parse(time.RFC3339, r.At)
 	if !audits {
 		return w

@@ -1574,12 +1574,14 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token";
+                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
                     /** @description that what was read or written has */
                     label?: string;
+                    /** @description only what has not ended */
+                    running?: boolean;
                     /** @description a cursor */
                     before?: string;
                     limit?: number;
@@ -2388,6 +2390,96 @@ export interface paths {
                 path: {
                     name: string;
                     view: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sql-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** connections to the SQL port: one's own, or for who administers or audits all */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireSQLSession"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sql-sessions/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** end a connection to the SQL port, by its id */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
                 };
                 cookie?: never;
             };
@@ -3489,6 +3581,11 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireSQLSession: {
+            items: components["schemas"]["WireSQLSession"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireListGneissWireSource: {
             items: components["schemas"]["WireSource"][];
             /** @description the cursor of the next page */
@@ -3923,6 +4020,8 @@ export interface components {
             address?: string;
             /** Format: date-time */
             at: string;
+            /** @description the program that asked, as it calls itself */
+            client?: string;
             decision: string;
             fixes?: components["schemas"]["WireFix"][];
             /** Format: int64 */
@@ -3936,6 +4035,11 @@ export interface components {
             /** Format: int64 */
             rows: number;
             standpoint?: string;
+            /**
+             * @description whether what was allowed has ended; unknown: the service stopped first
+             * @enum {string}
+             */
+            status: "ended" | "running" | "unknown";
             text: string;
             /** Format: double */
             took_ms: number;
@@ -3969,6 +4073,8 @@ export interface components {
             /** @description where it ran */
             lane?: string;
             plan?: components["schemas"]["WirePlan"];
+            /** @description why no more rows came, where some had left already: the rows are not all */
+            problem?: components["schemas"]["WireProblem"];
             /** @description the reference in the audit record */
             record: string;
             /** @description null, true or false, a number, or the database's own text for what JSON could round or lacks */
@@ -4023,6 +4129,26 @@ export interface components {
             line?: number;
             ref: string;
             title?: string;
+        };
+        WireSQLSession: {
+            address: string;
+            /** @description the program, as it calls itself */
+            client: string;
+            /** @description the source */
+            database: string;
+            id: string;
+            /** Format: date-time */
+            since: string;
+            /** @description as whom it looks, where that is not the user with all their roles */
+            standpoint?: string;
+            /** @enum {string} */
+            state: "idle" | "running" | "idle in transaction" | "failed transaction";
+            /** Format: date-time */
+            state_since: string;
+            /** @description that it runs, or ran last */
+            statement: string;
+            tls: boolean;
+            user: string;
         };
         WireSession: {
             /** @description may manage the platform */
