@@ -91,6 +91,7 @@ func (c *Client) Raw(ctx context.Context, method, path string, query url.Values,
 		return nil, err
 	}
 	r.Header.Set("Accept", accept)
+	r.Header.Set("User-Agent", "gneiss")
 	if in != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}

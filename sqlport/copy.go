@@ -145,14 +145,14 @@ func (c *session) copy(p query.Piece, s *pg.CopyStmt) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if len(pieces) != 1 || kindOf(pieces[0].Node) == own {
+	if len(pieces) != 1 || kindOf(pieces[0]) == own {
 		return "", statef("0A000", "COPY takes one SELECT")
 	}
 	answer := &copied{rows: rows{c: c}, form: form}
 	if form.kind == copyBinary {
 		answer.formats = []int16{pgtype.BinaryFormatCode}
 	}
-	if kindOf(pieces[0].Node) == listed {
+	if kindOf(pieces[0]) == listed {
 		return "", statef("0A000", "COPY of the catalog is not there; SELECT it")
 	}
 	ctx, done := c.working(p.SQL)

@@ -20,12 +20,15 @@ import (
 // A prepared is a statement that is read, and what its client was told of it.
 type prepared struct {
 	piece     query.Piece
+	kind      kind
 	declared  []uint32 // types of its parameters, as the client says them; zero: not
 	params    []*sqltype.Type
 	columns   []query.Column
 	described bool
 	empty     bool
 }
+
+func newPrepared(p query.Piece) *prepared { return &prepared{piece: p, kind: kindOf(p)} }
 
 // A portal is a prepared statement with its parameters, on its way.
 type portal struct {
@@ -70,7 +73,7 @@ func (c *session) parse(m *pgproto3.Parse) error {
 	}
 	p := &prepared{declared: append([]uint32(nil), m.ParameterOIDs...), empty: len(pieces) == 0}
 	if !p.empty {
-		p.piece = pieces[0]
+		p.piece, p.kind = pieces[0], kindOf(pieces[0])
 		if err := c.study(p); err != nil {
 			return &located{err, p.piece.SQL, p.piece.At}
 		}
@@ -90,7 +93,7 @@ func (c *session) study(p *prepared) error {
 	if c.failed && !endsTransaction(p.piece.Node) {
 		return errFailed
 	}
-	if kindOf(p.piece.Node) != governed {
+	if p.kind != governed {
 		p.params = make([]*sqltype.Type, n)
 		for i := range p.params {
 			p.params[i] = sqltype.Text
@@ -246,7 +249,7 @@ func (c *session) execute(name string, most int) error {
 		c.send(&pgproto3.CommandComplete{CommandTag: []byte(strings.TrimRight(p.tag, "0123456789") + "0")})
 		return nil
 	}
-	if c.tx == nil && p.run == nil && !endsOrBegins(p.of.piece.Node) {
+	if c.tx == nil && p.run == nil && !p.of.endsOrBegins() {
 		// Statements that come before the next Sync are one transaction.
 		next, err := c.receive()
 		if err != nil {
@@ -261,7 +264,7 @@ func (c *session) execute(name string, most int) error {
 		}
 	}
 	var err error
-	if most <= 0 && p.run == nil || kindOf(p.of.piece.Node) != governed {
+	if most <= 0 && p.run == nil || p.of.kind != governed {
 		err = c.statement(p.of, p, p.formats, false)
 	} else {
 		_, err = c.fetch(p, most, true)
@@ -287,7 +290,7 @@ func (c *session) statement(p *prepared, at *portal, formats []int16, describe b
 	}
 	tag := ""
 	var err error
-	if kindOf(p.piece.Node) != governed {
+	if p.kind != governed {
 		tag, err = c.own(p, params, answer)
 	} else {
 		tag, err = c.governed(p.piece, params, answer)

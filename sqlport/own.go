@@ -27,10 +27,10 @@ const (
 )
 
 // kindOf sorts a statement.
-func kindOf(n *pg.Node) kind {
-	switch n.GetNode().(type) {
+func kindOf(p query.Piece) kind {
+	switch p.Node.GetNode().(type) {
 	case *pg.Node_SelectStmt:
-		if catalog.Asks(n) {
+		if catalog.Might(p.SQL) && catalog.Asks(p.Node) {
 			return listed
 		}
 	case *pg.Node_TransactionStmt, *pg.Node_VariableSetStmt, *pg.Node_VariableShowStmt, *pg.Node_DiscardStmt, *pg.Node_PrepareStmt,
@@ -52,8 +52,8 @@ func endsTransaction(n *pg.Node) bool {
 
 // endsOrBegins reports whether a statement is about transactions, or the session's alone, so that
 // none is begun for it.
-func endsOrBegins(n *pg.Node) bool {
-	return kindOf(n) == own && n.GetCopyStmt() == nil
+func (p *prepared) endsOrBegins() bool {
+	return p.kind == own && p.piece.Node.GetCopyStmt() == nil
 }
 
 // describeOwn says which columns a statement gives that is not governed.
@@ -181,7 +181,9 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 			return "", err
 		}
 		if c.tx != nil { // the statements before it are in it
-			c.implicit = false
+			if c.implicit = false; !c.tx.Holds() {
+				c.tx.Isolation = in
+			}
 			return tag, nil
 		}
 		c.begin(in, false)
@@ -570,7 +572,7 @@ func (c *session) prepare(p query.Piece, s *pg.PrepareStmt) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	one := &prepared{piece: inner}
+	one := newPrepared(inner)
 	for _, n := range s.Argtypes {
 		names := n.GetTypeName().GetNames()
 		t := sqltype.Parse(names[len(names)-1].GetString_().GetSval())
@@ -607,10 +609,10 @@ func (c *session) executePrepared(s *pg.ExecuteStmt, answer *rows) (string, erro
 			params = append(params, value)
 		}
 	}
-	if kindOf(of.piece.Node) == own {
+	if of.kind == own {
 		return "", statef("0A000", "EXECUTE takes statements that read or change rows")
 	}
-	if kindOf(of.piece.Node) == listed {
+	if of.kind == listed {
 		return c.list(of, params, answer)
 	}
 	return c.governed(of.piece, params, answer)
@@ -672,7 +674,7 @@ func (c *session) declare(p query.Piece, s *pg.DeclareCursorStmt, params []any) 
 	if err != nil {
 		return "", err
 	}
-	of := &prepared{piece: inner}
+	of := newPrepared(inner)
 	if err := c.study(of); err != nil {
 		return "", &located{err, inner.SQL, inner.At}
 	}
@@ -703,7 +705,7 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 	if p.run == nil && p.tag == "" {
 		p.formats = answer.formats
 	}
-	if kindOf(p.of.piece.Node) == listed {
+	if p.of.kind == listed {
 		return c.fetchListed(p, int(most), answer)
 	}
 	if !s.Ismove && answer.describe {

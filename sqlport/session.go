@@ -354,7 +354,7 @@ func (c *session) simple(text string) {
 		if len(pieces) > 1 && c.tx == nil {
 			c.begin(source.Isolation{}, true)
 		}
-		if err := c.statement(&prepared{piece: p}, nil, nil, true); err != nil {
+		if err := c.statement(newPrepared(p), nil, nil, true); err != nil {
 			c.send(problem(&located{err, p.SQL, p.At}, "ERROR"))
 			c.fail()
 			return

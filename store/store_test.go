@@ -16,7 +16,7 @@ import (
 
 var ctx = context.Background()
 
-func opened(t *testing.T, dir string) *Store {
+func opened(t testing.TB, dir string) *Store {
 	t.Helper()
 	s, err := Open(dir, false)
 	if err != nil {

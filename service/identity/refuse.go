@@ -98,6 +98,9 @@ func (s *Service) Failed(p *Viewer, record *store.Record, started time.Time, err
 		told = fault.New(fault.Invalid, "query_failed", "the database could not run the query; the record has the reason")
 	}
 	record.Decision, record.Reason, record.TookUS = audit.Failed, err.Error(), time.Since(started).Microseconds()
+	if told.Code == "cancelled" || told.Code == "too_long" {
+		record.Reason = told.Detail
+	}
 	if err := s.audit.Write(record); err != nil {
 		return err
 	}

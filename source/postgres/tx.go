@@ -6,6 +6,8 @@ import (
 	"fmt"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"gneiss/source"
@@ -71,10 +73,10 @@ func (t *tx) Write(ctx context.Context, in source.Request, f func([][]byte) erro
 	return changed, told(inner.Commit(ctx))
 }
 
+// A cursor is a portal of the protocol, which lives as long as its transaction.
 type cursor struct {
 	tx   *tx
 	name string
-	in   source.Request
 }
 
 func (t *tx) Open(ctx context.Context, in source.Request) (source.Cursor, error) {
@@ -82,25 +84,72 @@ func (t *tx) Open(ctx context.Context, in source.Request) (source.Cursor, error)
 		return nil, told(err)
 	}
 	t.cursors++
-	c := &cursor{t, fmt.Sprintf("c%d", t.cursors), in}
-	if _, err := t.tx.Exec(ctx, "DECLARE "+c.name+" NO SCROLL CURSOR FOR "+in.SQL, prepared(in.SQL, in.Args)...); err != nil {
-		return nil, told(err)
+	c := &cursor{t, fmt.Sprintf("c%d", t.cursors)}
+	formats := in.Binary
+	if len(formats) == 0 {
+		formats = []int16{pgx.TextFormatCode}
 	}
-	return c, nil
+	params := make([][]byte, len(in.Args))
+	for i, a := range in.Args {
+		params[i] = textOf(a)
+	}
+	return c, told(c.talk(ctx, nil, &pgproto3.Parse{Query: in.SQL}, &pgproto3.Bind{DestinationPortal: c.name, Parameters: params, ResultFormatCodes: formats}))
+}
+
+// textOf writes an argument as a text.
+func textOf(v any) []byte {
+	switch v := v.(type) {
+	case nil:
+		return nil
+	case string:
+		return []byte(v)
+	}
+	return fmt.Append(nil, v)
 }
 
 func (c *cursor) Fetch(ctx context.Context, most int, f func([][]byte) error) (n int, err error) {
 	if err := c.tx.timed(ctx); err != nil {
 		return 0, told(err)
 	}
-	in := source.Request{SQL: fmt.Sprintf("FETCH FORWARD %d FROM %s", most, c.name), Columns: c.in.Columns, Binary: c.in.Binary}
-	err = stream(ctx, c.tx.conn.Conn(), in, func(row [][]byte) error { n++; return f(row) })
+	m := meterOf(c.tx.conn.Conn())
+	err = c.talk(ctx, func(row [][]byte) error {
+		n++
+		m.allow(ctx)
+		return f(row)
+	}, &pgproto3.Execute{Portal: c.name, MaxRows: uint32(most)})
 	return n, told(err)
 }
 
 func (c *cursor) Close(ctx context.Context) error {
-	_, err := c.tx.tx.Exec(ctx, "CLOSE "+c.name)
-	return told(err)
+	return told(c.talk(ctx, nil, &pgproto3.Close{ObjectType: 'P', Name: c.name}))
+}
+
+// talk sends messages of the protocol, and takes what comes back up to the end of them.
+func (c *cursor) talk(ctx context.Context, row func([][]byte) error, messages ...pgproto3.FrontendMessage) error {
+	conn := c.tx.conn.Conn().PgConn()
+	for _, m := range append(messages, &pgproto3.Sync{}) {
+		conn.Frontend().Send(m)
+	}
+	if err := conn.Frontend().Flush(); err != nil {
+		return err
+	}
+	var failed error
+	for {
+		message, err := conn.ReceiveMessage(ctx)
+		if err != nil {
+			return errors.Join(failed, err)
+		}
+		switch m := message.(type) {
+		case *pgproto3.DataRow:
+			if failed == nil {
+				failed = row(m.Values)
+			}
+		case *pgproto3.ErrorResponse:
+			failed = pgconn.ErrorResponseToPgError(m)
+		case *pgproto3.ReadyForQuery:
+			return failed
+		}
+	}
 }
 
 func (t *tx) Savepoint(ctx context.Context, name string) error { return t.do(ctx, "SAVEPOINT", name) }
