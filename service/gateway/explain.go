@@ -71,7 +71,7 @@ func (s *Service) ShowPlan(
 		}
 		return out, nil
 	}
-	ctx, leave, err := s.traffic.enter(ctx, lane)
+	ctx, leave, err := s.traffic.enter(ctx, lane, c.User)
 	if err != nil {
 		return nil, err
 	}

@@ -21,7 +21,7 @@ var errEnough = errors.New("the result has reached its limit")
 
 // Run runs a plan under a lane's limits and hands its rows to f.
 func (s *Service) Run(ctx context.Context, lane *access.Object, plan *emit.Plan, args []any, f func([]any) error) error {
-	ctx, leave, err := s.traffic.enter(ctx, lane)
+	ctx, leave, err := s.traffic.enter(ctx, lane, 0)
 	if err != nil {
 		return err
 	}

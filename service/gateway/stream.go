@@ -157,7 +157,7 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 
 // rows runs a request under the lane's limits: in the transaction that it is part of, or alone.
 func (a *asked) rows(ctx context.Context, in source.Request, answer Answer, o *outflow, row func([][]byte) error) error {
-	ctx, leave, err := a.traffic.enter(ctx, a.lane)
+	ctx, leave, err := a.traffic.enter(ctx, a.lane, a.caller.User)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"errors"
+	"slices"
 	"testing"
 	"time"
 
@@ -17,13 +18,13 @@ func lane(queries, seconds int) *access.Object {
 // TestALaneLetsInNoMoreThanItMay has a second query wait until the first has left.
 func TestALaneLetsInNoMoreThanItMay(t *testing.T) {
 	traffic, one := newTraffic(), lane(1, 60)
-	_, leave, err := traffic.enter(t.Context(), one)
+	_, leave, err := traffic.enter(t.Context(), one, 1)
 	if err != nil || traffic.on(one.ID) != 1 {
 		t.Fatalf("%d on the lane, %v", traffic.on(one.ID), err)
 	}
 	entered := make(chan func())
 	go func() {
-		_, leave, err := traffic.enter(t.Context(), one)
+		_, leave, err := traffic.enter(t.Context(), one, 1)
 		if err != nil {
 			t.Error(err)
 		}
@@ -50,16 +51,16 @@ func TestALaneLetsInNoMoreThanItMay(t *testing.T) {
 // seconds are over, and leaves nothing behind.
 func TestWaitingEnds(t *testing.T) {
 	traffic, one := newTraffic(), lane(1, 1)
-	bounded, leave, err := traffic.enter(t.Context(), one)
+	bounded, leave, err := traffic.enter(t.Context(), one, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
 	gone, stop := context.WithCancel(t.Context())
 	stop()
-	if _, _, err := traffic.enter(gone, one); !errors.Is(err, context.Canceled) {
+	if _, _, err := traffic.enter(gone, one, 1); !errors.Is(err, context.Canceled) {
 		t.Errorf("a caller who has gone waits: %v", err)
 	}
-	if _, _, err := traffic.enter(t.Context(), one); !errors.Is(err, context.DeadlineExceeded) {
+	if _, _, err := traffic.enter(t.Context(), one, 1); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("waiting longer than the lane's seconds: %v", err)
 	}
 	<-bounded.Done()
@@ -76,7 +77,7 @@ func TestWaitingEnds(t *testing.T) {
 // cancels it.
 func TestStopping(t *testing.T) {
 	traffic, two := newTraffic(), lane(2, 60)
-	running, leave, err := traffic.enter(t.Context(), two)
+	running, leave, err := traffic.enter(t.Context(), two, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -86,7 +87,7 @@ func TestStopping(t *testing.T) {
 	if patience.Err() == nil {
 		t.Error("stopping did not wait for what runs")
 	}
-	if _, _, err := traffic.enter(t.Context(), two); !errors.Is(err, fault.ErrStopping) {
+	if _, _, err := traffic.enter(t.Context(), two, 1); !errors.Is(err, fault.ErrStopping) {
 		t.Errorf("a query begins while the service stops: %v", err)
 	}
 	if running.Err() != nil {
@@ -100,4 +101,69 @@ func TestStopping(t *testing.T) {
 	}
 	leave()
 	traffic.close(t.Context()) // at once, for nothing runs
+}
+
+// TestTurnsGoRound holds that who asks much keeps nobody else waiting for all of it.
+func TestTurnsGoRound(t *testing.T) {
+	traffic, one := newTraffic(), lane(1, 60)
+	_, leave, err := traffic.enter(t.Context(), one, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	order := make(chan access.SubjectID, 20)
+	wait := func(who access.SubjectID, n int) {
+		go func() {
+			_, leave, err := traffic.enter(t.Context(), one, who)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			order <- who
+			leave()
+		}()
+		for {
+			traffic.mu.Lock()
+			there := traffic.lanes[one.ID].n
+			traffic.mu.Unlock()
+			if there == n {
+				return
+			}
+			time.Sleep(time.Millisecond)
+		}
+	}
+	for i := range 6 {
+		wait(2, i+1)
+	}
+	wait(3, 7)
+	wait(4, 8)
+	leave()
+	var got []access.SubjectID
+	for range 8 {
+		got = append(got, <-order)
+	}
+	if want := []access.SubjectID{2, 3, 4, 2, 2, 2, 2, 2}; !slices.Equal(got, want) {
+		t.Errorf("turns %v, not %v", got, want)
+	}
+	_, leave, err = traffic.enter(t.Context(), one, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	full, stop := context.WithCancel(t.Context())
+	for range mostOwnWaiting {
+		go traffic.enter(full, one, 2)
+	}
+	for {
+		traffic.mu.Lock()
+		n := traffic.lanes[one.ID].n
+		traffic.mu.Unlock()
+		if n == mostOwnWaiting {
+			break
+		}
+		time.Sleep(time.Millisecond)
+	}
+	if _, _, err := traffic.enter(t.Context(), one, 2); err == nil || fault.Of(err).Code != "lane_full" {
+		t.Errorf("one more than may wait: %v", err)
+	}
+	stop()
+	leave()
 }

@@ -92,7 +92,7 @@ func (a *asked) change(ctx context.Context, in source.Request, o *outflow) (chan
 	if err != nil {
 		return 0, err
 	}
-	bounded, leave, err := a.traffic.enter(ctx, a.lane)
+	bounded, leave, err := a.traffic.enter(ctx, a.lane, a.caller.User)
 	if err != nil {
 		return 0, err
 	}

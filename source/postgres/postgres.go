@@ -90,7 +90,7 @@ func pool(text, readOnly string) (*pgxpool.Pool, error) {
 	// Names without a schema are PostgreSQL's own, whatever the database holds. A
 	// plan is made for the values it is run with, since policies are among them.
 	for name, value := range map[string]string{"search_path": "pg_catalog", "timezone": "UTC", "datestyle": "ISO", "application_name": "gneiss",
-		"plan_cache_mode": "auto", "client_connection_check_interval": "2s", "standard_conforming_strings": "on"} {
+		"plan_cache_mode": "force_custom_plan", "client_connection_check_interval": "2s", "standard_conforming_strings": "on"} {
 		c.ConnConfig.RuntimeParams[name] = value
 	}
 	c.ConnConfig.DialFunc, c.PrepareConn = metered(c.ConnConfig.DialFunc), bound
