@@ -63,7 +63,7 @@ func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.Sub
 	if q.running < q.most && q.n == 0 {
 		q.running++
 		t.mu.Unlock()
-		return bounded, out, bounded.Err()
+		return bounded, out, nil
 	}
 	if q.n >= mostWaiting || len(q.waiting[who]) >= mostOwnWaiting {
 		t.mu.Unlock()

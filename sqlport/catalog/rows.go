@@ -154,12 +154,16 @@ func (s *Session) class(o *access.Object, add adder) {
 	if o.Kind == access.View {
 		kind = "v"
 	}
-	attributes := s.attributes(o)
 	add("oid", numberOf(o.ID), "relname", o.Name, "relnamespace", numberOf(o.Parent), "relowner", s.ownerOf(o.ID), "relkind", kind,
 		"relpersistence", "p", "relnatts", len(o.Children), "relhasindex", o.Kind == access.Table && len(s.primaryKey(o)) > 0, "relacl", s.accessOf(o),
 		"relreplident", "d", "relam", map[string]int{"r": 2, "v": 0}[kind], "relispopulated", true, "reltuples", -1.0,
-		"relrowsecurity", s.rowPolicies(o), "relhasrules", kind == "v", "relhastriggers", false)
-	_ = attributes
+		"relrowsecurity", s.rowPolicies(o), "relhasrules", kind == "v", "relhastriggers", s.hasForeignKeys(o))
+}
+
+// hasForeignKeys reports whether foreign keys lead from a table, or to it, whose ends are there.
+// Clients look for them where a table has triggers.
+func (s *Session) hasForeignKeys(o *access.Object) bool {
+	return slices.ContainsFunc(s.foreignKeys(), func(k foreignKey) bool { return k.child.ID == o.ID || k.parent.ID == o.ID })
 }
 
 // rowPolicies reports whether row policies are on a table, for who may review it.
@@ -311,7 +315,10 @@ type foreignKey struct {
 }
 
 func (s *Session) foreignKeys() []foreignKey {
-	var out []foreignKey
+	if s.keys != nil {
+		return s.keys
+	}
+	out := []foreignKey{}
 	names := map[string]int{}
 	for i, r := range s.Policies.Relationships() {
 		if r.Declared || !s.there(r.Child) || !s.there(r.Parent) {
@@ -343,6 +350,7 @@ func (s *Session) foreignKeys() []foreignKey {
 		names[fmt.Sprint(r.Child, base)]++
 		out = append(out, k)
 	}
+	s.keys = out
 	return out
 }
 

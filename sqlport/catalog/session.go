@@ -38,6 +38,7 @@ type Session struct {
 	Activity func() []Activity
 
 	kept map[*relation][][]value
+	keys []foreignKey // once they are looked for
 }
 
 // Activity is a connection to the SQL port.
