@@ -1,5 +1,6 @@
 # make demo    make what is missing, load the demo platform, and serve it
 # make test    everything that must hold, browser tests included
+# make test-desktop  an ODBC driver and a spreadsheet, whose packages are heavy
 # make build   the service with the console embedded, at bin/gneiss
 # make lint    formatting and static checks of all code
 # make check   lint, test, and the core under the race detector, as CI does
@@ -25,7 +26,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mo
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
 
 
-.PHONY: build test check lint race race-core fuzz soak leaks bench figures figures-check demo shots types reference sbom clean postgresql packages
+.PHONY: build test test-desktop clients check lint race race-core fuzz soak leaks bench figures figures-check demo shots types reference sbom clean postgresql packages
 
 build: bin/gneiss
 
@@ -44,7 +45,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 demo: bin/gneiss
 	./bin/gneiss demo --data $(DATA) --listen $(LISTEN)
 
-test: build /usr/bin/chromium postgresql
+test: build /usr/bin/chromium postgresql clients
 	go vet ./...
 	go test -timeout 20m ./...
 
@@ -56,6 +57,24 @@ test: build /usr/bin/chromium postgresql
 
 postgresql:
 	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || $(MAKE) --no-print-directory packages PACKAGES="postgresql"
+
+# The clients that people use, for the tests of the SQL port: Debian's, and npm's for JavaScript.
+CLIENTS = postgresql-client libpostgresql-jdbc-java python3-psycopg2 python3-sqlalchemy
+clients: sqlport/testdata/node/node_modules/.package-lock.json
+	@command -v javac >/dev/null || $(MAKE) --no-print-directory packages PACKAGES="default-jdk-headless"
+	@command -v psql >/dev/null && [ -e /usr/share/java/postgresql.jar ] && /usr/bin/python3 -c 'import psycopg2, sqlalchemy' 2>/dev/null || \
+	  $(MAKE) --no-print-directory packages PACKAGES="$(CLIENTS)"
+
+sqlport/testdata/node/node_modules/.package-lock.json: sqlport/testdata/node/package-lock.json
+	cd sqlport/testdata/node && npm ci --no-audit --no-fund --ignore-scripts
+	@touch $@
+
+# What people have on their desks, whose packages are heavy: an ODBC driver and a spreadsheet.
+DESKTOP = odbc-postgresql unixodbc libreoffice-calc libreoffice-base libreoffice-sdbc-postgresql python3-uno
+test-desktop: postgresql
+	@command -v isql >/dev/null && command -v soffice >/dev/null && [ -e /usr/lib/libreoffice/program/libpostgresql-sdbclo.so ] || \
+	  $(MAKE) --no-print-directory packages PACKAGES="$(DESKTOP)"
+	GNEISS_DESKTOP=1 go test ./sqlport -run Desktop -count 1 -timeout 10m
 
 packages:
 	@[ "$$(id -u)" = 0 ] || { echo "The tests need packages that are not installed. As root: apt-get install $(PACKAGES)"; exit 1; }

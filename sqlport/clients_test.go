@@ -225,7 +225,7 @@ func TestDesktop(t *testing.T) {
 				if err != nil {
 					t.Fatalf("%v\n%s", err, out)
 				}
-				has(t, database+" as "+user, string(csv), "id,name,district", want[0])
+				has(t, database+" as "+user, string(csv), `"id","name","district"`, want[0])
 				other := map[string]string{"flint": "CO-", "jasper": "NO-"}[user]
 				if strings.Contains(string(csv), other) {
 					t.Errorf("the sheet of %s has %s rows", user, other)

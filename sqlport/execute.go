@@ -30,6 +30,15 @@ type prepared struct {
 
 func newPrepared(p query.Piece) *prepared { return &prepared{piece: p, kind: kindOf(p)} }
 
+// declaredType is the type that the client says a parameter is of; nil: it leaves it to the place.
+func (p *prepared) declaredType(i int) *sqltype.Type {
+	const unknown = 705
+	if i < len(p.declared) && p.declared[i] != unknown {
+		return sqltype.Of(p.declared[i])
+	}
+	return nil
+}
+
 // A portal is a prepared statement with its parameters, on its way.
 type portal struct {
 	of      *prepared
@@ -97,8 +106,8 @@ func (c *session) study(p *prepared) error {
 		p.params = make([]*sqltype.Type, n)
 		for i := range p.params {
 			p.params[i] = sqltype.Text
-			if i < len(p.declared) && sqltype.Of(p.declared[i]) != nil && p.declared[i] != 705 {
-				p.params[i] = sqltype.Of(p.declared[i])
+			if t := p.declaredType(i); t != nil {
+				p.params[i] = t
 			}
 		}
 		columns, err := c.describeOwn(p)
@@ -111,11 +120,7 @@ func (c *session) study(p *prepared) error {
 	}
 	params := make([]any, n)
 	for i := range params {
-		d := query.Deferred{N: i + 1, Kind: query.ParamText}
-		if i < len(p.declared) && p.declared[i] != 705 {
-			d.T = sqltype.Of(p.declared[i])
-		}
-		params[i] = d
+		params[i] = query.Deferred{N: i + 1, Kind: query.ParamText, T: p.declaredType(i)}
 	}
 	d, err := c.server.service.Gateway.Describe(context.Background(), c.caller, c.ask(p.piece.SQL, params))
 	if err != nil {
@@ -152,13 +157,17 @@ func (c *session) bind(m *pgproto3.Bind) error {
 	}
 	params := make([]any, len(m.Parameters))
 	for i, raw := range m.Parameters {
-		value, err := c.parameter(raw, formatOf(m.ParameterFormatCodes, i), p.params[i], i)
+		given, t := p.declaredType(i), p.params[i]
+		if given != nil {
+			t = given
+		}
+		value, err := c.parameter(raw, formatOf(m.ParameterFormatCodes, i), t, i)
 		if err != nil {
 			return err
 		}
 		params[i] = value
-		if i < len(p.declared) && p.declared[i] != 0 && p.declared[i] != 705 && sqltype.Of(p.declared[i]) != nil {
-			params[i] = query.Given{Value: value, T: sqltype.Of(p.declared[i])}
+		if given != nil {
+			params[i] = query.Given{Value: value, T: given}
 		}
 	}
 	c.dropPortal(m.DestinationPortal)
@@ -199,8 +208,8 @@ func (c *session) describe(m *pgproto3.Describe) error {
 		oids := make([]uint32, len(p.params))
 		for i, t := range p.params {
 			oids[i] = oidOf(t)
-			if i < len(p.declared) && p.declared[i] != 0 && p.declared[i] != 705 {
-				oids[i] = p.declared[i]
+			if given := p.declaredType(i); given != nil {
+				oids[i] = given.OID
 			}
 		}
 		c.send(&pgproto3.ParameterDescription{ParameterOIDs: oids})

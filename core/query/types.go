@@ -2,6 +2,7 @@ package query
 
 import (
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -162,11 +163,11 @@ func parseLiteral(s string, t Type) (any, bool) {
 		x, err := strconv.ParseFloat(trimmed, 64)
 		return x, err == nil && !math.IsInf(x, 0) && !math.IsNaN(x)
 	case Date:
-		d, err := time.Parse(time.DateOnly, trimmed)
+		d, err := time.Parse(time.DateOnly, zone.ReplaceAllString(trimmed, "$1"))
 		return d.Format(time.DateOnly), err == nil
 	case Timestamp:
 		for _, layout := range []string{time.DateTime, time.DateOnly, "2006-01-02T15:04:05"} {
-			if d, err := time.Parse(layout, trimmed); err == nil {
+			if d, err := time.Parse(layout, zone.ReplaceAllString(trimmed, "$1")); err == nil {
 				return d.Format(time.DateTime), true
 			}
 		}
@@ -175,6 +176,10 @@ func parseLiteral(s string, t Type) (any, bool) {
 		return s, true
 	}
 }
+
+// zone is a distance from UTC behind a date or time. In one that has no zone it means nothing, as
+// PostgreSQL has it; some clients write it all the same.
+var zone = regexp.MustCompile(`^(\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d:\d\d(?:\.\d+)?)?) ?[+-]\d\d(?::\d\d)?$`)
 
 // parseExact reads a text as a value of one of PostgreSQL's types; ok is false where it is
 // none. What only the database can read is left to it.
