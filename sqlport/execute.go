@@ -94,11 +94,16 @@ func (c *session) parse(m *pgproto3.Parse) error {
 
 // study finds out what a statement takes and gives.
 func (c *session) study(p *prepared) error {
-	n, err := query.CountParams(p.piece.SQL)
+	used, err := query.Params(p.piece.SQL)
 	if err != nil {
 		return err
 	}
-	n = max(n, len(p.declared))
+	for i, is := range used {
+		if !is && p.declaredType(i) == nil {
+			return statef("42P18", "could not determine data type of parameter $%d", i+1)
+		}
+	}
+	n := max(len(used), len(p.declared))
 	if c.failed && !endsTransaction(p.piece.Node) {
 		return errFailed
 	}

@@ -102,6 +102,13 @@ func (c *converter) convert(oid uint32, from, to int16, value []byte) ([]byte, e
 		return nil, statef("22P03", "this is no value of the type %s", t.Name)
 	}
 	out, err := c.types.Encode(oid, to, v, nil)
+	if err != nil && to == pgtype.TextFormatCode {
+		if text, wrong := t.Codec.DecodeDatabaseSQLValue(c.types, oid, from, value); wrong == nil {
+			if s, ok := text.(string); ok {
+				return []byte(s), nil
+			}
+		}
+	}
 	if err != nil {
 		return nil, statef("0A000", "a value of the type %s cannot be given in this form", t.Name)
 	}

@@ -225,7 +225,7 @@ func (b *binder) function(f *pg.FuncCall, s *scope, w windows) Expr {
 	fn, ok := Functions[name]
 	if !ok {
 		line, col := place(b.text, f.Location)
-		panic(&Error{Code: Unknown, Text: "there is no function " + name, Line: line, Col: col, Name: name, Near: FunctionNames()})
+		panic(&Error{Code: Unknown, Text: "there is no function " + name, Line: line, Col: col, Name: name, Near: FunctionNames(), SQLState: "42883"})
 	}
 	switch {
 	case f.FuncVariadic || f.AggWithinGroup || len(f.AggOrder) > 0 && fn.Name != "string_agg":

@@ -37,14 +37,15 @@ func Split(text string) ([]Piece, error) {
 // MostParams bounds the numbers of a statement's parameters, as the protocol's counts do.
 const MostParams = 65535
 
-// CountParams is the highest number of a text's parameters: 2 where there are $1 and $2.
-func CountParams(text string) (n int, err error) {
+// Params tells which parameters a text has: used[0] is whether it has $1. It is as long as the
+// highest of them.
+func Params(text string) (used []bool, err error) {
 	if !strings.Contains(text, "$") {
-		return 0, nil
+		return nil, nil
 	}
 	tokens, err := pgt.Scan(text)
 	if err != nil {
-		return 0, syntaxError(text, err)
+		return nil, syntaxError(text, err)
 	}
 	for _, t := range tokens.Tokens {
 		if t.Token != pgt.Token_PARAM {
@@ -53,9 +54,12 @@ func CountParams(text string) (n int, err error) {
 		i, err := strconv.Atoi(text[t.Start+1 : t.End])
 		if err != nil || i < 1 || i > MostParams {
 			line, col := place(text, t.Start)
-			return 0, &Error{Code: Syntax, Text: "there is no parameter " + text[t.Start:t.End], Line: line, Col: col, SQLState: "42P02"}
+			return nil, &Error{Code: Syntax, Text: "there is no parameter " + text[t.Start:t.End], Line: line, Col: col, SQLState: "42P02"}
 		}
-		n = max(n, i)
+		for len(used) < i {
+			used = append(used, false)
+		}
+		used[i-1] = true
 	}
-	return n, nil
+	return used, nil
 }

@@ -166,7 +166,7 @@ func (b *binder) sets(w *Write, name string, at int32) {
 	panic(
 		&Error{
 			Code: Unknown,
-			Text: fmt.Sprintf("no column %s in %s", access.Quote(name), b.model.Path(r.Table.ID)),
+			Text: fmt.Sprintf("no column %s in %s", access.Quote(name), b.model.Path(r.Table.ID)), SQLState: "42703",
 			Line: line,
 			Col:  col,
 			Name: name,

@@ -1,0 +1,210 @@
+package sqlport_test
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gneiss/core/access"
+	"gneiss/demo"
+	"gneiss/service/identity"
+	"gneiss/sqlport"
+	"gneiss/wire"
+)
+
+// TestTheCatalogTellsNothing compares what the catalog tells each account, on platforms with random
+// grants, with what statements on the tables themselves let it know: an independent reading, for the
+// planner of queries has nothing of the catalog's.
+func TestTheCatalogTellsNothing(t *testing.T) {
+	p := opened(t, false, sqlport.Limits{})
+	opal, err := p.svc.Admin.ActAs("user:opal")
+	if err != nil {
+		t.Fatal(err)
+	}
+	random := rand.New(rand.NewPCG(7, 9))
+	checked := 0
+	for round := range 3 {
+		m := p.svc.Platform.Current().Model
+		var objects []string
+		m.Relations(access.PlatformID, func(o *access.Object) bool {
+			objects = append(objects, m.Path(o.ID), m.Path(o.Parent), m.Path(o.Children[random.IntN(len(o.Children))]))
+			return true
+		})
+		objects = append(objects, "survey")
+		for range 25 {
+			in := wire.GrantRequest{Privileges: []string{[]string{"SELECT", "USAGE", "DESCRIBE", "INSERT", "REFERENCES"}[random.IntN(5)]}, Object: objects[random.IntN(len(objects))],
+				Subjects: []string{demo.Accounts[random.IntN(len(demo.Accounts))].Ref}}
+			p.svc.Admin.Grant(ctx, opal, in, false) // some cannot be granted there
+		}
+		for _, a := range demo.Accounts {
+			caller, err := p.svc.Admin.ActAs(a.Ref)
+			if err != nil {
+				t.Fatal(err)
+			}
+			conn, err := pgx.Connect(ctx, p.to(strings.ReplaceAll(strings.TrimPrefix(a.Ref, "user:"), ":", "%3A"), "survey")+"?sslmode=disable")
+			if err != nil {
+				if state(err) != "3D000" {
+					t.Fatal(err)
+				}
+				continue
+			}
+			checked += tellsNothing(t, p, conn, caller, fmt.Sprint("round ", round, ", ", a.Ref))
+			conn.Close(ctx)
+		}
+	}
+	if checked < 300 {
+		t.Errorf("only %d tables were looked at", checked)
+	}
+}
+
+func tellsNothing(t *testing.T, p *port, conn *pgx.Conn, caller identity.Caller, who string) (checked int) {
+	t.Helper()
+	m := p.svc.Platform.Current().Model
+	listed := texts(t, conn, "SELECT n.nspname || '.' || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'v') AND n.nspname NOT IN ('pg_catalog', 'information_schema')")
+	everything := dump(t, conn)
+	m.Relations(access.PlatformID, func(o *access.Object) bool {
+		path := m.Path(o.ID)
+		if !strings.HasPrefix(path, "survey.") {
+			return true
+		}
+		checked++
+		name := strings.TrimPrefix(path, "survey.")
+		_, err := conn.Exec(ctx, "SELECT count(*) FROM "+name+" WHERE false")
+		hidden := state(err) == "42P01"
+		there := slices.Contains(listed, name)
+		if hidden && there || err == nil && !there {
+			t.Errorf("%s: %s is listed: %v, but a query on it: %v", who, name, there, err)
+		}
+		if !there && strings.Contains(everything, "\x00"+o.Name+"\x00") && !shared(m, o) {
+			t.Errorf("%s: %s is hidden, and its name is in the catalog", who, name)
+		}
+		if !there {
+			return true // who stands in its schema is told of it by name, and is not shown it
+		}
+		reads := texts(t, conn, "SELECT has_any_column_privilege($1, 'SELECT'), has_table_privilege($1, 'SELECT')", name)
+		if (err == nil) != (reads[0] == "t") {
+			t.Errorf("%s: %s can be read: %v; the catalog says %v", who, name, err, reads)
+		}
+		attributes := texts(t, conn, "SELECT attname FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 ORDER BY attnum", name)
+		all := true
+		for _, id := range o.Children {
+			column := m.Object(id)
+			_, err := conn.Exec(ctx, "SELECT "+quoted(column.Name)+" FROM "+name+" WHERE false")
+			gone := state(err) == "42703" || err != nil && strings.Contains(err.Error(), "withheld")
+			all = all && err == nil
+			there := slices.Contains(attributes, column.Name)
+			if gone && there || err == nil && !there {
+				t.Errorf("%s: %s.%s is listed: %v, but a query on it: %v", who, name, column.Name, there, err)
+			}
+			if there {
+				if got := texts(t, conn, "SELECT has_column_privilege($1, $2, 'SELECT')", name, column.Name); (got[0] == "t") != (err == nil) {
+					t.Errorf("%s: %s.%s can be read: %v; the catalog says %v", who, name, column.Name, err, got)
+				}
+			}
+		}
+		if reads[1] == "t" && !all && len(attributes) == len(o.Children) {
+			t.Errorf("%s: %s is said to be read as a whole, and is not", who, name)
+		}
+		return true
+	})
+	return checked
+}
+
+func quoted(name string) string { return `"` + name + `"` }
+
+// shared reports whether the name of an object is also that of one elsewhere, or of a column.
+func shared(m *access.Model, o *access.Object) bool {
+	n := 0
+	for id := access.ObjectID(1); m.HasObject(id); id++ {
+		if m.Object(id).Name == o.Name {
+			n++
+		}
+	}
+	return n > 1
+}
+
+// dump is all that the catalog has for a session, each value between zero bytes.
+func dump(t *testing.T, conn *pgx.Conn) string {
+	t.Helper()
+	var b strings.Builder
+	for _, r := range texts(t, conn, "SELECT n.nspname || '.' || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname IN ('pg_catalog', 'information_schema')") {
+		if r == "pg_catalog.pg_stat_activity" {
+			continue // which has the statements of this test
+		}
+		for _, v := range texts(t, conn, "SELECT * FROM "+r) {
+			b.WriteString("\x00" + v + "\x00")
+		}
+	}
+	return b.String()
+}
+
+// FuzzProtocol sends anything: as a stranger, and as one who has signed in. The port goes on, and
+// gives no row that was not asked for by the rules.
+func FuzzProtocol(f *testing.F) {
+	frames := func(messages ...pgproto3.FrontendMessage) []byte {
+		var b []byte
+		for _, m := range messages {
+			b, _ = m.Encode(b)
+		}
+		return b
+	}
+	f.Add(true, frames(&pgproto3.Query{String: "SELECT 1"}))
+	f.Add(true, frames(&pgproto3.Parse{Name: "a", Query: "SELECT $1::int"}, &pgproto3.Bind{PreparedStatement: "a", Parameters: [][]byte{[]byte("1")}},
+		&pgproto3.Describe{ObjectType: 'P'}, &pgproto3.Execute{MaxRows: 1}, &pgproto3.Execute{}, &pgproto3.Sync{}))
+	f.Add(true, frames(&pgproto3.Query{String: "COPY field.visits FROM STDIN"}, &pgproto3.CopyData{Data: []byte("1\t2\n")}, &pgproto3.CopyDone{}))
+	f.Add(true, frames(&pgproto3.Query{String: "BEGIN; DECLARE c CURSOR FOR SELECT id FROM drilling.boreholes"}, &pgproto3.Query{String: "FETCH 2 FROM c"}))
+	f.Add(true, frames(&pgproto3.Execute{Portal: "x"}, &pgproto3.Close{ObjectType: 'S'}, &pgproto3.Flush{}, &pgproto3.Sync{}, &pgproto3.Terminate{}))
+	f.Add(true, []byte("Q\x00\x00\x00\x03"))
+	f.Add(true, []byte("Q\xff\xff\xff\xff"))
+	f.Add(true, []byte("P\x00\x00\x10\x00abc"))
+	f.Add(false, []byte("\x00\x00\x00\x08\x04\xd2\x16\x2f\x16\x03\x01\x00\x05hello"))
+	f.Add(false, []byte("\x00\x00\x00\x08\x04\xd2\x16\x30\x00\x00\x00\x08\x04\xd2\x16\x30\x00\x00\x00\x08\x04\xd2\x16\x30"))
+	f.Add(false, []byte("\x00\x00\x00\x10\x04\xd2\x16\x2e\x00\x00\x00\x01\x00\x00\x00\x02"))
+	f.Add(false, frames(&pgproto3.StartupMessage{ProtocolVersion: 196608, Parameters: map[string]string{"user": "flint", "database": "survey", "options": "-c search_path=x"}}))
+	f.Add(false, []byte("\x00\x00\x00\x09\x00\x02\x00\x00\x00"))
+	f.Add(false, []byte("GET / HTTP/1.1\r\n\r\n"))
+	p := opened(f, false, sqlport.Limits{SignIn: 300 * time.Millisecond, Write: time.Second})
+	f.Fuzz(func(t *testing.T, signedIn bool, sent []byte) {
+		var conn net.Conn
+		if signedIn {
+			c, err := pgx.Connect(ctx, p.to("tuff", "survey")+"?sslmode=disable")
+			if err != nil {
+				t.Fatal(err)
+			}
+			conn = c.PgConn().Conn()
+		} else {
+			var err error
+			if conn, err = net.Dial("tcp", p.address); err != nil {
+				t.Fatal(err)
+			}
+		}
+		defer conn.Close()
+		conn.SetDeadline(time.Now().Add(400 * time.Millisecond))
+		conn.Write(sent)
+		conn.Write(frames(&pgproto3.Sync{}))
+		var got bytes.Buffer
+		buffer := make([]byte, 4096)
+		for {
+			n, err := conn.Read(buffer)
+			if got.Write(buffer[:n]); err != nil || got.Len() > 1<<20 || signedIn && bytes.HasSuffix(got.Bytes(), []byte("Z\x00\x00\x00\x05I")) {
+				break
+			}
+		}
+		if bytes.Contains(got.Bytes(), []byte("CO-0")) || bytes.Contains(got.Bytes(), []byte("broke")) {
+			t.Errorf("%q gives %q", sent, got.Bytes())
+		}
+		check, err := net.Dial("tcp", p.address)
+		if err != nil {
+			t.Fatalf("after %q: %v", sent, err)
+		}
+		check.Close()
+	})
+}
