@@ -21,6 +21,7 @@
   let action = $state('')
   let contains = $state('')
   let label = $state('')
+  let running = $state(false)
   // Labels are for reviewers; others do not ask.
   const byLabel = $derived(!!signed.session?.auditor && signed.session.reviewer)
   let labels = $state<string[]>([])
@@ -40,6 +41,7 @@
       action: (action || undefined) as Action,
       contains: contains || undefined,
       label: label || undefined,
+      running: running || undefined,
       before,
       limit: 100,
     }
@@ -87,9 +89,15 @@
     { id: 'at', head: 'At', class: 'whitespace-nowrap text-muted', value: (r) => new Date(r.at).toLocaleString('sv') },
     { id: 'who', head: 'Who', class: 'mono', value: (r) => r.actor },
     { id: 'as', head: 'Viewing as', class: 'mono', value: (r) => r.standpoint ?? '' },
+    { id: 'with', head: 'With', class: 'whitespace-nowrap text-muted', value: (r) => r.client ?? '' },
     { id: 'did', head: 'Did', value: (r) => r.action },
     { id: 'decision', head: 'Decision', class: 'whitespace-nowrap', value: (r) => r.decision },
-    { id: 'rows', head: 'Rows', number: true, value: (r) => (counted(r) ? r.rows : '') },
+    {
+      id: 'rows',
+      head: 'Rows',
+      number: true,
+      value: (r) => (r.status === 'running' ? 'runs' : counted(r) ? r.rows : ''),
+    },
     { id: 'what', head: 'What', class: 'w-[40%] max-w-0 min-w-64 truncate', value: what },
   ]
 </script>
@@ -121,12 +129,16 @@
         ><option value="">any label</option>{#each labels as l (l)}<option>{l}</option>{/each}</select
       >{/if}
     <input class="field w-48" bind:value={contains} placeholder="containing …" aria-label="Containing" />
+    <label class="flex items-center gap-1 text-sm"><input type="checkbox" bind:checked={running} /> running</label>
     {#if signed.session?.auditor}<button class="btn ml-auto" disabled={verifying} onclick={verify}
         >{verifying ? 'Verifying …' : 'Verify'}</button
       >{/if}
-    {#if actor || action || decision || contains || label}<button
+    {#if actor || action || decision || contains || label || running}<button
         class="btn"
-        onclick={() => (actor = action = decision = contains = label = '')}>Clear</button
+        onclick={() => {
+          actor = action = decision = contains = label = ''
+          running = false
+        }}>Clear</button
       >{/if}
   </div>
   {#if problem}<Trouble {problem} />{/if}

@@ -61,7 +61,7 @@
       result = await get(
         api.POST('/api/v1/queries', { body: { sql, plan: true, limit: 500, lane: lane || undefined, ...place.at } }),
       )
-      problem = null
+      problem = result.problem ? { ...result.problem } : null
       if (/^\s*(re)?set\b/i.test(sql)) await signed.load()
       if (!/^\s*(select|with|values|explain)\b/i.test(sql)) changes.count++
       ran = sql

@@ -4,6 +4,7 @@
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import AccountSettings from '../parts/AccountSettings.svelte'
+  import ConnectionSettings from '../parts/ConnectionSettings.svelte'
   import BundleSettings from '../parts/BundleSettings.svelte'
   import LaneSettings from '../parts/LaneSettings.svelte'
   import RosterSettings from '../parts/RosterSettings.svelte'
@@ -12,6 +13,7 @@
 
   const tabs = $derived<[string, string][]>([
     ['account', 'Your account'],
+    ['connections', 'Connections'],
     ['lanes', 'Lanes'],
     ['bundles', 'Bundles'],
     ['sources', 'Sources'],
@@ -26,6 +28,9 @@
     <TabList {tabs} />
     <Tabs.Content value="account"
       >{#if tab === 'account'}<AccountSettings />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="connections"
+      >{#if tab === 'connections'}<ConnectionSettings />{/if}</Tabs.Content
     >
     <Tabs.Content value="lanes"
       >{#if tab === 'lanes'}<LaneSettings />{/if}</Tabs.Content

@@ -22,7 +22,15 @@
       <dt class="text-muted">who</dt>
       <dd class="mono">{record.actor}{record.standpoint ? ` as ${record.standpoint}` : ''}</dd>
       <dt class="text-muted">at</dt>
-      <dd>{new Date(record.at).toLocaleString('sv')}{record.address ? `, from ${record.address}` : ''}</dd>
+      <dd>
+        {new Date(record.at).toLocaleString('sv')}{record.address ? `, from ${record.address}` : ''}{record.client
+          ? `, with ${record.client}`
+          : ''}{record.status === 'running'
+          ? ', still running'
+          : record.status === 'unknown'
+            ? '; how it ended is not known: the service stopped first'
+            : ''}
+      </dd>
       <dt class="text-muted">did</dt>
       <dd>{record.action}: {record.decision}, {record.rows} rows in {record.took_ms.toFixed(1)} ms</dd>
       <dt class="text-muted">read</dt>
