@@ -108,7 +108,7 @@ race: web/dist/index.html postgresql
 FUZZ ?= 30s
 fuzz: web/dist/index.html
 	@for target in core/emit:FuzzMake core/query:FuzzPhrases core/access:FuzzParsePath core/classify:FuzzLook service/admin:FuzzRoster \
-	  source/postgres:FuzzURL cmd/gneiss:FuzzSettings api:FuzzRequests; do \
+	  source/postgres:FuzzURL sqlport:FuzzProtocol cmd/gneiss:FuzzSettings api:FuzzRequests; do \
 	  echo "$$target"; go test ./$${target%%:*} -run XXX -fuzz "^$${target##*:}$$" -fuzztime $(FUZZ) || exit 1; done
 
 SOAK ?= 5m

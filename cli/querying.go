@@ -65,11 +65,12 @@ func (a *app) querying(root *cobra.Command) {
 	a.standpoint(run)
 
 	var beside, drafts []string
+	var shown int // which has a default of its own
 	preview := &cobra.Command{
 		Use: "preview TABLE", Short: "The rows of a table from two or more standpoints, side by side", GroupID: "look", Args: words(1, 1),
 		Example: "  gneiss preview survey.licensing.holders --as user:flint --beside user:garnet", ValidArgsFunction: a.completeObjects,
 		RunE: func(c *cobra.Command, args []string) error {
-			in := wire.PreviewRequest{Table: args[0], Limit: limit, Drafts: drafts, Standpoints: []wire.Standpoint{a.at}}
+			in := wire.PreviewRequest{Table: args[0], Limit: shown, Drafts: drafts, Standpoints: []wire.Standpoint{a.at}}
 			for _, other := range beside {
 				in.Standpoints = append(in.Standpoints, wire.Standpoint{As: other, Purpose: a.at.Purpose})
 			}
@@ -82,7 +83,7 @@ func (a *app) querying(root *cobra.Command) {
 	}
 	preview.Flags().StringSliceVar(&drafts, "draft", nil, "a policy that is not live: the rows are shown a second time, as if it were")
 	preview.RegisterFlagCompletionFunc("draft", a.completePolicies)
-	preview.Flags().IntVar(&limit, "limit", 10, "rows at the most")
+	preview.Flags().IntVar(&shown, "limit", 10, "rows at the most")
 	preview.Flags().StringArrayVar(&beside, "beside", nil, "another standpoint to compare with")
 	preview.RegisterFlagCompletionFunc("beside", a.completeSubjects(""))
 	a.standpoint(preview)

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -212,7 +213,6 @@ func inParentheses(text string) (string, error) {
 type copied struct {
 	rows
 	form copyForm
-	line []byte
 }
 
 func (r *copied) Head(h gateway.Head) ([]int16, error) {
@@ -259,7 +259,8 @@ func (r *copied) Row(b []byte, row [][]byte) ([]byte, error) {
 }
 
 func (r *copied) write(b []byte, row [][]byte, names bool) ([]byte, error) {
-	line := r.line[:0]
+	start := len(b)
+	line := append(b, 'd', 0, 0, 0, 0) // CopyData, whose length comes when it is known
 	switch r.form.kind {
 	case copyBinary:
 		line = binary.BigEndian.AppendUint16(line, uint16(len(row)))
@@ -291,8 +292,11 @@ func (r *copied) write(b []byte, row [][]byte, names bool) ([]byte, error) {
 		}
 		line = append(line, '\n')
 	}
-	r.line = line
-	return (&pgproto3.CopyData{Data: line}).Encode(b)
+	if len(line)-start-1 > math.MaxInt32 {
+		return b, statef("54000", "a row is longer than a message can be")
+	}
+	binary.BigEndian.PutUint32(line[start+1:], uint32(len(line)-start-1))
+	return line, nil
 }
 
 // csv writes a field as the manual's CSV format has it.
@@ -317,19 +321,29 @@ func (r *copied) csv(b, v []byte, column string, name, alone bool) []byte {
 
 var escapes = map[byte]byte{'\b': 'b', '\f': 'f', '\n': 'n', '\r': 'r', '\t': 't', '\v': 'v', '\\': '\\'}
 
+// escaping is which letter a byte is written as behind a backslash; zero: it is written as it is.
+var escaping = func() (out [256]byte) {
+	for raw, letter := range escapes {
+		out[raw] = letter
+	}
+	return out
+}()
+
 // escaped writes a field as the manual's text format has it.
 func (r *copied) escaped(b, v []byte) []byte {
-	for _, ch := range v {
-		if letter, ok := escapes[ch]; ok {
-			b = append(b, '\\', letter)
+	start := 0
+	for i, ch := range v {
+		letter := escaping[ch]
+		if letter == 0 && ch != r.form.delimiter {
 			continue
 		}
-		if ch == r.form.delimiter {
-			b = append(b, '\\')
+		if letter == 0 {
+			letter = ch
 		}
-		b = append(b, ch)
+		b = append(append(b, v[start:i]...), '\\', letter)
+		start = i + 1
 	}
-	return b
+	return append(b, v[start:]...)
 }
 
 // What is inserted by one statement of a COPY FROM: rows, and values at the most.

@@ -1,17 +1,13 @@
 package sqlport_test
 
 import (
-	"bytes"
 	"fmt"
 	"math/rand/v2"
-	"net"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gneiss/core/access"
 	"gneiss/demo"
@@ -144,67 +140,4 @@ func dump(t *testing.T, conn *pgx.Conn) string {
 		}
 	}
 	return b.String()
-}
-
-// FuzzProtocol sends anything: as a stranger, and as one who has signed in. The port goes on, and
-// gives no row that was not asked for by the rules.
-func FuzzProtocol(f *testing.F) {
-	frames := func(messages ...pgproto3.FrontendMessage) []byte {
-		var b []byte
-		for _, m := range messages {
-			b, _ = m.Encode(b)
-		}
-		return b
-	}
-	f.Add(true, frames(&pgproto3.Query{String: "SELECT 1"}))
-	f.Add(true, frames(&pgproto3.Parse{Name: "a", Query: "SELECT $1::int"}, &pgproto3.Bind{PreparedStatement: "a", Parameters: [][]byte{[]byte("1")}},
-		&pgproto3.Describe{ObjectType: 'P'}, &pgproto3.Execute{MaxRows: 1}, &pgproto3.Execute{}, &pgproto3.Sync{}))
-	f.Add(true, frames(&pgproto3.Query{String: "COPY field.visits FROM STDIN"}, &pgproto3.CopyData{Data: []byte("1\t2\n")}, &pgproto3.CopyDone{}))
-	f.Add(true, frames(&pgproto3.Query{String: "BEGIN; DECLARE c CURSOR FOR SELECT id FROM drilling.boreholes"}, &pgproto3.Query{String: "FETCH 2 FROM c"}))
-	f.Add(true, frames(&pgproto3.Execute{Portal: "x"}, &pgproto3.Close{ObjectType: 'S'}, &pgproto3.Flush{}, &pgproto3.Sync{}, &pgproto3.Terminate{}))
-	f.Add(true, []byte("Q\x00\x00\x00\x03"))
-	f.Add(true, []byte("Q\xff\xff\xff\xff"))
-	f.Add(true, []byte("P\x00\x00\x10\x00abc"))
-	f.Add(false, []byte("\x00\x00\x00\x08\x04\xd2\x16\x2f\x16\x03\x01\x00\x05hello"))
-	f.Add(false, []byte("\x00\x00\x00\x08\x04\xd2\x16\x30\x00\x00\x00\x08\x04\xd2\x16\x30\x00\x00\x00\x08\x04\xd2\x16\x30"))
-	f.Add(false, []byte("\x00\x00\x00\x10\x04\xd2\x16\x2e\x00\x00\x00\x01\x00\x00\x00\x02"))
-	f.Add(false, frames(&pgproto3.StartupMessage{ProtocolVersion: 196608, Parameters: map[string]string{"user": "flint", "database": "survey", "options": "-c search_path=x"}}))
-	f.Add(false, []byte("\x00\x00\x00\x09\x00\x02\x00\x00\x00"))
-	f.Add(false, []byte("GET / HTTP/1.1\r\n\r\n"))
-	p := opened(f, false, sqlport.Limits{SignIn: 300 * time.Millisecond, Write: time.Second})
-	f.Fuzz(func(t *testing.T, signedIn bool, sent []byte) {
-		var conn net.Conn
-		if signedIn {
-			c, err := pgx.Connect(ctx, p.to("tuff", "survey")+"?sslmode=disable")
-			if err != nil {
-				t.Fatal(err)
-			}
-			conn = c.PgConn().Conn()
-		} else {
-			var err error
-			if conn, err = net.Dial("tcp", p.address); err != nil {
-				t.Fatal(err)
-			}
-		}
-		defer conn.Close()
-		conn.SetDeadline(time.Now().Add(400 * time.Millisecond))
-		conn.Write(sent)
-		conn.Write(frames(&pgproto3.Sync{}))
-		var got bytes.Buffer
-		buffer := make([]byte, 4096)
-		for {
-			n, err := conn.Read(buffer)
-			if got.Write(buffer[:n]); err != nil || got.Len() > 1<<20 || signedIn && bytes.HasSuffix(got.Bytes(), []byte("Z\x00\x00\x00\x05I")) {
-				break
-			}
-		}
-		if bytes.Contains(got.Bytes(), []byte("CO-0")) || bytes.Contains(got.Bytes(), []byte("broke")) {
-			t.Errorf("%q gives %q", sent, got.Bytes())
-		}
-		check, err := net.Dial("tcp", p.address)
-		if err != nil {
-			t.Fatalf("after %q: %v", sent, err)
-		}
-		check.Close()
-	})
 }

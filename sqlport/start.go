@@ -59,6 +59,12 @@ func (s *Server) signIn(conn net.Conn) (*session, error) {
 	if err != nil || first == nil {
 		return nil, err
 	}
+	version := binary.BigEndian.Uint32(first[4:])
+	if version>>16 == 1 || version>>16 == 2 {
+		err := &stated{"0A000", "version 3.0 of the protocol is spoken here"}
+		send(conn, problem(err, "FATAL"))
+		return nil, err
+	}
 	b := pgproto3.NewBackend(io.MultiReader(bytes.NewReader(first), conn), conn)
 	b.SetMaxBodyLen(mostStart)
 	message, err := b.ReceiveStartupMessage()
