@@ -4,10 +4,14 @@ import (
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
+	"crypto/hmac"
+	"crypto/pbkdf2"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/base64"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -29,6 +33,7 @@ import (
 	"gneiss/service"
 	"gneiss/source/pgtest"
 	"gneiss/sqlport"
+	"gneiss/wire"
 )
 
 var ctx = context.Background()
@@ -151,6 +156,23 @@ func texts(t testing.TB, conn *pgx.Conn, text string, args ...any) []string {
 	return out
 }
 
+// verifier is what a client sends in a new password's place (RFC 5802, 5803).
+func verifier(t testing.TB, password, salt string) string {
+	t.Helper()
+	salted, err := pbkdf2.Key(sha256.New, password, []byte(salt), 4096, 32)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mac := func(text string) []byte {
+		h := hmac.New(sha256.New, salted)
+		h.Write([]byte(text))
+		return h.Sum(nil)
+	}
+	stored := sha256.Sum256(mac("Client Key"))
+	b64 := base64.StdEncoding.EncodeToString
+	return fmt.Sprintf("SCRAM-SHA-256$4096:%s$%s:%s", b64([]byte(salt)), b64(stored[:]), b64(mac("Server Key")))
+}
+
 func TestSigningIn(t *testing.T) {
 	p := opened(t, false, sqlport.Limits{})
 	for _, c := range []struct{ user, password, database, want string }{
@@ -239,9 +261,22 @@ func TestAccountsEnd(t *testing.T) {
 		t.Errorf("a token that has ended: %v", err)
 	}
 	// Somebody's own password, as \password sets it: by its verifier.
-	if _, err := byPassword.Exec(ctx, `ALTER USER slate PASSWORD 'SCRAM-SHA-256$4096:c2FsdHNhbHRzYWx0c2FsdA==$`+
-		`tIvpuWjJCCYhvJkHRQWB3QG4DlHCn8VbM9g3cvOkZQY=:aGVsbG9oZWxsb2hlbGxvaGVsbG9oZWxsb2hlbGxvaGU='`); err != nil {
+	if _, err := byPassword.Exec(ctx, "ALTER USER slate PASSWORD '"+verifier(t, "a third one", "saltsaltsaltsalt")+"'"); err != nil {
 		t.Fatal(err)
+	}
+	third := strings.Replace(p.to("slate", "survey"), demo.Password, "a%20third%20one", 1) + "?sslmode=disable"
+	for range 2 { // before it was given anywhere, and after
+		again, err := pgx.Connect(ctx, third)
+		if err != nil {
+			t.Fatalf("with the new password: %v", err)
+		}
+		again.Close(ctx)
+		if _, _, err := p.svc.Identity.SignIn(ctx, wire.SignIn{User: "slate", Password: "a third one"}, "127.0.0.1"); err != nil {
+			t.Errorf("with the new password elsewhere: %v", err)
+		}
+		if _, _, err := p.svc.Identity.SignIn(ctx, wire.SignIn{User: "slate", Password: "a fourth one"}, "127.0.0.1"); err == nil {
+			t.Error("another password is taken")
+		}
 	}
 	if err := byPassword.Ping(ctx); err != nil {
 		t.Errorf("who changes their password is put out: %v", err)
