@@ -207,9 +207,15 @@ func (s *Server) register() {
 	handle(s, "POST", "/tokens", "make a token; its secret is shown once", func(r request, in wire.TokenRequest) (wire.NewToken, error) {
 		return svc.Identity.NewToken(r.ctx, r.Caller, in)
 	})
-	handle(s, "GET", "/sql-sessions", "connections to the SQL port: one's own, or for who administers or audits all", func(r request, _ none) (wire.List[wire.SQLSession], error) {
-		return svc.Identity.Sessions(r.Caller), nil
-	})
+	handle(
+		s,
+		"GET",
+		"/sql-sessions",
+		"connections to the SQL port: one's own, or for who administers or audits all",
+		func(r request, _ none) (wire.List[wire.SQLSession], error) {
+			return svc.Identity.Sessions(r.Caller), nil
+		},
+	)
 	handle(s, "DELETE", "/sql-sessions/{name}", "end a connection to the SQL port, by its id", func(r request, in nameIn) (wire.Changed, error) {
 		return svc.Identity.EndSession(r.Caller, in.Name)
 	})

@@ -113,7 +113,7 @@ func formOf(options []*pg.Node) (f copyForm, err error) {
 }
 
 // copy carries out COPY … TO STDOUT and COPY … FROM STDIN.
-func (c *session) copy(p query.Piece, s *pg.CopyStmt) (string, error) {
+func (c *session) copying(p query.Piece, s *pg.CopyStmt) (string, error) {
 	switch {
 	case s.Filename != "" || s.IsProgram:
 		return "", statef("0A000", "COPY goes to STDOUT and comes from STDIN: files and programs of the server's are nobody's here (psql: \\copy)")

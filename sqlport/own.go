@@ -123,7 +123,7 @@ func (c *session) own(p *prepared, params []any, answer *rows) (tag string, err 
 		c.dropPortal(s.ClosePortalStmt.Portalname)
 		return "CLOSE CURSOR", nil
 	case *pg.Node_CopyStmt:
-		return c.copy(p.piece, s.CopyStmt)
+		return c.copying(p.piece, s.CopyStmt)
 	case *pg.Node_UnlistenStmt:
 		return "UNLISTEN", nil // nothing is listened to
 	case *pg.Node_ListenStmt, *pg.Node_NotifyStmt:
@@ -399,7 +399,7 @@ func (c *session) setRole(s *pg.VariableSetStmt) error {
 	return c.lookAs(at)
 }
 
-// setAuthorization looks as another account, for who may.
+// setAuthorization views as another account, for who may.
 func (c *session) setAuthorization(s *pg.VariableSetStmt) error {
 	if s.IsLocal {
 		return statef("0A000", "SET LOCAL SESSION AUTHORIZATION is not there; it holds for the session")

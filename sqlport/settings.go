@@ -181,7 +181,8 @@ func newSettings() *settings {
 		{name: "idle_session_timeout", value: "0", about: "how long a connection may wait for its program", check: span},
 		{name: "in_hot_standby", value: "off", told: true, fixed: true, about: "that this is a copy"},
 		{name: "integer_datetimes", value: "on", told: true, fixed: true, about: "the binary form of times"},
-		{name: "IntervalStyle", value: "postgres", told: true, about: "the form of intervals", check: known("postgres", "postgres_verbose", "sql_standard", "iso_8601")},
+		{name: "IntervalStyle", value: "postgres", told: true, about: "the form of intervals", check: known(
+			"postgres", "postgres_verbose", "sql_standard", "iso_8601")},
 		{name: "is_superuser", value: "off", told: true, fixed: true, about: "that all is allowed: nobody here is one"},
 		{name: "lc_collate", value: "C", fixed: true, about: "the order of texts"},
 		{name: "lc_ctype", value: "C.UTF-8", fixed: true, about: "the classes of characters"},

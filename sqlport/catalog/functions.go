@@ -22,7 +22,9 @@ type function struct {
 }
 
 func text1(f func(string) value, t *sqltype.Type) function {
-	return function{t: t, args: []*sqltype.Type{tText}, least: 1, most: 1, do: func(q *run, a []value, k []*sqltype.Type) value { return f(q.str(a[0], k[0])) }}
+	return function{t: t, args: []*sqltype.Type{tText}, least: 1, most: 1, do: func(q *run, a []value, k []*sqltype.Type) value {
+		return f(q.str(a[0], k[0]))
+	}}
 }
 
 func fixed(t *sqltype.Type, most int, v value) function {
@@ -109,10 +111,17 @@ func init() {
 			}
 			return v
 		}},
-		"inet_server_addr": fixed(tText, 0, nil), "inet_server_port": fixed(tInt4, 0, nil), "inet_client_addr": fixed(tText, 0, nil), "inet_client_port": fixed(tInt4, 0, nil),
-		"txid_current": fixed(tInt8, 0, int64(1)), "txid_current_if_assigned": fixed(tInt8, 0, nil), "pg_current_xact_id": fixed(tInt8, 0, int64(1)),
-		"pg_my_temp_schema": fixed(tOID, 0, int64(0)), "pg_is_other_temp_schema": fixed(tBool, 1, false), "pg_current_xact_id_if_assigned": fixed(tInt8, 0, nil),
-		"pg_export_snapshot": none, "pg_last_wal_receive_lsn": none, "pg_last_xact_replay_timestamp": none, "pg_current_wal_lsn": none,
+		"inet_server_addr":               fixed(tText, 0, nil),
+		"inet_server_port":               fixed(tInt4, 0, nil),
+		"inet_client_addr":               fixed(tText, 0, nil),
+		"inet_client_port":               fixed(tInt4, 0, nil),
+		"txid_current":                   fixed(tInt8, 0, int64(1)),
+		"txid_current_if_assigned":       fixed(tInt8, 0, nil),
+		"pg_current_xact_id":             fixed(tInt8, 0, int64(1)),
+		"pg_my_temp_schema":              fixed(tOID, 0, int64(0)),
+		"pg_is_other_temp_schema":        fixed(tBool, 1, false),
+		"pg_current_xact_id_if_assigned": fixed(tInt8, 0, nil),
+		"pg_export_snapshot":             none, "pg_last_wal_receive_lsn": none, "pg_last_xact_replay_timestamp": none, "pg_current_wal_lsn": none,
 		"pg_encoding_to_char": {t: tName, least: 1, most: 1, do: func(_ *run, a []value, _ []*sqltype.Type) value {
 			if num(a[0]) == 6 {
 				return "UTF8"
@@ -138,17 +147,25 @@ func init() {
 			}
 			return formatType(uint32(num(a[0])), modifier)
 		}},
-		"pg_get_userbyid": {t: tName, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.roleName(num(a[0])) }},
+		"pg_get_userbyid": {t: tName, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.roleName(num(a[0]))
+		}},
 		"pg_table_is_visible": {t: tBool, args: []*sqltype.Type{tClass}, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value {
 			return q.session.visible(num(a[0]))
 		}},
 		"pg_type_is_visible": fixed(tBool, 1, true), "pg_function_is_visible": {t: tBool, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value {
 			return q.session.visible(num(a[0]))
 		}},
-		"pg_operator_is_visible": fixed(tBool, 1, true), "pg_opclass_is_visible": fixed(tBool, 1, true), "pg_collation_is_visible": fixed(tBool, 1, true),
-		"pg_conversion_is_visible": fixed(tBool, 1, true), "pg_ts_config_is_visible": fixed(tBool, 1, true), "pg_statistics_obj_is_visible": fixed(tBool, 1, true),
-		"pg_ts_dict_is_visible": fixed(tBool, 1, true), "pg_ts_parser_is_visible": fixed(tBool, 1, true), "pg_ts_template_is_visible": fixed(tBool, 1, true),
-		"pg_opfamily_is_visible": fixed(tBool, 1, true),
+		"pg_operator_is_visible":       fixed(tBool, 1, true),
+		"pg_opclass_is_visible":        fixed(tBool, 1, true),
+		"pg_collation_is_visible":      fixed(tBool, 1, true),
+		"pg_conversion_is_visible":     fixed(tBool, 1, true),
+		"pg_ts_config_is_visible":      fixed(tBool, 1, true),
+		"pg_statistics_obj_is_visible": fixed(tBool, 1, true),
+		"pg_ts_dict_is_visible":        fixed(tBool, 1, true),
+		"pg_ts_parser_is_visible":      fixed(tBool, 1, true),
+		"pg_ts_template_is_visible":    fixed(tBool, 1, true),
+		"pg_opfamily_is_visible":       fixed(tBool, 1, true),
 		"to_regclass": {t: tClass, args: []*sqltype.Type{tText}, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value {
 			if n, ok := q.session.classNumber(q.str(a[0], nil)); ok {
 				return n
@@ -167,47 +184,83 @@ func init() {
 			}
 			return nil
 		}},
-		"obj_description": {t: tText, least: 1, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.comment(num(a[0]), 0) }},
+		"obj_description": {t: tText, least: 1, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.comment(num(a[0]), 0)
+		}},
 		"col_description": {t: tText, least: 2, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value {
 			return q.session.comment(num(a[0]), num(a[1]))
 		}},
-		"shobj_description":                  none,
-		"pg_get_expr":                        none,
-		"pg_get_viewdef":                     {t: tText, args: []*sqltype.Type{tClass}, least: 1, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.viewText(num(a[0])) }},
-		"pg_get_constraintdef":               {t: tText, least: 1, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.constraintText(num(a[0])) }},
-		"pg_get_indexdef":                    {t: tText, least: 1, most: 3, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.indexText(a) }},
-		"pg_get_function_result":             {t: tText, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.routineResult(num(a[0])) }},
-		"pg_get_function_arguments":          {t: tText, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.routineArguments(num(a[0])) }},
-		"pg_get_function_identity_arguments": {t: tText, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.session.routineArguments(num(a[0])) }},
-		"pg_get_functiondef":                 none,
-		"pg_get_function_sqlbody":            none,
-		"pg_get_ruledef":                     none,
-		"pg_get_triggerdef":                  none,
-		"pg_get_partkeydef":                  none,
-		"pg_get_partition_constraintdef":     none,
-		"pg_get_statisticsobjdef":            none, "pg_get_statisticsobjdef_columns": none, "pg_get_statisticsobjdef_expressions": fixed(tText.Array, 1, nil),
-		"pg_get_serial_sequence": none, "pg_sequence_last_value": fixed(tInt8, 1, nil), "pg_describe_object": none,
-		"pg_tablespace_location": fixed(tText, 1, ""), "pg_partition_root": fixed(tClass, 1, nil), "pg_relation_is_publishable": fixed(tBool, 1, false),
-		"pg_column_is_updatable": fixed(tBool, 3, true), "pg_relation_is_updatable": fixed(tInt4, 2, int64(28)), "pg_index_column_has_property": fixed(tBool, 3, nil),
-		"pg_relation_size": fixed(tInt8, 2, nil), "pg_total_relation_size": fixed(tInt8, 1, nil), "pg_table_size": fixed(tInt8, 1, nil), "pg_indexes_size": fixed(tInt8, 1, nil),
-		"pg_database_size": fixed(tInt8, 1, nil), "pg_tablespace_size": fixed(tInt8, 1, nil), "pg_size_pretty": none, "pg_relation_filenode": fixed(tOID, 1, nil),
-		"pg_stat_get_numscans": fixed(tInt8, 1, nil), "pg_get_replica_identity_index": fixed(tClass, 1, nil), "pg_get_userbyname": none, "pg_get_keyword": none,
-		"pg_collation_for": none, "pg_collation_actual_version": none, "pg_database_collation_actual_version": none, "pg_advisory_unlock_all": fixed(tText, 0, ""),
+		"shobj_description": none,
+		"pg_get_expr":       none,
+		"pg_get_viewdef": {t: tText, args: []*sqltype.Type{tClass}, least: 1, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.viewText(num(a[0]))
+		}},
+		"pg_get_constraintdef": {t: tText, least: 1, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.constraintText(num(a[0]))
+		}},
+		"pg_get_indexdef": {t: tText, least: 1, most: 3, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.indexText(a)
+		}},
+		"pg_get_function_result": {t: tText, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.routineResult(num(a[0]))
+		}},
+		"pg_get_function_arguments": {t: tText, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.routineArguments(num(a[0]))
+		}},
+		"pg_get_function_identity_arguments": {t: tText, least: 1, most: 1, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.session.routineArguments(num(a[0]))
+		}},
+		"pg_get_functiondef":                  none,
+		"pg_get_function_sqlbody":             none,
+		"pg_get_ruledef":                      none,
+		"pg_get_triggerdef":                   none,
+		"pg_get_partkeydef":                   none,
+		"pg_get_partition_constraintdef":      none,
+		"pg_get_statisticsobjdef":             none,
+		"pg_get_statisticsobjdef_columns":     none,
+		"pg_get_statisticsobjdef_expressions": fixed(tText.Array, 1, nil),
+		"pg_get_serial_sequence":              none, "pg_sequence_last_value": fixed(tInt8, 1, nil), "pg_describe_object": none,
+		"pg_tablespace_location":               fixed(tText, 1, ""),
+		"pg_partition_root":                    fixed(tClass, 1, nil),
+		"pg_relation_is_publishable":           fixed(tBool, 1, false),
+		"pg_column_is_updatable":               fixed(tBool, 3, true),
+		"pg_relation_is_updatable":             fixed(tInt4, 2, int64(28)),
+		"pg_index_column_has_property":         fixed(tBool, 3, nil),
+		"pg_relation_size":                     fixed(tInt8, 2, nil),
+		"pg_total_relation_size":               fixed(tInt8, 1, nil),
+		"pg_table_size":                        fixed(tInt8, 1, nil),
+		"pg_indexes_size":                      fixed(tInt8, 1, nil),
+		"pg_database_size":                     fixed(tInt8, 1, nil),
+		"pg_tablespace_size":                   fixed(tInt8, 1, nil),
+		"pg_size_pretty":                       none,
+		"pg_relation_filenode":                 fixed(tOID, 1, nil),
+		"pg_stat_get_numscans":                 fixed(tInt8, 1, nil),
+		"pg_get_replica_identity_index":        fixed(tClass, 1, nil),
+		"pg_get_userbyname":                    none,
+		"pg_get_keyword":                       none,
+		"pg_collation_for":                     none,
+		"pg_collation_actual_version":          none,
+		"pg_database_collation_actual_version": none,
+		"pg_advisory_unlock_all":               fixed(tText, 0, ""),
 
 		// Who may do what, as the model resolves it.
-		"has_table_privilege":      privilegeOn((*Session).tablePrivilege),
-		"has_any_column_privilege": privilegeOn((*Session).anyColumnPrivilege),
-		"has_schema_privilege":     privilegeOn((*Session).schemaPrivilege),
-		"has_database_privilege":   privilegeOn((*Session).databasePrivilege),
-		"has_function_privilege":   privilegeOn((*Session).functionPrivilege),
-		"has_column_privilege":     {t: tBool, least: 3, most: 4, do: columnPrivilege},
-		"has_sequence_privilege":   fixed(tBool, 3, false), "has_tablespace_privilege": fixed(tBool, 3, false), "has_foreign_data_wrapper_privilege": fixed(tBool, 3, false),
-		"has_server_privilege": fixed(tBool, 3, false), "has_language_privilege": fixed(tBool, 3, false), "has_type_privilege": fixed(tBool, 3, true),
-		"has_parameter_privilege": fixed(tBool, 3, false),
-		"pg_has_role":             {t: tBool, least: 2, most: 3, do: hasRole},
-		"row_security_active":     fixed(tBool, 1, true),
-		"acldefault":              fixed(typeOfNumber(1034), 2, nil),
-		"makeaclitem":             fixed(tText, 4, nil),
+		"has_table_privilege":                privilegeOn((*Session).tablePrivilege),
+		"has_any_column_privilege":           privilegeOn((*Session).anyColumnPrivilege),
+		"has_schema_privilege":               privilegeOn((*Session).schemaPrivilege),
+		"has_database_privilege":             privilegeOn((*Session).databasePrivilege),
+		"has_function_privilege":             privilegeOn((*Session).functionPrivilege),
+		"has_column_privilege":               {t: tBool, least: 3, most: 4, do: columnPrivilege},
+		"has_sequence_privilege":             fixed(tBool, 3, false),
+		"has_tablespace_privilege":           fixed(tBool, 3, false),
+		"has_foreign_data_wrapper_privilege": fixed(tBool, 3, false),
+		"has_server_privilege":               fixed(tBool, 3, false),
+		"has_language_privilege":             fixed(tBool, 3, false),
+		"has_type_privilege":                 fixed(tBool, 3, true),
+		"has_parameter_privilege":            fixed(tBool, 3, false),
+		"pg_has_role":                        {t: tBool, least: 2, most: 3, do: hasRole},
+		"row_security_active":                fixed(tBool, 1, true),
+		"acldefault":                         fixed(typeOfNumber(1034), 2, nil),
+		"makeaclitem":                        fixed(tText, 4, nil),
 
 		// information_schema's own.
 		"_pg_truetypid":          {t: tOID, least: 2, most: 2, nulls: true, do: func(*run, []value, []*sqltype.Type) value { return nil }},
@@ -219,9 +272,10 @@ func init() {
 		"_pg_index_position":     fixed(tInt4, 2, nil),
 
 		// Texts, numbers and lists.
-		"lower":  text1(func(s string) value { return strings.ToLower(s) }, tText),
-		"upper":  text1(func(s string) value { return strings.ToUpper(s) }, tText),
-		"length": text1(func(s string) value { return int64(len([]rune(s))) }, tInt4), "char_length": text1(func(s string) value { return int64(len([]rune(s))) }, tInt4),
+		"lower":        text1(func(s string) value { return strings.ToLower(s) }, tText),
+		"upper":        text1(func(s string) value { return strings.ToUpper(s) }, tText),
+		"length":       text1(func(s string) value { return int64(len([]rune(s))) }, tInt4),
+		"char_length":  text1(func(s string) value { return int64(len([]rune(s))) }, tInt4),
 		"octet_length": text1(func(s string) value { return int64(len(s)) }, tInt4),
 		"reverse": text1(func(s string) value {
 			r := []rune(s)
@@ -235,7 +289,9 @@ func init() {
 		"btrim":         trimmed(strings.Trim),
 		"ltrim":         trimmed(strings.TrimLeft),
 		"rtrim":         trimmed(strings.TrimRight),
-		"concat":        {t: tText, least: 1, most: 100, nulls: true, do: func(q *run, a []value, k []*sqltype.Type) value { return joined(q, a, k, "") }},
+		"concat": {t: tText, least: 1, most: 100, nulls: true, do: func(q *run, a []value, k []*sqltype.Type) value {
+			return joined(q, a, k, "")
+		}},
 		"concat_ws": {t: tText, least: 1, most: 100, nulls: true, do: func(q *run, a []value, k []*sqltype.Type) value {
 			if a[0] == nil {
 				return nil
@@ -417,8 +473,11 @@ func init() {
 			}
 			return listOf(a[1])
 		}},
-		"array_cat":         {like: first, least: 2, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value { return q.operate("||", a[0], a[1]) }},
-		"json_build_object": {t: sqltype.JSON, most: 100, nulls: true, do: jsonObject}, "jsonb_build_object": {t: sqltype.JSON, most: 100, nulls: true, do: jsonObject},
+		"array_cat": {like: first, least: 2, most: 2, do: func(q *run, a []value, _ []*sqltype.Type) value {
+			return q.operate("||", a[0], a[1])
+		}},
+		"json_build_object":  {t: sqltype.JSON, most: 100, nulls: true, do: jsonObject},
+		"jsonb_build_object": {t: sqltype.JSON, most: 100, nulls: true, do: jsonObject},
 		"pg_typeof": {t: tRegtype, least: 1, most: 1, nulls: true, do: func(_ *run, _ []value, k []*sqltype.Type) value {
 			if k[0] == nil {
 				return int64(705)

@@ -21,7 +21,7 @@ func (s *Session) rows(rel *relation) [][]value {
 	if kept, ok := s.kept[rel]; ok {
 		return kept
 	}
-	rows := s.make(rel, makers[rel.schema+"."+rel.name])
+	rows := s.made(rel, makers[rel.schema+"."+rel.name])
 	for _, fixed := range laidOut().fixed[rel.name] {
 		if rel.schema == "pg_catalog" {
 			rows = append(rows, rel.fixed(fixed))
@@ -34,7 +34,7 @@ func (s *Session) rows(rel *relation) [][]value {
 	return rows
 }
 
-func (s *Session) make(rel *relation, maker func(s *Session, add adder)) [][]value {
+func (s *Session) made(rel *relation, maker func(s *Session, add adder)) [][]value {
 	rows := [][]value{}
 	if maker == nil {
 		return rows
@@ -113,9 +113,9 @@ func (s *Session) quick(rel *relation, column int, by value) ([][]value, bool) {
 	}
 	switch rel.name + "." + rel.columns[column].name {
 	case "pg_attribute.attrelid":
-		return s.make(rel, func(s *Session, add adder) { s.attributesOf(n, add) }), true
+		return s.made(rel, func(s *Session, add adder) { s.attributesOf(n, add) }), true
 	case "pg_class.oid":
-		return s.make(rel, func(s *Session, add adder) {
+		return s.made(rel, func(s *Session, add adder) {
 			if r := laidOut().byNumber[n]; r != nil {
 				systemClass(r, add)
 			} else if o := s.object(n); o != nil && o.Kind.IsRelation() {
@@ -125,13 +125,13 @@ func (s *Session) quick(rel *relation, column int, by value) ([][]value, bool) {
 			}
 		}), true
 	case "pg_description.objoid":
-		return s.make(rel, func(s *Session, add adder) {
+		return s.made(rel, func(s *Session, add adder) {
 			if o := s.object(n); o != nil {
 				s.descriptions(o, add)
 			}
 		}), true
 	case "pg_index.indrelid":
-		return s.make(rel, func(s *Session, add adder) {
+		return s.made(rel, func(s *Session, add adder) {
 			if o := s.object(n); o != nil && o.Kind == access.Table {
 				s.index(o, add)
 			}

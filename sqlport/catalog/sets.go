@@ -145,9 +145,12 @@ var sets = map[string]setFunction{
 			}
 		},
 	},
-	"pg_options_to_table":       {gives(column{name: "option_name", t: tText}, column{name: "option_value", t: tText}), nothing},
-	"pg_partition_ancestors":    {gives(column{name: "relid", t: tClass}), nothing},
-	"pg_partition_tree":         {gives(column{name: "relid", t: tClass}, column{name: "parentrelid", t: tClass}, column{name: "isleaf", t: tBool}, column{name: "level", t: tInt4}), nothing},
+	"pg_options_to_table":    {gives(column{name: "option_name", t: tText}, column{name: "option_value", t: tText}), nothing},
+	"pg_partition_ancestors": {gives(column{name: "relid", t: tClass}), nothing},
+	"pg_partition_tree": {
+		gives(column{name: "relid", t: tClass}, column{name: "parentrelid", t: tClass}, column{name: "isleaf", t: tBool}, column{name: "level", t: tInt4}),
+		nothing,
+	},
 	"pg_get_publication_tables": {gives(column{name: "relid", t: tOID}), nothing},
 	"pg_listening_channels":     {gives(column{name: "pg_listening_channels", t: tText}), nothing},
 	"pg_available_extensions":   {gives(column{name: "name", t: tName}, column{name: "default_version", t: tText}, column{name: "comment", t: tText}), nothing},
