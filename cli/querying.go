@@ -54,7 +54,7 @@ func (a *app) querying(root *cobra.Command) {
 			if err != nil {
 				return err
 			}
-			return a.showResult(out, plan)
+			return a.showResult(out, plan, limit)
 		},
 	}
 	run.Flags().BoolVar(&plan, "show-plan", false, "print the governed SQL, its policies and the database's plan")
@@ -143,7 +143,7 @@ func (p *progress) end() {
 	}
 }
 
-func (a *app) showResult(r wire.Result, planned bool) error {
+func (a *app) showResult(r wire.Result, planned bool, limit int) error {
 	g := grid{right: map[int]bool{}}
 	for i, c := range r.Columns {
 		g.head = append(g.head, c.Name)
@@ -163,8 +163,11 @@ func (a *app) showResult(r wire.Result, planned bool) error {
 		return err
 	}
 	more := ""
-	if r.Truncated {
+	switch {
+	case r.Truncated && len(r.Rows) == limit:
 		more = "; there are more, --limit shows them"
+	case r.Truncated:
+		more = "; there are more, and the lane lets no more through"
 	}
 	where := ""
 	if r.Lane != "" {

@@ -45,8 +45,13 @@ func TestRightsOnTheCommandLine(t *testing.T) {
 	sees(t, "a new lane", opal.must("lane", "add", "night", "--queries", "1", "--seconds", "600", "--rows", "2"), "lane:night: 1 at once, 600 s, 2 rows", "nobody may use it yet")
 	opal.must("grant", "usage", "on", "lane:night", "to", "user:marl")
 	sees(t, "the lanes", opal.must("lane", "list"), "lane:interactive", "lane:night")
-	if got := marl.must("query", "select id from survey.assay.batches order by id", "--lane", "night", "-o", "csv"); got != "id\r\n1\r\n2\r\n" {
+	narrow := []string{"query", "select id from survey.assay.batches order by id", "--lane", "night"}
+	if got := marl.must(append(narrow, "-o", "csv", "--limit", "2")...); got != "id\r\n1\r\n2\r\n" {
 		t.Errorf("on the narrow lane: %q", got)
+	}
+	sees(t, "on the narrow lane", marl.must(narrow...), "2", "the lane lets no more through")
+	if out, errs, code := marl.run(append(narrow, "-o", "csv")...); code != 1 || !strings.Contains(errs, "more than the 2 rows that the lane night allows") {
+		t.Errorf("more than the narrow lane allows: %d, %q, %s", code, out, errs)
 	}
 	if _, errs, code := marl.run("query", "select 1", "--lane", "batch"); code != 1 || !strings.Contains(errs, "not yours to use") {
 		t.Errorf("a lane that is not open: %d, %s", code, errs)

@@ -63,7 +63,7 @@ func TestExactRefusals(t *testing.T) {
 	for _, c := range []struct{ text, says, state string }{
 		{"SELECT pg_sleep(1)", "cannot be called here: it sleeps", ""}, {"SELECT pg_read_file('/etc/passwd')", "reads files", ""}, {"SELECT query_to_xml('select 1', true, true, '')", "runs a text as SQL", ""},
 		{"SELECT nextval('s')", "sequence", ""}, {"SELECT current_setting('x')", "session", ""}, {"SELECT pg_advisory_lock(1)", "it locks", ""}, {"SELECT lo_import('/x')", "large objects", ""},
-		{"SELECT has_table_privilege('x', 'y')", "catalog", ""}, {"SELECT 'pg_class'::regclass", "no type regclass", ""}, {"SELECT * FROM pg_catalog.pg_class", "does not exist", ""},
+		{"SELECT has_table_privilege('x', 'y')", "catalog", ""}, {"SELECT 'pg_class'::regclass", "no type regclass", ""}, {"SELECT * FROM pg_catalog.pg_class", "does not exist", "42P01"},
 		{"SELECT lowr('x')", "no function lowr", "42883"}, {"SELECT lower(1)", "function lower(integer) does not exist", "42883"}, {"SELECT 1 + 'x'::text", "operator does not exist", "42883"},
 		{"SELECT '1' + '2'", "not unique", "42725"}, {"SELECT true::date", "cannot cast type boolean to date", "42846"}, {"SELECT coalesce(1, true)", "cannot be matched", "42804"},
 		{"SELECT 'x'::integer", "invalid input syntax", "22P02"}, {"SELECT drilling.nosuch(1)", "does not exist or is not yours", "42883"}, {"SELECT survey.drilling.gross('x'::date)", "does not exist", "42883"},
