@@ -111,6 +111,9 @@ type Request struct {
 	// Binary says of each column whether its values are wanted in the database's own binary
 	// form, which only some have; nil: all are texts as PostgreSQL writes them.
 	Binary []int16
+	// Point says that it gives one row at the most, by a key, so that the database need not plan it
+	// anew for each value.
+	Point bool
 }
 
 // Isolation says how a transaction is kept apart from others, as ISO/IEC 9075-2, 17.3 has it.

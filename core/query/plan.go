@@ -32,6 +32,8 @@ type Outline struct {
 	Wordless bool
 	// Explain says that the statement is not to be run, but its plan shown.
 	Explain bool
+	// Point says that it gives one row of a table at the most, by the table's whole key.
+	Point bool
 	// Params are the types of the deferred parameters, as their places give them; nil: text.
 	Params []Type
 }
@@ -168,7 +170,8 @@ func (b *binder) governRead(n *pgt.Node) *Governed {
 		b.source = b.firstExact()
 	}
 	uses := append(b.govern(), b.viewed()...)
-	return &Governed{Outline{Columns: q.Columns, Source: b.source, Tables: uses, Calls: b.routines, Behind: b.behind}, q, nil}
+	out := Outline{Columns: q.Columns, Source: b.source, Tables: uses, Calls: b.routines, Behind: b.behind, Point: b.exact && b.point(q)}
+	return &Governed{out, q, nil}
 }
 
 func (b *binder) governWrite(n *pgt.Node) *Governed {

@@ -137,7 +137,8 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 		}
 		return o.row(row)
 	}
-	err = a.rows(ctx, source.Request{SQL: a.plan.SQL, Args: args, Columns: a.plan.Columns, Binary: binary}, answer, o, row)
+	err = a.rows(ctx, source.Request{SQL: a.plan.SQL, Args: args, Columns: a.plan.Columns, Binary: binary, Point: a.plan.Point},
+		answer, o, row)
 	if err != nil && !errors.Is(err, errEnough) {
 		return End{}, a.identity.Failed(a.viewer, o.ending(), a.started, err)
 	}

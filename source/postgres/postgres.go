@@ -39,6 +39,7 @@ const connections = 8
 type Source struct {
 	readers *pgxpool.Pool // whose transactions are read-only
 	writers *pgxpool.Pool
+	points  *pgxpool.Pool // readers whose plans serve for all values: of what gives one row by a key
 }
 
 // Check reports whether a text can be the URL of a database: postgresql://account@host:port/database.
@@ -66,19 +67,29 @@ func Open(text string) (*Source, error) {
 	if err := Check(text); err != nil {
 		return nil, err
 	}
-	readers, err := pool(text, "on")
+	readers, err := pool(text, "on", freshPlans)
 	if err != nil {
 		return nil, err
 	}
-	writers, err := pool(text, "off")
+	writers, err := pool(text, "off", freshPlans)
 	if err != nil {
 		readers.Close()
 		return nil, err
 	}
-	return &Source{readers: readers, writers: writers}, nil
+	points, err := pool(text, "on", "auto")
+	if err != nil {
+		readers.Close()
+		writers.Close()
+		return nil, err
+	}
+	return &Source{readers: readers, writers: writers, points: points}, nil
 }
 
-func pool(text, readOnly string) (*pgxpool.Pool, error) {
+// freshPlans has the server plan each statement for the values that it is run with, since policies
+// are among them.
+const freshPlans = "force_custom_plan"
+
+func pool(text, readOnly, plans string) (*pgxpool.Pool, error) {
 	c, err := pgxpool.ParseConfig(text)
 	if err != nil {
 		return nil, err
@@ -87,10 +98,9 @@ func pool(text, readOnly string) (*pgxpool.Pool, error) {
 	if c.ConnConfig.ConnectTimeout == 0 {
 		c.ConnConfig.ConnectTimeout = 10 * time.Second
 	}
-	// Names without a schema are PostgreSQL's own, whatever the database holds. A
-	// plan is made for the values it is run with, since policies are among them.
+	// Names without a schema are PostgreSQL's own, whatever the database holds.
 	for name, value := range map[string]string{"search_path": "pg_catalog", "timezone": "UTC", "datestyle": "ISO", "application_name": "gneiss",
-		"plan_cache_mode": "force_custom_plan", "client_connection_check_interval": "2s", "standard_conforming_strings": "on"} {
+		"plan_cache_mode": plans, "client_connection_check_interval": "2s", "standard_conforming_strings": "on"} {
 		c.ConnConfig.RuntimeParams[name] = value
 	}
 	c.ConnConfig.DialFunc, c.PrepareConn = metered(c.ConnConfig.DialFunc), bound
@@ -107,6 +117,7 @@ func pool(text, readOnly string) (*pgxpool.Pool, error) {
 func (s *Source) Close() error {
 	s.readers.Close()
 	s.writers.Close()
+	s.points.Close()
 	return nil
 }
 
@@ -134,9 +145,12 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 
 // Stream implements [source.Source].
 func (s *Source) Stream(ctx context.Context, in source.Request, f func([][]byte) error) error {
-	given := false
+	given, pool := false, s.readers
+	if in.Point {
+		pool = s.points
+	}
 	once := func() error {
-		conn, err := s.readers.Acquire(ctx)
+		conn, err := pool.Acquire(ctx)
 		if err != nil {
 			return err
 		}
