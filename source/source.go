@@ -112,7 +112,7 @@ type Request struct {
 	// form, which only some have; nil: all are texts as PostgreSQL writes them.
 	Binary []int16
 	// Point says that it gives one row at the most, by a key, so that the database need not plan it
-	// anew for each value.
+	// again for each value.
 	Point bool
 }
 
