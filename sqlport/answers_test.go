@@ -9,8 +9,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
-
-	"gneiss/sqlport"
 )
 
 // statements are asked through the port and of the server itself. What is between angle brackets is
@@ -160,10 +158,9 @@ func ask(t testing.TB, conn *pgx.Conn, way, text string) outcome {
 	return out
 }
 
-// TestAnswersAreTheServersOwn asks the same of the port and of the server itself, in each of the
+// onAnswersAreTheServersOwn asks the same of the port and of the server itself, in each of the
 // protocol's ways, and compares types and values byte for byte.
-func TestAnswersAreTheServersOwn(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+func onAnswersAreTheServersOwn(t *testing.T, p *port) {
 	port, direct := p.connect(t, "opal", "survey_pg"), mustConnect(t, p.url)
 	if _, err := direct.Exec(ctx, "SET TimeZone = 'UTC'"); err != nil {
 		t.Fatal(err)
@@ -198,10 +195,9 @@ func TestAnswersAreTheServersOwn(t *testing.T) {
 	}
 }
 
-// TestParameters gives parameters of each type as text and in binary form, to the port and to the
+// onParameters gives parameters of each type as text and in binary form, to the port and to the
 // server itself.
-func TestParameters(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+func onParameters(t *testing.T, p *port) {
 	port, direct := p.connect(t, "opal", "survey_pg"), mustConnect(t, p.url)
 	for typ, values := range map[string][]string{
 		"boolean": {"t", "false"}, "smallint": {"-7"}, "integer": {"42", "-2147483648"}, "bigint": {"9223372036854775807"}, "real": {"1.5", "NaN"},
@@ -270,9 +266,8 @@ func TestParameters(t *testing.T) {
 	}
 }
 
-// TestCopying compares COPY with the server's own, and takes back what it has given.
-func TestCopying(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+// onCopying compares COPY with the server's own, and takes back what it has given.
+func onCopying(t *testing.T, p *port) {
 	port, direct := p.connect(t, "opal", "survey_pg"), mustConnect(t, p.url)
 	for _, text := range []string{
 		"COPY (SELECT * FROM drilling.boreholes ORDER BY id LIMIT 50) TO STDOUT",

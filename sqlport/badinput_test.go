@@ -178,9 +178,8 @@ func TestChannelBinding(t *testing.T) {
 	}
 }
 
-// TestPipelining sends several statements before it reads any answer.
-func TestPipelining(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+// onPipelining sends several statements before it reads any answer.
+func onPipelining(t *testing.T, p *port) {
 	for _, database := range []string{"survey", "survey_pg"} {
 		conn := p.connect(t, "flint", database)
 		pipe := conn.PgConn().StartPipeline(ctx)

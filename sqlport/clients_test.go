@@ -61,10 +61,9 @@ func has(t testing.TB, what, text string, parts ...string) {
 	}
 }
 
-// TestPsql does in psql what people do there, as one who reads and as one who has nothing.
-func TestPsql(t *testing.T) {
+// onPsql does in psql what people do there, as one who reads and as one who has nothing.
+func onPsql(t *testing.T, p *port) {
 	psql := tool(t, "psql")
-	p := opened(t, true, sqlport.Limits{})
 	flint := p.to("flint", "survey")
 	say := func(commands ...string) string {
 		return ran(t, strings.Join(commands, "\n"), psql, "-X", "-q", flint)
@@ -112,10 +111,9 @@ func TestPsql(t *testing.T) {
 	}
 }
 
-// TestPgbench runs pgbench's scripts in each of its ways.
-func TestPgbench(t *testing.T) {
+// onPgbench runs pgbench's scripts in each of its ways.
+func onPgbench(t *testing.T, p *port) {
 	pgbench := tool(t, "pgbench")
-	p := opened(t, true, sqlport.Limits{})
 	script := filepath.Join(t.TempDir(), "script.sql")
 	if err := os.WriteFile(script, []byte("\\set id random(1, 500)\nSELECT name, depth_m FROM drilling.boreholes WHERE id = :id;\nBEGIN;\nSELECT count(*) FROM field.crews;\nEND;\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -129,14 +127,13 @@ func TestPgbench(t *testing.T) {
 	}
 }
 
-func TestJDBC(t *testing.T) {
+func onJDBC(t *testing.T, p *port) {
 	java := tool(t, "java")
 	driver := "/usr/share/java/postgresql.jar"
 	tool(t, "javac")
 	if _, err := os.Stat(driver); err != nil {
 		t.Skip("the JDBC driver is not there: make clients installs it")
 	}
-	p := opened(t, true, sqlport.Limits{})
 	for _, database := range []string{"survey", "survey_pg"} {
 		grantWrites(t, p, database)
 		out := ran(t, "", java, "-cp", driver, "testdata/jdbc/Client.java", "jdbc:postgresql://"+p.address+"/"+database+"?sslmode=disable", "flint", demo.Password)
@@ -152,13 +149,12 @@ func TestJDBC(t *testing.T) {
 	}
 }
 
-func TestPython(t *testing.T) {
+func onPython(t *testing.T, p *port) {
 	python := "/usr/bin/python3"
 	tool(t, python)
 	if err := exec.Command(python, "-c", "import psycopg2, sqlalchemy").Run(); err != nil {
 		t.Skip("psycopg2 and SQLAlchemy are not there: make clients installs them")
 	}
-	p := opened(t, true, sqlport.Limits{})
 	for _, database := range []string{"survey", "survey_pg"} {
 		out := ran(t, "", python, "testdata/client.py", p.to("flint", database))
 		has(t, database, out, "(1, 209.7, datetime.date(2016, 12, 1), 'NO-0001')", "rows 1310", `'id,name\n1,NO-0001\n3,NO-0003\n'`, "refused 42501 InsufficientPrivilege",
@@ -166,7 +162,7 @@ func TestPython(t *testing.T) {
 	}
 }
 
-func TestNode(t *testing.T) {
+func onNode(t *testing.T, p *port) {
 	node := tool(t, "node")
 	if _, err := os.Stat("testdata/node/node_modules/pg"); err != nil {
 		if os.Getenv("CI") != "" {
@@ -174,7 +170,6 @@ func TestNode(t *testing.T) {
 		}
 		t.Skip("the packages are not there: make clients installs them")
 	}
-	p := opened(t, true, sqlport.Limits{})
 	for _, database := range []string{"survey", "survey_pg"} {
 		out := ran(t, "", node, "testdata/node/client.js", p.to("flint", database))
 		has(t, database, out, `209.7,"NO-0001"`, "rows 1310", "refused 42501", "syntax 42601 1", "count 1310 1310")

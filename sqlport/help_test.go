@@ -5,6 +5,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
+	"gneiss/sqlport"
 	"gneiss/wire"
 )
 
@@ -32,5 +33,30 @@ func grantWrites(t testing.TB, p *port, database string) {
 	if _, err := p.svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT", "INSERT", "UPDATE", "DELETE"}, Object: database + ".field.visits",
 		Subjects: []string{"user:flint"}}, false); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestBothSources does with one platform, on SQLite and on PostgreSQL, all that needs both.
+func TestBothSources(t *testing.T) {
+	p := opened(t, true, sqlport.Limits{})
+	for _, c := range []struct {
+		name string
+		do   func(*testing.T, *port)
+	}{
+		{"Refusals", onRefusals},
+		{"Transactions", onTransactions},
+		{"Cursors", onCursors},
+		{"Cancelling", onCancelling},
+		{"AnswersAreTheServersOwn", onAnswersAreTheServersOwn},
+		{"Parameters", onParameters},
+		{"Copying", onCopying},
+		{"Psql", onPsql},
+		{"Pgbench", onPgbench},
+		{"JDBC", onJDBC},
+		{"Python", onPython},
+		{"Node", onNode},
+		{"Pipelining", onPipelining},
+	} {
+		t.Run(c.name, func(t *testing.T) { c.do(t, p) })
 	}
 }

@@ -289,9 +289,8 @@ func TestAccountsEnd(t *testing.T) {
 	}
 }
 
-// TestRefusals holds the SQLSTATE, the place and the words of what is refused.
-func TestRefusals(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+// onRefusals holds the SQLSTATE, the place and the words of what is refused.
+func onRefusals(t *testing.T, p *port) {
 	for _, database := range []string{"survey", "survey_pg"} {
 		conn := p.connect(t, "flint", database)
 		for _, c := range []struct {
@@ -335,9 +334,8 @@ func TestRefusals(t *testing.T) {
 	}
 }
 
-// TestTransactions holds that several statements are one, on both kinds of sources.
-func TestTransactions(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+// onTransactions holds that several statements are one, on both kinds of sources.
+func onTransactions(t *testing.T, p *port) {
 	for _, database := range []string{"survey", "survey_pg"} {
 		t.Run(database, func(t *testing.T) {
 			grantWrites(t, p, database)
@@ -418,9 +416,8 @@ func TestTransactions(t *testing.T) {
 	}
 }
 
-// TestCursors fetches answers in parts, with other statements between them.
-func TestCursors(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+// onCursors fetches answers in parts, with other statements between them.
+func onCursors(t *testing.T, p *port) {
 	for _, database := range []string{"survey", "survey_pg"} {
 		grantWrites(t, p, database)
 		conn := p.connect(t, "flint", database)
@@ -459,10 +456,9 @@ func TestCursors(t *testing.T) {
 	}
 }
 
-// TestCancelling ends what runs, by a request and by going away, and holds that nothing stays
+// onCancelling ends what runs, by a request and by going away, and holds that nothing stays
 // behind on the database.
-func TestCancelling(t *testing.T) {
-	p := opened(t, true, sqlport.Limits{})
+func onCancelling(t *testing.T, p *port) {
 	const long = "SELECT count(*) FROM drilling.boreholes a, drilling.boreholes b, drilling.boreholes c WHERE a.depth_m + b.depth_m > c.depth_m"
 	for _, database := range []string{"survey", "survey_pg"} {
 		conn := p.connect(t, "flint", database)
