@@ -74,7 +74,11 @@ func derive(secret string, factors scram.KeyFactors) Verifier {
 			panic(err)
 		}
 	}
-	return Verifier{client.GetStoredCredentials(factors)}
+	credentials, err := client.GetStoredCredentialsWithError(factors)
+	if err != nil {
+		panic(err) // the factors are ours, or were read
+	}
+	return Verifier{credentials}
 }
 
 // matches compares a secret with a verifier.

@@ -172,7 +172,6 @@ People's own tools connect as themselves, to %s, database survey. With psql:
 // addresses are where a service can be reached.
 type addresses struct{ http, sql string } // sql is HOST:PORT, or empty
 
-
 // drain is how long running requests may take to finish at a stop.
 const drain = 10 * time.Second
 

@@ -118,10 +118,7 @@ func (a *asked) explain(ctx context.Context, answer Answer) (End, error) {
 	}
 	a.viewer.Touch(a.record, Objects(a.plan))
 	o := a.newOutflow(answer, a.record)
-	lines := strings.Split(shown.SQL, "\n")
-	for _, arg := range shown.Args {
-		lines = append(lines, fmt.Sprintf("%s", arg))
-	}
+	lines := append(strings.Split(shown.SQL, "\n"), shown.Args...)
 	for _, text := range shown.Policies {
 		lines = append(lines, fmt.Sprintf("policy %s", text))
 	}

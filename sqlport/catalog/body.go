@@ -12,8 +12,7 @@ type grouping struct {
 	aggregates []*aggregate
 	windows    []*window
 	sets       []*setCall
-	keys       []string // the texts of GROUP BY
-	inside     bool     // the arguments of an aggregate are being compiled
+	inside     bool // the arguments of an aggregate are being compiled
 }
 
 type aggregate struct {
@@ -29,7 +28,6 @@ type window struct {
 	name      string
 	partition []*expr
 	by        []order
-	args      []*expr
 }
 
 // A setCall is a function in the list of a SELECT that gives a set.

@@ -538,10 +538,6 @@ type layoutColumn struct {
 	t    *sqltype.Type
 }
 
-func (r *relation) column(name string) int {
-	return slices.IndexFunc(r.columns, func(c layoutColumn) bool { return c.name == name })
-}
-
 // lookup hands the rows of a relation to f whose column has a value.
 func (q *run) lookup(rel *relation, column int, by value, f func([]value) bool) {
 	if rows, ok := q.session.quick(rel, column, by); ok {

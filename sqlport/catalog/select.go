@@ -50,7 +50,6 @@ type plan struct {
 type cte struct {
 	name string
 	plan *plan
-	rows [][]value // of a recursive one, those of the last round
 	self bool
 }
 

@@ -507,9 +507,10 @@ func (s *Session) rightsOf(v value) *access.Rights {
 
 // target is the object that one of the functions for privileges names.
 func (s *Session) target(v value) (id access.ObjectID, system bool) {
-	n, isNumber := v.(int64)
+	n, _ := v.(int64)
 	if name, ok := v.(string); ok {
-		if n, isNumber = s.classNumber(name); !isNumber {
+		var there bool
+		if n, there = s.classNumber(name); !there {
 			fail("42P01", -1, "relation %q does not exist", name)
 		}
 	}
@@ -555,9 +556,10 @@ func (s *Session) columnPrivilege(r *access.Rights, table, column value, p acces
 }
 
 func (s *Session) schemaPrivilege(r *access.Rights, v value, p access.Privilege) bool {
-	n, isNumber := v.(int64)
+	n, _ := v.(int64)
 	if name, ok := v.(string); ok {
-		if n, isNumber = s.schemaNumber(name); !isNumber {
+		var there bool
+		if n, there = s.schemaNumber(name); !there {
 			fail("3F000", -1, "schema %q does not exist", name)
 		}
 	}

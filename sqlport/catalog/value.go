@@ -56,7 +56,6 @@ var (
 	tChar    = typeOfNumber(18)
 	tOID     = typeOfNumber(26)
 	tStamp   = sqltype.TimestampTZ
-	tRegproc = typeOfNumber(24)
 	tClass   = typeOfNumber(2205)
 	tRegtype = typeOfNumber(2206)
 	tNumeric = sqltype.Numeric
