@@ -50,6 +50,8 @@ func TestBothSources(t *testing.T) {
 		{"AnswersAreTheServersOwn", onAnswersAreTheServersOwn},
 		{"Parameters", onParameters},
 		{"Copying", onCopying},
+		{"Plans", onPlans},
+		{"Zones", onZones},
 		{"Psql", onPsql},
 		{"Pgbench", onPgbench},
 		{"JDBC", onJDBC},

@@ -102,6 +102,21 @@ func (a *asked) facts() source.Facts {
 	return a.Facts(a.started)
 }
 
+// own is the context under which the database reads and writes values as the session says. Where a
+// policy stands in the statement it does not: what a policy makes of a time, or of the text of a
+// value, must not be the reader's to choose.
+func (a *asked) own(ctx context.Context) context.Context {
+	for _, t := range a.plan.Tables {
+		if !t.Governance.Untouched() {
+			return source.WithSettings(ctx, source.Settings{})
+		}
+	}
+	if len(a.plan.Behind) > 0 {
+		return source.WithSettings(ctx, source.Settings{})
+	}
+	return ctx
+}
+
 func (a *asked) end() End {
 	return End{Took: time.Since(a.started), Record: audit.Reference(a.record.ID), Standpoint: a.viewer.Words, Lane: a.lane.Name}
 }
@@ -167,7 +182,7 @@ func (a *asked) rows(ctx context.Context, in source.Request, answer Answer, o *o
 	if err != nil {
 		return err
 	}
-	ctx = source.WithBytes(ctx, 2*a.lane.Limits.Bytes)
+	ctx = source.WithBytes(a.own(ctx), 2*a.lane.Limits.Bytes)
 	tx, err := a.Tx.of(ctx, src, a.plan.Source, false)
 	if err == nil {
 		parts, _ := answer.(Portions)

@@ -116,7 +116,7 @@ func (a *asked) change(ctx context.Context, in source.Request, o *outflow) (chan
 		}
 		return o.row(row)
 	}
-	metered := source.WithBytes(bounded, 2*a.lane.Limits.Bytes)
+	metered := source.WithBytes(a.own(bounded), 2*a.lane.Limits.Bytes)
 	tx, err := a.Tx.of(metered, src, a.plan.Source, true)
 	switch {
 	case err != nil:

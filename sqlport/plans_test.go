@@ -1,0 +1,56 @@
+package sqlport_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// onPlans holds that a statement which is asked often, so that the database comes to plan it for all
+// values at once, tells no more of a hidden row than of one that is not there.
+func onPlans(t *testing.T, p *port) {
+	flint, opal := p.connect(t, "flint", "survey_pg"), p.connect(t, "opal", "survey_pg")
+	hidden := texts(t, opal, "SELECT id FROM drilling.boreholes WHERE district <> 'north' ORDER BY id LIMIT 1")[0]
+	own := texts(t, flint, "SELECT id FROM drilling.boreholes ORDER BY id LIMIT 1")[0]
+	for _, condition := range []string{"cost > 1/0", "cost > (1::numeric / 0)::double precision", "depth_m = CAST('x'::text AS double precision)", "name = repeat('x', 3) AND 1/0 > cost",
+		"(name = 'x' OR 1/0 > 1)", "cost = 1/(id - id)"} {
+		for _, way := range []pgx.QueryExecMode{pgx.QueryExecModeSimpleProtocol, pgx.QueryExecModeCacheStatement} {
+			for round := range 12 {
+				said := func(id string) string {
+					_, err := flint.Exec(ctx, "SELECT name FROM drilling.boreholes WHERE id = "+id+" AND "+condition, way)
+					return state(err)
+				}
+				if there, absent := said(hidden), said("-77"); there != absent {
+					t.Errorf("%s, round %d: of a hidden row it says %q, of none %q", condition, round, there, absent)
+					break
+				}
+			}
+		}
+	}
+	// A point query is planned once, and right for all values.
+	for i := range 20 {
+		id := []string{own, hidden}[i%2]
+		want := map[bool]int{true: 1, false: 0}[id == own]
+		if got := texts(t, flint, "SELECT name FROM drilling.boreholes WHERE id = $1", id); len(got) != want {
+			t.Errorf("round %d: %d rows of %s, not %d", i, len(got), id, want)
+		}
+	}
+}
+
+// onZones holds that a session's settings reach the database where no policy stands in the
+// statement, and not where one does: what it makes of a time is not its reader's to choose.
+func onZones(t *testing.T, p *port) {
+	const value = "'2026-07-01 12:00:00+00'::timestamptz"
+	conn := p.connect(t, "opal", "survey_pg", "timezone=Pacific%2FKiritimati")
+	for table, want := range map[string]string{"drilling.boreholes": "2026-07-01 12:00:00+00 2026-07-01", "field.crews": "2026-07-02 02:00:00+14 2026-07-02"} {
+		got := texts(t, conn, fmt.Sprintf("SELECT %s, %[1]s::date FROM "+table+" LIMIT 1", value))
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s: %v, not %s", table, got, want)
+		}
+	}
+	if got := texts(t, conn, "SELECT "+value); got[0] != "2026-07-02 02:00:00+14" {
+		t.Errorf("of no table: %v", got)
+	}
+}
