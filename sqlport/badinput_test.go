@@ -122,6 +122,27 @@ func TestTooMuch(t *testing.T) {
 	}
 }
 
+// TestQuestionsAreBounded holds that a question about the catalog takes no more than it may.
+func TestQuestionsAreBounded(t *testing.T) {
+	p := opened(t, false, sqlport.Limits{})
+	conn := p.connect(t, "flint", "survey")
+	for _, text := range []string{
+		"SELECT array_agg(x), version() FROM generate_series(1, 100000000) x",
+		"SELECT x FROM generate_series(1, 100000000) x, pg_am ORDER BY x DESC",
+		"SELECT DISTINCT repeat('x', 100000) || x FROM generate_series(1, 100000) x, pg_am",
+		"WITH RECURSIVE t (n) AS (SELECT 1 FROM pg_am UNION ALL SELECT n + 1 FROM t) SELECT count(*) FROM t",
+		"SELECT generate_series(1, 100000000) FROM pg_am",
+		"SELECT repeat('x', 2000000000) FROM pg_am",
+	} {
+		if _, err := conn.Exec(ctx, text, pgx.QueryExecModeSimpleProtocol); state(err) != "54000" {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+	if err := conn.Ping(ctx); err != nil {
+		t.Error(err)
+	}
+}
+
 // TestComingAndGoing connects and disconnects often, and holds that nothing stays.
 func TestComingAndGoing(t *testing.T) {
 	p := opened(t, false, sqlport.Limits{})

@@ -105,13 +105,30 @@ func (c *session) list(p *prepared, params []any, answer gateway.Answer) (string
 	if _, err := answer.Head(gateway.Head{Columns: q.Columns()}); err != nil {
 		return "", err
 	}
-	ctx, done := c.working(p.piece.SQL)
+	ctx, done, err := c.asking(p.piece.SQL)
+	if err != nil {
+		return "", err
+	}
 	defer done()
 	n, err := c.listInto(ctx, q, params, answer)
 	if err != nil {
 		return "", c.expired(ctx, inCatalog(err, p.piece.SQL))
 	}
 	return fmt.Sprintf("SELECT %d", n), nil
+}
+
+// asking waits until a question about the catalog may run.
+func (c *session) asking(text string) (ctx context.Context, done func(), err error) {
+	ctx, ended := c.working(text)
+	ctx, stop := context.WithTimeout(ctx, askedWithin)
+	select {
+	case c.server.asking <- struct{}{}:
+		return ctx, func() { <-c.server.asking; stop(); ended() }, nil
+	case <-ctx.Done():
+		defer ended()
+		defer stop()
+		return nil, nil, c.expired(ctx, ctx.Err())
+	}
 }
 
 func (c *session) listInto(ctx context.Context, q *catalog.Question, params []any, answer gateway.Answer) (n int64, err error) {
@@ -150,7 +167,10 @@ func (c *session) fetchListed(p *portal, most int, answer *rows) (string, error)
 			return "", err
 		}
 		p.listed = [][][]byte{}
-		ctx, done := c.working(p.of.piece.SQL)
+		ctx, done, err := c.asking(p.of.piece.SQL)
+		if err != nil {
+			return "", err
+		}
 		defer done()
 		err = q.Run(ctx, p.params, func(row [][]byte) error {
 			kept := make([][]byte, len(row))

@@ -56,14 +56,23 @@ type Server struct {
 	mu      sync.Mutex
 	keys    map[uint32]*session // by the number that cancel requests name
 	waiting chan struct{}       // connections that have not signed in yet
+	asking  chan struct{}       // questions about the catalog that run
 }
 
 // mostWaiting bounds the connections that have not signed in yet: a stranger's cost little.
 const mostWaiting = 500
 
+// mostAsking bounds the questions about the catalog that run at once, which have no lane, and
+// askedWithin how long each may.
+const (
+	mostAsking  = 8
+	askedWithin = 30 * time.Second
+)
+
 // New returns the SQL port of a service. With a configuration of TLS, who asks for it gets it.
 func New(svc *service.Service, log *slog.Logger, config *tls.Config, limits Limits) *Server {
-	s := &Server{service: svc, log: log, tls: config, limits: limits.orUsual(), keys: map[uint32]*session{}, waiting: make(chan struct{}, mostWaiting)}
+	s := &Server{service: svc, log: log, tls: config, limits: limits.orUsual(), keys: map[uint32]*session{}, waiting: make(chan struct{}, mostWaiting),
+		asking: make(chan struct{}, mostAsking)}
 	s.stopped, s.stop = context.WithCancel(context.Background())
 	return s
 }

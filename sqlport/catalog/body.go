@@ -190,7 +190,12 @@ func (b *body) expand(v *env, f func() bool) {
 	lists := make([][]value, len(b.g.sets))
 	most := 0
 	for i, s := range b.g.sets {
-		s.each(v, func(x value) bool { lists[i] = append(lists[i], x); v.q.step(); return true })
+		s.each(v, func(x value) bool {
+			v.q.step()
+			v.q.hold([]value{x})
+			lists[i] = append(lists[i], x)
+			return true
+		})
 		most = max(most, len(lists[i]))
 	}
 	v.sets = make([]value, len(lists))
@@ -211,6 +216,9 @@ func (b *body) give(v *env) made {
 	m := made{row: make([]value, len(b.targets))}
 	for i, t := range b.targets {
 		m.row[i] = t.at(v)
+	}
+	if len(b.by) > 0 || b.distinct || b.grouped || len(b.g.sets) > 0 || len(b.g.windows) > 0 { // they are all kept
+		v.q.hold(m.row)
 	}
 	if len(b.by) > 0 {
 		m.keys = make([]value, len(b.by))
@@ -257,6 +265,7 @@ func (b *body) groups(v *env, f func([]value) bool) {
 	byKey := map[string]*group{}
 	start := func() *group {
 		g := &group{row: slices.Clone(v.row)}
+		v.q.hold(g.row)
 		for range b.g.aggregates {
 			g.states = append(g.states, &state{})
 		}
@@ -300,7 +309,7 @@ func (b *body) groups(v *env, f func([]value) bool) {
 // windowed works out window functions over the rows of FROM.
 func (b *body) windowed(v *env, f func([]value) bool) {
 	var rows [][]value
-	b.from(v, func() bool { v.q.step(); rows = append(rows, slices.Clone(v.row)); return true })
+	b.from(v, func() bool { v.q.step(); v.q.hold(v.row); rows = append(rows, slices.Clone(v.row)); return true })
 	results := make([][]value, len(rows))
 	for i := range results {
 		results[i] = make([]value, len(b.g.windows))
@@ -381,6 +390,7 @@ func (s *state) take(a *aggregate, v *env) {
 		if s.seen[k] {
 			return
 		}
+		v.q.hold(args)
 		s.seen[k] = true
 	}
 	switch a.name {
@@ -392,6 +402,7 @@ func (s *state) take(a *aggregate, v *env) {
 		for _, o := range a.by {
 			m.keys = append(m.keys, o.e.at(v))
 		}
+		v.q.hold(m.row)
 		s.rows = append(s.rows, m)
 		return
 	}

@@ -87,10 +87,11 @@ func walk(m protoreflect.Message, f func(protoreflect.Message)) {
 	})
 }
 
-// What a question may cost: steps of its work, and the bytes of one text.
+// What a question may cost: steps of its work, and the bytes of one text and of all that it holds.
 const (
 	mostSteps = 200_000_000
 	mostText  = 4 << 20
+	mostHeld  = 128 << 20
 )
 
 // A run is a question that is being worked out.
@@ -99,6 +100,7 @@ type run struct {
 	session  *Session
 	params   []any
 	steps    int
+	held     int // bytes, about, of rows and values that are kept for later
 	patterns map[string]*regexp.Regexp
 	once     map[*plan][][]value
 	rounds   map[*cte][][]value
@@ -116,6 +118,22 @@ func (q *run) step() {
 	}
 	if q.steps > mostSteps {
 		fail("54000", -1, "the question about the catalog is too much work; narrow it")
+	}
+}
+
+// hold counts what is kept for later, and stops where it is too much.
+func (q *run) hold(values []value) {
+	for _, v := range values {
+		q.held += 32
+		switch x := v.(type) {
+		case string:
+			q.held += len(x)
+		case *array:
+			q.held += 32 * len(x.items)
+		}
+	}
+	if q.held > mostHeld {
+		fail("54000", -1, "the question about the catalog holds too much; narrow it")
 	}
 }
 

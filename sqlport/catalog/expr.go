@@ -596,7 +596,7 @@ func (c *compiler) subLink(l *pg.SubLink, s *scope) *expr {
 		}
 		kept, ok := v.q.once[plan]
 		if !ok {
-			plan.each(v, func(row []value) bool { kept = append(kept, row); return true })
+			plan.each(v, func(row []value) bool { v.q.hold(row); kept = append(kept, row); return true })
 			if kept == nil {
 				kept = [][]value{}
 			}
@@ -654,7 +654,7 @@ func (c *compiler) subLink(l *pg.SubLink, s *scope) *expr {
 		}
 		return link(t, func(v *env) value {
 			out := listOf()
-			rows(v, func(row []value) bool { out.items = append(out.items, row[0]); return true })
+			rows(v, func(row []value) bool { v.q.hold(row[:1]); out.items = append(out.items, row[0]); return true })
 			return out
 		})
 	case pg.SubLinkType_ANY_SUBLINK, pg.SubLinkType_ALL_SUBLINK:

@@ -310,7 +310,7 @@ func (q *run) kept(p *plan) [][]value {
 	rows, ok := q.once[p]
 	if !ok {
 		rows = [][]value{}
-		p.each(&env{q: q}, func(row []value) bool { q.step(); rows = append(rows, row); return true })
+		p.each(&env{q: q}, func(row []value) bool { q.step(); q.hold(row); rows = append(rows, row); return true })
 		q.once[p] = rows
 	}
 	return rows
@@ -555,6 +555,7 @@ func (q *run) lookup(rel *relation, column int, by value, f func([]value) bool) 
 		index = map[string][][]value{}
 		q.scan(rel, func(row []value) bool {
 			k := key(row[column])
+			q.hold(row[column : column+1])
 			index[k] = append(index[k], row)
 			return true
 		})

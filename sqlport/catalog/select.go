@@ -155,6 +155,7 @@ func (c *compiler) recursive(one *cte, def *pg.CommonTableExpr, n *pg.SelectStmt
 					}
 					seen[k] = true
 				}
+				v.q.hold(row)
 				*into = append(*into, row)
 				return true
 			}
@@ -266,6 +267,7 @@ func (c *compiler) setOperation(p *plan, n *pg.SelectStmt, outer *scope) {
 				if seen[k] {
 					return true
 				}
+				v.q.hold(row)
 				seen[k] = true
 			}
 			more = f(row)
@@ -368,6 +370,7 @@ func (c *compiler) sorted(p *plan, n *pg.SelectStmt, _ *scope) {
 			for i, o := range by {
 				keys[i] = o.e.at(at)
 			}
+			v.q.hold(row)
 			all = append(all, keyed{row, keys})
 			return true
 		})
