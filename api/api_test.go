@@ -15,7 +15,9 @@ import (
 	"time"
 
 	"gneiss/api"
+	"gneiss/client"
 	"gneiss/demo/demotest"
+	"gneiss/wire"
 )
 
 func TestMain(m *testing.M) { os.Exit(demotest.Run(m)) }
@@ -203,5 +205,39 @@ func TestUnderTLS(t *testing.T) {
 	answer, err := http.Get("http://" + l.Addr().String() + "/healthz")
 	if err != nil || !strings.HasPrefix(answer.Header.Get("Strict-Transport-Security"), "max-age=") {
 		t.Errorf("no HSTS: %v, %v", answer, err)
+	}
+}
+
+// TestEachRecordNamesTheClient: whatever is put on record says with which program it was done.
+func TestEachRecordNamesTheClient(t *testing.T) {
+	server := demotest.Start(t)
+	opal := demotest.SignIn(t, server, "opal")
+	for _, c := range []struct{ method, path, body string }{
+		{"POST", "/api/v1/subjects", `{"subject":"role:made_here"}`},
+		{"POST", "/api/v1/grants", `{"privileges":["SELECT"],"object":"survey.drilling","subjects":["role:made_here"]}`},
+		{"POST", "/api/v1/queries", `{"sql":"SELECT count(*) FROM survey.drilling.boreholes"}`},
+		{"POST", "/api/v1/tokens", `{"name":"loader"}`},
+		{"GET", "/api/v1/matrix?object=survey.drilling.boreholes", ""},
+		{"GET", "/api/v1/label-suggestions", ""},
+	} {
+		if status, text, err := request(t, t.Context(), server, opal.Token, c.method, c.path, c.body); err != nil || status/100 != 2 {
+			t.Errorf("%s %s: %d %s %v", c.method, c.path, status, text, err)
+		}
+	}
+	records, err := client.Send[wire.List[wire.Record]](t.Context(), opal, "GET", "/records?limit=200&actor=user:opal", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	actions := map[string]bool{}
+	for _, r := range records.Items {
+		if r.Client != "gneiss" && r.Client != "Go-http-client" && r.Client != "the service itself" {
+			t.Errorf("%s %s (%s) was done with %q", r.Reference, r.Action, r.Text, r.Client)
+		}
+		actions[r.Action] = true
+	}
+	for _, action := range []string{"sign-in", "change", "query", "token", "matrix", "sample"} {
+		if !actions[action] {
+			t.Errorf("nothing on record as %s, only %v", action, actions)
+		}
 	}
 }

@@ -364,7 +364,11 @@ func (s *Server) signIn() {
 		if err != nil {
 			return err
 		}
-		secret, out, err := s.service.Identity.SignIn(c.Context(), in, s.address(c))
+		with := consoleClient
+		if in.Token {
+			with = clientOf(c.Get(fiber.HeaderUserAgent))
+		}
+		secret, out, err := s.service.Identity.SignIn(c.Context(), in, s.address(c), with)
 		if err != nil {
 			return err
 		}

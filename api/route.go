@@ -84,8 +84,11 @@ func badInput(detail string) error {
 	return fault.New(fault.Malformed, "bad_request", "%s", detail)
 }
 
-// cookie is the name of the console's session.
-const cookie = "gneiss_session"
+// cookie is the name of the console's session, and consoleClient how the record calls the console.
+const (
+	cookie        = "gneiss_session"
+	consoleClient = "console"
+)
 
 // caller authenticates a request: by bearer token, or by cookie, which for
 // anything but reading wants the session's CSRF token too.
@@ -103,7 +106,7 @@ func (s *Server) caller(c fiber.Ctx) (identity.Caller, error) {
 	if err != nil {
 		return caller, err
 	}
-	caller.Client = "console"
+	caller.Client = consoleClient
 	if c.Method() != fiber.MethodGet && (caller.CSRF() == "" || c.Get("X-CSRF-Token") != caller.CSRF()) {
 		return caller, fault.New(fault.Refused, "csrf", "the request lacks the session's X-CSRF-Token; load the page again")
 	}

@@ -99,7 +99,7 @@ func TestServicesAreNotUsers(t *testing.T) {
 // role.
 func TestSetRoleHoldsWithAPurpose(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	session, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "chert", Password: "northmark", Token: true}, "127.0.0.1")
+	session, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "chert", Password: "northmark", Token: true}, "127.0.0.1", "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +124,7 @@ func TestSetRoleHoldsWithAPurpose(t *testing.T) {
 func TestSignInWaits(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	try := func(user, password, address string) error {
-		_, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: password, Token: true}, address)
+		_, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: password, Token: true}, address, "test")
 		return err
 	}
 	const home, foe = "192.0.2.1", "198.51.100.1"
@@ -166,7 +166,7 @@ func TestSignInWaits(t *testing.T) {
 func TestARosterThatDisablesEndsSessions(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
-	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "marl", Password: "northmark", Token: true}, "192.0.2.1")
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "marl", Password: "northmark", Token: true}, "192.0.2.1", "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,7 +24,7 @@ import (
 // signed signs an account in, and returns its caller and its secret.
 func signed(t testing.TB, svc *service.Service, user, password string) (identity.Caller, string) {
 	t.Helper()
-	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: password, Token: true}, "test")
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: password, Token: true}, "test", "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -29,7 +29,7 @@ var ctx = context.Background()
 // caller signs in to an open service, past HTTP.
 func caller(t testing.TB, svc *service.Service, user string) identity.Caller {
 	t.Helper()
-	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: "northmark", Token: true}, "test")
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: user, Password: "northmark", Token: true}, "test", "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -276,10 +276,10 @@ func TestSignInIsLimited(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	var last error
 	for range 12 {
-		_, _, last = svc.Identity.SignIn(ctx, wire.SignIn{User: "opal", Password: "guess"}, "198.51.100.7")
+		_, _, last = svc.Identity.SignIn(ctx, wire.SignIn{User: "opal", Password: "guess"}, "198.51.100.7", "test")
 	}
 	wants(t, last, fault.TooMany, "too many attempts")
-	_, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "nobody-of-that-name", Password: "guess"}, "198.51.100.8")
+	_, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "nobody-of-that-name", Password: "guess"}, "198.51.100.8", "test")
 	wants(t, err, fault.NotSignedIn, "the name or the password is wrong")
 }
 
@@ -666,7 +666,7 @@ func TestOutsidersLearnNothing(t *testing.T) {
 func TestExpiredAndForeignTokens(t *testing.T) {
 	dir := demotest.Folder(t)
 	svc := demotest.Open(t, dir)
-	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "opal", Password: "northmark", Token: true}, "test")
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "opal", Password: "northmark", Token: true}, "test", "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -674,7 +674,7 @@ func TestExpiredAndForeignTokens(t *testing.T) {
 		t.Errorf("a token that was never given: %v", err)
 	}
 	flint := caller(t, svc, "flint")
-	flints, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "flint", Password: "northmark", Token: true}, "test")
+	flints, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "flint", Password: "northmark", Token: true}, "test", "test")
 	if err != nil {
 		t.Fatal(err)
 	}

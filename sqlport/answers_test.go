@@ -40,6 +40,10 @@ var statements = []string{
 	"SELECT nope(1)",
 	"SELECT (SELECT id FROM drilling.boreholes)",
 	"SELECT current_user IS NOT NULL, length(repeat('ab', 100000))",
+	"SELECT format('%%|%s|%I|%L|%5s|%-5s|%2$s|%1$L|%*s|', 'a b', 'A', 'it''s', 'x', 'y', 4, 'w'), quote_nullable(NULL), quote_literal(E'a\\b'), format(NULL), format('%s|%L', NULL, NULL) " +
+		"FROM pg_catalog.pg_namespace WHERE nspname = 'pg_catalog'",
+	"SELECT format('%s %s', 'one') FROM pg_catalog.pg_namespace WHERE nspname = 'pg_catalog'",
+	"SELECT format('%y', 'one') FROM pg_catalog.pg_namespace WHERE nspname = 'pg_catalog'",
 }
 
 // An outcome is what one way of asking comes to.

@@ -15,18 +15,25 @@ import (
 	"gneiss/sqlport"
 )
 
-// tool finds a client of Debian's or npm's. Where CI runs all are there; elsewhere a test without
-// its client is skipped.
+// tool finds a client of Debian's or npm's.
 func tool(t testing.TB, path string) string {
 	t.Helper()
 	found, err := exec.LookPath(path)
-	if err != nil && os.Getenv("CI") != "" {
-		t.Fatalf("%s is not there", path)
-	}
-	if err != nil {
-		t.Skipf("%s is not there: make clients installs it", path)
-	}
+	needs(t, path, err)
 	return found
+}
+
+// needs stops a test without the client that it is about. Where CI runs all are there; elsewhere the
+// test is skipped.
+func needs(t testing.TB, what string, missing error) {
+	t.Helper()
+	switch {
+	case missing == nil:
+	case os.Getenv("CI") != "":
+		t.Fatalf("%s: %v", what, missing)
+	default:
+		t.Skipf("%s: %v; make clients installs it", what, missing)
+	}
 }
 
 // ran runs a client and returns what it says.
@@ -131,9 +138,8 @@ func onJDBC(t *testing.T, p *port) {
 	java := tool(t, "java")
 	driver := "/usr/share/java/postgresql.jar"
 	tool(t, "javac")
-	if _, err := os.Stat(driver); err != nil {
-		t.Skip("the JDBC driver is not there: make clients installs it")
-	}
+	_, err := os.Stat(driver)
+	needs(t, "the JDBC driver", err)
 	for _, database := range []string{"survey", "survey_pg"} {
 		grantWrites(t, p, database)
 		out := ran(t, "", java, "-cp", driver, "testdata/jdbc/Client.java", "jdbc:postgresql://"+p.address+"/"+database+"?sslmode=disable", "flint", demo.Password)
@@ -152,9 +158,7 @@ func onJDBC(t *testing.T, p *port) {
 func onPython(t *testing.T, p *port) {
 	python := "/usr/bin/python3"
 	tool(t, python)
-	if err := exec.Command(python, "-c", "import psycopg2, sqlalchemy").Run(); err != nil {
-		t.Skip("psycopg2 and SQLAlchemy are not there: make clients installs them")
-	}
+	needs(t, "psycopg2 and SQLAlchemy", exec.Command(python, "-c", "import psycopg2, sqlalchemy").Run())
 	for _, database := range []string{"survey", "survey_pg"} {
 		out := ran(t, "", python, "testdata/client.py", p.to("flint", database))
 		has(t, database, out, "(1, 209.7, datetime.date(2016, 12, 1), 'NO-0001')", "rows 1310", `'id,name\n1,NO-0001\n3,NO-0003\n'`, "refused 42501 InsufficientPrivilege",
@@ -164,12 +168,8 @@ func onPython(t *testing.T, p *port) {
 
 func onNode(t *testing.T, p *port) {
 	node := tool(t, "node")
-	if _, err := os.Stat("testdata/node/node_modules/pg"); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the packages of testdata/node are not there")
-		}
-		t.Skip("the packages are not there: make clients installs them")
-	}
+	_, err := os.Stat("testdata/node/node_modules/pg")
+	needs(t, "the packages of testdata/node", err)
 	for _, database := range []string{"survey", "survey_pg"} {
 		out := ran(t, "", node, "testdata/node/client.js", p.to("flint", database))
 		has(t, database, out, `209.7,"NO-0001"`, "rows 1310", "refused 42501", "syntax 42601 1", "count 1310 1310")

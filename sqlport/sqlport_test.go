@@ -271,10 +271,10 @@ func TestAccountsEnd(t *testing.T) {
 			t.Fatalf("with the new password: %v", err)
 		}
 		again.Close(ctx)
-		if _, _, err := p.svc.Identity.SignIn(ctx, wire.SignIn{User: "slate", Password: "a third one"}, "127.0.0.1"); err != nil {
+		if _, _, err := p.svc.Identity.SignIn(ctx, wire.SignIn{User: "slate", Password: "a third one"}, "127.0.0.1", "test"); err != nil {
 			t.Errorf("with the new password elsewhere: %v", err)
 		}
-		if _, _, err := p.svc.Identity.SignIn(ctx, wire.SignIn{User: "slate", Password: "a fourth one"}, "127.0.0.1"); err == nil {
+		if _, _, err := p.svc.Identity.SignIn(ctx, wire.SignIn{User: "slate", Password: "a fourth one"}, "127.0.0.1", "test"); err == nil {
 			t.Error("another password is taken")
 		}
 	}

@@ -67,7 +67,7 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 		}
 	}
 	if err := s.platform.Commit(ctx, before, after, platform.Commit{Changes: o.changes, Actor: identity.Actor(before.Model, o.caller), Says: o.says,
-		Reason: o.Reason, Address: o.caller.Address, Objects: objectsOf(o.changes), Also: also}, now); err != nil {
+		Reason: o.Reason, Address: o.caller.Address, Client: o.caller.Client, Objects: objectsOf(o.changes), Also: also}, now); err != nil {
 		return wire.Changed{}, err
 	}
 	out.Revision, out.Done = after.Revision, true

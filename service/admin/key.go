@@ -7,7 +7,6 @@ import (
 	"gneiss/service/audit"
 	"gneiss/service/identity"
 	"gneiss/service/say"
-	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -26,9 +25,9 @@ func (s *Service) RotateKey(ctx context.Context, c identity.Caller, in wire.Chan
 	if in.DryRun {
 		return out, nil
 	}
-	if err := s.audit.Write(&store.Record{Actor: identity.Actor(st.Model, c), Action: audit.Change, Decision: audit.Allowed, Text: out.Says[0],
-		Reason: in.Reason, Address: c.Address,
-		Objects: audit.List([]string{st.Model.Path(access.PlatformID)})}); err != nil {
+	record := c.Record(identity.Actor(st.Model, c), audit.Change, out.Says[0])
+	record.Reason, record.Objects = in.Reason, audit.List([]string{st.Model.Path(access.PlatformID)})
+	if err := s.audit.Write(record); err != nil {
 		return wire.Changed{}, err
 	}
 	if err := s.gateway.RenewKey(); err != nil {

@@ -14,7 +14,6 @@ import (
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/service/review"
-	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -60,8 +59,9 @@ func (s *Service) TryPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 	out.Sentence = sentence(then, in.Name)
 	out.Notes = append(out.Notes, s.policyNotes(then, in.Name)...)
 	// A trial counts rows by values that its maker may not see, so it is on record.
-	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Trial, Decision: audit.Allowed, Text: out.Sentence,
-		Objects: audit.List([]string{in.Table}), Address: c.Address}); err != nil {
+	record := c.Record(st.Model.Ref(c.User), audit.Trial, out.Sentence)
+	record.Objects = audit.List([]string{in.Table})
+	if err := s.audit.Write(record); err != nil {
 		return out, err
 	}
 	own, err := s.identity.ViewerAt(st, c, wire.Standpoint{})

@@ -29,6 +29,11 @@ type Caller struct {
 // CSRF is what a change through the console must carry.
 func (c Caller) CSRF() string { return c.token.CSRF }
 
+// Record starts the record of what the caller does. The actor is who the record names.
+func (c Caller) Record(actor, action, text string) *store.Record {
+	return &store.Record{Actor: actor, Action: action, Decision: audit.Allowed, Text: text, Address: c.Address, Client: c.Client}
+}
+
 // How long sessions last.
 const (
 	consoleSession = 12 * time.Hour
@@ -37,7 +42,7 @@ const (
 
 // SignIn checks a password and makes a session. The secret is the bearer token
 // or the cookie.
-func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (secret string, out wire.Session, err error) {
+func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address, client string) (secret string, out wire.Session, err error) {
 	now := time.Now()
 	name := strings.TrimPrefix(strings.ToLower(strings.TrimSpace(in.User)), "user:")
 	if len(name) > mostName || len(in.Password) > mostPassword || len(in.Name) > mostName {
@@ -56,7 +61,8 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	if err != nil {
 		return "", out, err
 	}
-	record := &store.Record{Actor: userRef(name), Action: audit.SignIn, Decision: audit.Allowed, Address: address}
+	c := Caller{User: id, Address: address, Client: audit.Bounded(client, mostClient)}
+	record := c.Record(userRef(name), audit.SignIn, "")
 	if !ok {
 		s.attempt.failed(who, now)
 		record.Decision, record.Reason = audit.Refused, errWrong.Detail
@@ -77,7 +83,8 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (s
 	if err != nil {
 		return "", out, err
 	}
-	out, err = s.Whoami(Caller{User: id, Address: address, token: token}, wire.Standpoint{})
+	c.token = token
+	out, err = s.Whoami(c, wire.Standpoint{})
 	out.CSRF = token.CSRF
 	return secret, out, err
 }

@@ -12,7 +12,6 @@ import (
 	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/say"
-	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -158,8 +157,7 @@ func (s *Service) EndSession(c Caller, id string) (wire.Changed, error) {
 			continue
 		}
 		says := say.EndedSession.With(id, st.Model.Ref(of))
-		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Session, Decision: audit.Allowed, Text: says,
-			Address: c.Address, Client: c.Client}); err != nil {
+		if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Session, says)); err != nil {
 			return wire.Changed{}, err
 		}
 		o.End(fault.New(fault.NotSignedIn, "session_ended", "the connection was ended by %s", st.Model.Ref(c.User)))

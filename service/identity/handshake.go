@@ -104,8 +104,7 @@ func (h *Handshake) First(mechanism, message string) (reply string, err error) {
 // Last checks the proof. Where it holds, the reply proves to the client that the service knew the
 // credential, and the caller is who connects.
 func (h *Handshake) Last(ctx context.Context, message string) (reply string, c Caller, err error) {
-	record := &store.Record{Actor: h.ref, Action: audit.SignIn, Decision: audit.Allowed, Text: "to the SQL port", Address: h.caller.Address,
-		Client: h.caller.Client}
+	record := h.caller.Record(h.ref, audit.SignIn, "to the SQL port")
 	for i, talk := range h.talks {
 		answer, err := talk.Step(message)
 		if err != nil || !talk.Valid() || h.id == 0 {
@@ -182,8 +181,7 @@ func (s *Service) SetOwnPassword(ctx context.Context, c Caller, name, text strin
 	default:
 		password = store.NewPassword(text)
 	}
-	if err := s.audit.Write(&store.Record{Actor: ref, Action: audit.Password, Decision: audit.Allowed, Text: "changed their password",
-		Address: c.Address, Client: c.Client}); err != nil {
+	if err := s.audit.Write(c.Record(ref, audit.Password, "changed their password")); err != nil {
 		return c, err
 	}
 	if err := s.store.ChangePassword(ctx, uint32(c.User), password, c.token); err != nil {

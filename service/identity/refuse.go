@@ -31,7 +31,7 @@ func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
 
 // NewRecord starts the record of what a caller does.
 func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Record {
-	r := &store.Record{Actor: p.Model.Ref(c.User), Action: action, Decision: audit.Allowed, Text: text, Address: c.Address, Client: c.Client}
+	r := c.Record(p.Model.Ref(c.User), action, text)
 	if p.Words != r.Actor {
 		r.Standpoint = p.Words
 	}

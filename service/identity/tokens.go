@@ -35,7 +35,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	record := &store.Record{Actor: ref, Action: audit.Password, Decision: audit.Allowed, Text: "changed their password", Address: c.Address}
+	record := c.Record(ref, audit.Password, "changed their password")
 	switch {
 	case !ok:
 		s.attempt.failed(who, time.Now())
@@ -171,8 +171,8 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 			)
 		}
 	}
-	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Token, Decision: audit.Allowed,
-		Text: fmt.Sprintf("made the token %s for %s, until %s", in.Name, st.Model.Ref(id), expires.UTC().Format(time.RFC3339)), Address: c.Address}); err != nil {
+	says := fmt.Sprintf("made the token %s for %s, until %s", in.Name, st.Model.Ref(id), expires.UTC().Format(time.RFC3339))
+	if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Token, says)); err != nil {
 		return wire.NewToken{}, err
 	}
 	secret, t, err := s.store.NewToken(ctx, uint32(id), store.NamedToken, in.Name, now, expires, false)
@@ -199,8 +199,7 @@ func (s *Service) EndToken(ctx context.Context, c Caller, id string) (wire.Chang
 			continue
 		}
 		says := fmt.Sprintf("ended the %s %s (%s) of %s", t.Kind, t.ID(), t.Name, st.Model.Ref(access.SubjectID(t.Subject)))
-		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Token, Decision: audit.Allowed, Text: says,
-			Address: c.Address}); err != nil {
+		if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Token, says)); err != nil {
 			return wire.Changed{}, err
 		}
 		if err := s.store.DropToken(ctx, t); err != nil {

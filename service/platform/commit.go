@@ -19,6 +19,7 @@ type Commit struct {
 	Says    []string
 	Reason  string
 	Address string
+	Client  string
 	Objects []string
 	Also    []store.Write // what is written with it
 }
@@ -31,7 +32,7 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 		return err
 	}
 	record := &store.Record{Actor: c.Actor, Action: audit.Change, Decision: audit.Allowed,
-		Text: strings.Join(c.Says, "; "), Reason: c.Reason, Address: c.Address, Objects: audit.List(c.Objects)}
+		Text: strings.Join(c.Says, "; "), Reason: c.Reason, Address: c.Address, Client: c.Client, Objects: audit.List(c.Objects)}
 	if err := p.audit.Write(record); err != nil {
 		return err
 	}

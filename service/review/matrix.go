@@ -13,7 +13,6 @@ import (
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/service/say"
-	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -51,8 +50,9 @@ func (s *Service) Matrix(ctx context.Context, c identity.Caller, path string) (w
 	}
 	out.Table = st.Model.Path(table.ID)
 	// It counts rows that its reader may not see, so it is on record.
-	if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Matrix, Decision: audit.Allowed, Text: path,
-		Objects: audit.List([]string{out.Table}), Address: c.Address}); err != nil {
+	record := c.Record(st.Model.Ref(c.User), audit.Matrix, path)
+	record.Objects = audit.List([]string{out.Table})
+	if err := s.audit.Write(record); err != nil {
 		return out, err
 	}
 	m := &matrix{s: s, Counter: s.gateway.Counter(lane), st: st, table: table, only: only}

@@ -17,7 +17,6 @@ import (
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/source"
-	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -59,8 +58,9 @@ func (s *Service) SuggestLabels(ctx context.Context, c identity.Caller, path str
 			return out, s.identity.Refuse(c, audit.Sample, "labels", err)
 		}
 		// It reads values that the caller may not see, so it is on record.
-		if err := s.audit.Write(&store.Record{Actor: st.Model.Ref(c.User), Action: audit.Sample, Decision: audit.Allowed,
-			Text: "sampled all tables for suggestions of labels", Objects: "[]", Address: c.Address}); err != nil {
+		record := c.Record(st.Model.Ref(c.User), audit.Sample, "sampled all tables for suggestions of labels")
+		record.Objects = "[]"
+		if err := s.audit.Write(record); err != nil {
 			return out, err
 		}
 		// Who asks meanwhile waits for this look, and nobody else waits for anything.
