@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -64,10 +65,11 @@ var ErrUnwritable = errors.New("the records cannot be written")
 // bounded, and blocks rather than drops.
 type Audit struct {
 	db    *sqlx.DB
-	add   *sql.Stmt // the writer's
+	conn  *sqlx.Conn // the writer's, and so is what follows
+	add   *sql.Stmt
 	queue chan entry
 	done  chan struct{}
-	last  Head // the writer's
+	last  Head
 	// Before is the last record of earlier runs of the service: one of these that is open and has
 	// no end will have none.
 	Before int64
@@ -143,6 +145,9 @@ func (a *Audit) drain() {
 
 func (a *Audit) close() error {
 	a.drain()
+	if a.conn != nil {
+		return errors.Join(a.conn.Close(), a.db.Close())
+	}
 	return a.db.Close()
 }
 
@@ -175,6 +180,7 @@ func (a *Audit) Add(r *Record) error {
 func (a *Audit) write() {
 	defer close(a.done)
 	for first := range a.queue {
+		runtime.Gosched() // who is about to ask for a record, does: one write serves all of them
 		batch := []entry{first}
 		for len(batch) < auditQueue && len(a.queue) > 0 {
 			batch = append(batch, <-a.queue)
@@ -186,26 +192,40 @@ func (a *Audit) write() {
 	}
 }
 
-func (a *Audit) insert(batch []entry) error {
-	if a.add == nil {
-		var err error
-		if a.add, err = a.db.Prepare(`INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
+// connect opens the writer's own connection, where there is none.
+func (a *Audit) connect(ctx context.Context) error {
+	if a.conn != nil {
+		return nil
+	}
+	conn, err := a.db.Connx(ctx)
+	if err != nil {
+		return err
+	}
+	if a.add, err = conn.PrepareContext(ctx, `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
 				reason, rows, took_us, address, previous, hash, client, open, ends)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`); err != nil {
-			return err
-		}
+		return errors.Join(err, conn.Close())
 	}
-	tx, err := a.db.Beginx()
+	a.conn = conn
+	return nil
+}
+
+func (a *Audit) insert(batch []entry) error {
+	ctx := context.Background()
+	if err := a.connect(ctx); err != nil {
+		return err
+	}
+	tx, err := a.conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	add, last := tx.Stmt(a.add), a.last
+	last := a.last
 	for _, e := range batch {
 		r := e.record
 		r.ID, r.Previous = last.Number+1, last.Hash
 		r.Hash = r.digest()
-		if _, err := add.Exec(r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing,
+		if _, err := a.add.Exec(r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing,
 			r.Reason, r.Rows, r.TookUS, r.Address, r.Previous, r.Hash, r.Client, r.Open, r.Ends); err != nil {
 			return err
 		}
