@@ -23,14 +23,14 @@ import (
 // longest bounds each value of a path or query string, in bytes.
 const longest = 4096
 
-func bind[In any](c fiber.Ctx) (In, error) {
+func bind[In any](c fiber.Ctx, look wire.Moment) (In, error) {
 	var in In
 	if c.Method() != fiber.MethodGet {
 		if err := bindBody(c, &in); err != nil {
 			return in, err
 		}
 	}
-	known := map[string]bool{}
+	known := map[string]bool{"draft": look.Draft != "", "at": look.At != ""}
 	if err := bindFields(c, reflect.ValueOf(&in).Elem(), known); err != nil {
 		return in, err
 	}

@@ -100,7 +100,7 @@ type (
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session"`
+		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session,draft"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Label    string `query:"label" description:"that what was read or written has"`
@@ -118,6 +118,7 @@ type (
 func (s *Server) register() {
 	svc := s.service
 	s.signIn()
+	s.drafts()
 	handle(s, "GET", "/session", "who is signed in, and as whom this request looks", func(r request, in wire.Standpoint) (wire.Session, error) {
 		return svc.Identity.Whoami(r.Caller, in)
 	})
@@ -360,7 +361,7 @@ func (s *Server) register() {
 func (s *Server) signIn() {
 	s.routes = append(s.routes, operation{"POST", "/session", "sign in", new(wire.SignIn), new(wire.Session)})
 	s.app.Post(prefix+"/session", func(c fiber.Ctx) error {
-		in, err := bind[wire.SignIn](c)
+		in, err := bind[wire.SignIn](c, wire.Moment{})
 		if err != nil {
 			return err
 		}

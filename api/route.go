@@ -49,12 +49,21 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 		if err != nil {
 			return err
 		}
-		in, err := bind[In](c)
+		look, err := s.moment(c, method, path)
+		if err != nil {
+			return err
+		}
+		in, err := bind[In](c, look)
 		if err != nil {
 			return err
 		}
 		ctx, stop := watched(c)
 		defer stop()
+		if look != (wire.Moment{}) {
+			if caller, err = s.looking(ctx, method, caller, look); err != nil {
+				return s.service.Identity.Told(caller, err)
+			}
+		}
 		r := request{Caller: caller, ctx: ctx, fiber: c}
 		if match := strings.Trim(c.Get(fiber.HeaderIfMatch), `"`); match != "" {
 			if r.IfMatch, err = strconv.ParseInt(match, 10, 64); err != nil {
@@ -157,6 +166,11 @@ func (s *Server) document() []byte {
 		}
 		op.SetSummary(o.summary)
 		op.AddReqStructure(o.in)
+		if looks[o.method+" "+o.path] {
+			op.AddReqStructure(new(momentIn))
+		} else if fills(o.method, o.path) {
+			op.AddReqStructure(new(draftIn))
+		}
 		op.AddRespStructure(o.out)
 		op.AddRespStructure(new(wire.Problem), func(u *openapi.ContentUnit) { u.IsDefault, u.ContentType = true, "application/problem+json" })
 		if err := r.AddOperation(op); err != nil {

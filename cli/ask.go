@@ -76,12 +76,24 @@ func (a *app) ask(root *cobra.Command) {
 	why.Flags().StringVar(&a.at.Role, "role", "", "the subject acts in this role only")
 	why.Flags().StringVar(&a.at.Purpose, "purpose", "", "the subject declares this purpose")
 	var part string
+	var with string
 	compare := &cobra.Command{
-		Use: "compare SUBJECT SUBJECT", Short: "Where two subjects or roles differ in what they can do, and by which grants", GroupID: "look", Args: words(2, 2),
+		Use: "compare (SUBJECT SUBJECT | [SUBJECT-OR-OBJECT] --at MOMENT)", Short: "Where two subjects or roles differ in what they can do; or two moments", GroupID: "look", Args: words(0, 2),
+		Long: `Where two subjects or roles differ in what they can do, and by which grants; or, with
+--at, who gained and who lost what between two moments.`,
 		Example: "  gneiss compare user:flint user:garnet\n" +
-			"  gneiss compare role:regional_lead role:district_geologist --below survey.drilling",
+			"  gneiss compare role:regional_lead role:district_geologist --below survey.drilling\n" +
+			"  gneiss compare --at 2026-11-01 --with now\n  gneiss compare user:flint --at 118",
 		ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) < 2 && a.moment.At != "" {
+				at := a.moment.At
+				a.moment = wire.Moment{}
+				return a.showBetween(c, at, with, strings.Join(args, ""))
+			}
+			if len(args) < 2 {
+				return usageError{errors.New("name two subjects, or a moment with --at")}
+			}
 			list, err := client.Get[wire.Comparison](
 				c.Context(),
 				a.connect(),
@@ -94,6 +106,7 @@ func (a *app) ask(root *cobra.Command) {
 			return a.showComparison(list)
 		},
 	}
+	compare.Flags().StringVar(&with, "with", "now", "with --at and at most one name: the other moment")
 	compare.Flags().StringVar(&part, "below", "", "only at and below this object")
 	compare.RegisterFlagCompletionFunc("below", a.completeObjects)
 	few := 0

@@ -184,15 +184,21 @@ func (a *app) done(c wire.Changed) error {
 		return a.show(c, changedGrid(c))
 	}
 	for _, s := range c.Says {
-		if c.DryRun {
+		switch {
+		case c.DryRun:
 			s = "would have " + s
+		case c.Draft != "":
+			s = "in the draft: " + s
 		}
 		fmt.Fprintln(a.out, strings.ToUpper(s[:1])+s[1:]+".")
 	}
 	a.effects(c)
-	if c.Done {
+	switch {
+	case c.Done && c.Draft != "":
+		fmt.Fprintf(a.out, "It is in the draft %[1]s, and takes effect when that is published: gneiss draft publish %[1]s\n", c.Draft)
+	case c.Done:
 		fmt.Fprintf(a.out, "Revision %d.\n", c.Revision)
-	} else {
+	default:
 		fmt.Fprintln(a.out, "Nothing was changed.")
 	}
 	return nil

@@ -27,7 +27,8 @@ func (a *app) policies(root *cobra.Command) {
 type scopeFlags struct {
 	to, except, purposes []string
 	comment, reason      string
-	draft, try           bool
+	try                  bool
+	status               string
 }
 
 func (f *scopeFlags) register(a *app, c *cobra.Command) {
@@ -37,7 +38,7 @@ func (f *scopeFlags) register(a *app, c *cobra.Command) {
 	c.Flags().StringSliceVar(&f.purposes, "purpose", nil, "only when one of these purposes is declared")
 	c.Flags().StringVar(&f.comment, "comment", "", "description")
 	c.Flags().StringVar(&f.reason, "reason", "", "why; kept in the journal")
-	c.Flags().BoolVar(&f.draft, "draft", false, "without effect until it is published")
+	c.Flags().StringVar(&f.status, "status", "live", "live, or draft: without effect until the policy is published")
 	c.RegisterFlagCompletionFunc("for", a.completeSubjects(""))
 	c.RegisterFlagCompletionFunc("except", a.completeSubjects(""))
 }
@@ -58,8 +59,8 @@ func (f *scopeFlags) apply(c *cobra.Command, p *wire.Policy, adding bool) {
 	if adding {
 		p.Status = "live"
 	}
-	if f.draft {
-		p.Status = "draft"
+	if f.status != "live" {
+		p.Status = f.status
 	}
 }
 

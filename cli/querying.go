@@ -64,27 +64,30 @@ func (a *app) querying(root *cobra.Command) {
 	run.Flags().StringArrayVar(&params, "param", nil, "the value of $1, $2 and so on")
 	a.standpoint(run)
 
-	var beside, drafts []string
+	var beside, policies []string
 	var shown int // which has a default of its own
 	preview := &cobra.Command{
 		Use: "preview TABLE", Short: "The rows of a table from two or more standpoints, side by side", GroupID: "look", Args: words(1, 1),
-		Example: "  gneiss preview survey.licensing.holders --as user:flint --beside user:garnet", ValidArgsFunction: a.completeObjects,
+		Example: "  gneiss preview survey.licensing.holders --as user:flint --beside user:garnet\n" +
+			"  gneiss preview survey.drilling.boreholes --as user:tuff --draft portal-2027 --beside user:tuff", ValidArgsFunction: a.completeObjects,
 		RunE: func(c *cobra.Command, args []string) error {
-			in := wire.PreviewRequest{Table: args[0], Limit: shown, Drafts: drafts, Standpoints: []wire.Standpoint{a.at}}
+			in := wire.PreviewRequest{Table: args[0], Limit: shown, Drafts: policies, Standpoints: []wire.PreviewPoint{{Standpoint: a.at, Moment: a.moment}}}
 			for _, other := range beside {
-				in.Standpoints = append(in.Standpoints, wire.Standpoint{As: other, Purpose: a.at.Purpose})
+				in.Standpoints = append(in.Standpoints, wire.PreviewPoint{Standpoint: wire.Standpoint{As: other, Purpose: a.at.Purpose}})
 			}
-			out, err := client.Send[wire.Preview](c.Context(), a.connect(), "POST", "/previews", in)
+			service := a.connect()
+			service.Moment = wire.Moment{} // each side has its own
+			out, err := client.Send[wire.Preview](c.Context(), service, "POST", "/previews", in)
 			if err != nil {
 				return err
 			}
 			return a.showPreview(out)
 		},
 	}
-	preview.Flags().StringSliceVar(&drafts, "draft", nil, "a policy that is not live: the rows are shown a second time, as if it were")
-	preview.RegisterFlagCompletionFunc("draft", a.completePolicies)
+	preview.Flags().StringSliceVar(&policies, "with-policy", nil, "a policy that is not live: the rows are shown a second time, as if it were")
+	preview.RegisterFlagCompletionFunc("with-policy", a.completePolicies)
 	preview.Flags().IntVar(&shown, "limit", 10, "rows at the most")
-	preview.Flags().StringArrayVar(&beside, "beside", nil, "another standpoint to compare with")
+	preview.Flags().StringArrayVar(&beside, "beside", nil, "another standpoint to compare with, as of now")
 	preview.RegisterFlagCompletionFunc("beside", a.completeSubjects(""))
 	a.standpoint(preview)
 	root.AddCommand(run, preview)

@@ -85,9 +85,7 @@ func (a *app) record(root *cobra.Command) {
 	c.Flags().IntVar(&limit, "limit", 50, "records at the most")
 	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))
 	c.RegisterFlagCompletionFunc("label", a.completeLabels)
-	history := &cobra.Command{Use: "history", Short: "The journal of the model's changes", GroupID: "look", Args: words(0, 0)}
-	history.AddCommand(a.verify("Check that no change in the journal was altered or is gone", "/journal/verification"))
-	root.AddCommand(c, history)
+	root.AddCommand(c)
 }
 
 // verify is a command that checks a chain.

@@ -36,6 +36,7 @@ type options struct {
 	output string
 	yes    bool
 	at     wire.Standpoint
+	moment wire.Moment
 }
 
 // app is what commands work with.
@@ -89,12 +90,14 @@ role:survey_reader, service:pumice, public.`,
 	a.views(root)
 	a.querying(root)
 	a.record(root)
+	a.drafts(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.GroupID == "change" {
 			a.dryRun(c)
 		}
-		if c.HasSubCommands() {
+		a.moments(c, c.GroupID == "change")
+		if c.HasSubCommands() && c.RunE == nil {
 			answerUnknown(c)
 		}
 	}
@@ -114,6 +117,31 @@ func (a *app) dryRun(c *cobra.Command) {
 	if !c.HasSubCommands() {
 		c.Flags().BoolVar(&a.dry, "dry-run", false, "show what it would do to whom, and do nothing")
 	}
+}
+
+// immediate are the commands whose changes take effect outside of the model, or at once, or are about
+// drafts themselves; and those that look at what has no moment.
+var immediate = []string{"source", "draft", "audit", "query", "name", "verify", "key", "import", "try", "suggest", "export", "matrix", "token", "session", "password"}
+
+// moments gives a command and those below it the flags by which they look through a draft or at a
+// moment, or put their change into a draft.
+func (a *app) moments(c *cobra.Command, changes bool) {
+	if c.GroupID != "change" && c.GroupID != "look" && c.Parent().Parent() == nil || slices.Contains(immediate, c.Name()) {
+		return
+	}
+	for _, sub := range c.Commands() {
+		a.moments(sub, changes)
+	}
+	if c.HasSubCommands() && c.RunE == nil {
+		return
+	}
+	if looks := !changes || slices.Contains(reading, c.Name()); looks {
+		c.Flags().StringVar(&a.moment.Draft, "draft", "", "look through this draft")
+		c.Flags().StringVar(&a.moment.At, "at", "", "as of a revision (118), a day (2026-11-01), a time, or a label of a revision")
+	} else {
+		c.Flags().StringVar(&a.moment.Draft, "draft", "", "put it into this draft, where it takes no effect until that is published")
+	}
+	c.RegisterFlagCompletionFunc("draft", a.completeDrafts)
 }
 
 // answerUnknown makes a command that only has others below it refuse a word that is
@@ -209,7 +237,7 @@ func printFixes(w io.Writer, fixes []wire.Fix) {
 // connect returns a client with the token that there is.
 func (a *app) connect() *client.Client {
 	c := client.New(a.server, token(a.server))
-	c.IfMatch, c.DryRun = a.seen, a.dry
+	c.IfMatch, c.DryRun, c.Moment = a.seen, a.dry, a.moment
 	return c
 }
 

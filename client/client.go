@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -39,6 +40,9 @@ type Client struct {
 	IfMatch int64
 	// DryRun has changes shown, with what they would do to whom, and not made.
 	DryRun bool
+	// Moment is which state requests are about: they are answered through a draft or as of a
+	// moment, and changes go into the draft.
+	Moment wire.Moment
 }
 
 // New returns a client of the service at an address.
@@ -81,6 +85,17 @@ func (c *Client) Raw(ctx context.Context, method, path string, query url.Values,
 			return nil, err
 		}
 		body = bytes.NewReader(text)
+	}
+	if c.Moment != (wire.Moment{}) {
+		query = maps.Clone(query)
+		if query == nil {
+			query = url.Values{}
+		}
+		for name, value := range map[string]string{"draft": c.Moment.Draft, "at": c.Moment.At} {
+			if value != "" {
+				query.Set(name, value)
+			}
+		}
 	}
 	target := c.Server + "/api/v1" + path
 	if len(query) > 0 {

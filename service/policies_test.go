@@ -92,7 +92,7 @@ func TestADraftIsTriedAsIfItWereLive(t *testing.T) {
 // TestADraftIsPreviewed: the rows as they are, beside what they would be.
 func TestADraftIsPreviewed(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	in := wire.PreviewRequest{Table: "survey.field.visits", Standpoints: []wire.Standpoint{{As: "user:flint"}}, Drafts: []string{"notes-in-short"}, Plan: true, Limit: 20}
+	in := wire.PreviewRequest{Table: "survey.field.visits", Standpoints: []wire.PreviewPoint{{Standpoint: wire.Standpoint{As: "user:flint"}}}, Drafts: []string{"notes-in-short"}, Plan: true, Limit: 20}
 	p, err := svc.Review.Preview(ctx, caller(t, svc, "opal"), in)
 	if err != nil || len(p.Sides) != 2 || p.Sides[1].Standpoint != "user:flint with notes-in-short live" {
 		t.Fatalf("%+v, %v", p.Sides, err)
@@ -113,7 +113,7 @@ func TestADraftIsPreviewed(t *testing.T) {
 	if _, err := svc.Review.Preview(ctx, caller(t, svc, "opal"), wire.PreviewRequest{Table: "survey.field.nothing", Standpoints: in.Standpoints, Drafts: in.Drafts}); fault.Of(err).Kind != fault.NotFound {
 		t.Errorf("a draft, and a table that is not there: %v", err)
 	}
-	if _, err := svc.Review.Preview(ctx, caller(t, svc, "flint"), wire.PreviewRequest{Table: in.Table, Standpoints: []wire.Standpoint{{}}, Drafts: in.Drafts}); fault.Of(err).Kind != fault.Refused {
+	if _, err := svc.Review.Preview(ctx, caller(t, svc, "flint"), wire.PreviewRequest{Table: in.Table, Standpoints: []wire.PreviewPoint{{}}, Drafts: in.Drafts}); fault.Of(err).Kind != fault.Refused {
 		t.Errorf("a reader looks at drafts: %v", err)
 	}
 }

@@ -64,7 +64,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 		return nil, err
 	}
 	s.Review = review.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, log)
-	s.Admin = admin.New(s.Platform, s.Audit, s.Identity, s.Gateway, s.Review)
+	s.Admin = admin.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, s.Review)
 	s.Gateway.Serve(s.Admin)
 	return s, nil
 }

@@ -71,7 +71,7 @@ func TestWithholding(t *testing.T) {
 	if page, err = svc.Review.Object(opal, "survey.drilling.boreholes", wire.Standpoint{As: "user:flint"}); err != nil || !strings.Contains(fmt.Sprintf("%+v", page.Columns), "withhold absent") {
 		t.Errorf("who reviews is not told how flint gets the column: %v", err)
 	}
-	if _, err := svc.Review.Preview(ctx, opal, wire.PreviewRequest{Table: "survey.drilling.boreholes", Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:chert"}}}); err != nil {
+	if _, err := svc.Review.Preview(ctx, opal, wire.PreviewRequest{Table: "survey.drilling.boreholes", Standpoints: []wire.PreviewPoint{{Standpoint: wire.Standpoint{As: "user:flint"}}, {Standpoint: wire.Standpoint{As: "user:chert"}}}}); err != nil {
 		t.Errorf("side by side: %v", err)
 	}
 

@@ -9,8 +9,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
+	"slices"
 )
 
 // A checkpoint is a file with the state at one revision, so that a start need
@@ -22,22 +24,25 @@ func (s *Store) checkpointFile(revision int64) string {
 }
 
 // PutCheckpoint keeps what write writes as the state at a revision, whose hash in
-// the journal is given, in place of earlier checkpoints.
+// the journal is given. Of earlier checkpoints a few are kept, from which past states are made.
 func (s *Store) PutCheckpoint(ctx context.Context, revision int64, hash string, write func(io.Writer) error) error {
 	path := s.checkpointFile(revision)
 	sum := sha256.New()
 	if err := WriteFile(path, func(w io.Writer) error { return write(io.MultiWriter(w, sum)) }); err != nil {
 		return err
 	}
-	var old []int64
-	if err := s.db.SelectContext(ctx, &old, `SELECT revision FROM checkpoint WHERE revision <> ?`, revision); err != nil {
-		return err
-	}
 	digest := hex.EncodeToString(sum.Sum(nil))
 	if _, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO checkpoint (revision, hash, digest) VALUES (?, ?, ?)`, revision, hash, digest); err != nil {
 		return err
 	}
-	for _, revision := range old {
+	var kept []int64
+	if err := s.db.SelectContext(ctx, &kept, `SELECT revision FROM checkpoint ORDER BY revision`); err != nil {
+		return err
+	}
+	for len(kept) > mostCheckpoints {
+		at := crowded(kept)
+		revision := kept[at]
+		kept = slices.Delete(kept, at, at+1)
 		if err := os.Remove(s.checkpointFile(revision)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -48,10 +53,27 @@ func (s *Store) PutCheckpoint(ctx context.Context, revision int64, hash string, 
 	return nil
 }
 
-// Checkpoint reads the last checkpoint, and returns its revision and the hash
-// of the journal there; revision 0 when there is none that is whole and fits the
-// journal. What read has read of one that is not whole must be thrown away.
-func (s *Store) Checkpoint(ctx context.Context, read func(io.Reader) error) (revision int64, hash string, err error) {
+// mostCheckpoints is how many are kept.
+const mostCheckpoints = 6
+
+// crowded is the place of the checkpoint, not the last, whose neighbours are nearest to each other.
+func crowded(revisions []int64) int {
+	best, gap := 0, int64(math.MaxInt64)
+	for i := range len(revisions) - 1 {
+		before := int64(0)
+		if i > 0 {
+			before = revisions[i-1]
+		}
+		if d := revisions[i+1] - before; d < gap {
+			best, gap = i, d
+		}
+	}
+	return best
+}
+
+// Checkpoint reads the last checkpoint at or before a revision, and returns its revision and the
+// hash of the journal there; revision 0 when there is none that is whole and fits the journal. What read has read of one that is not whole must be thrown away.
+func (s *Store) Checkpoint(ctx context.Context, until int64, read func(io.Reader) error) (revision int64, hash string, err error) {
 	var row struct {
 		Revision     int64
 		Hash, Digest string
@@ -59,7 +81,8 @@ func (s *Store) Checkpoint(ctx context.Context, read func(io.Reader) error) (rev
 	err = s.db.GetContext(
 		ctx,
 		&row,
-		`SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash ORDER BY c.revision DESC LIMIT 1`,
+		`SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash WHERE c.revision <= ? ORDER BY c.revision DESC LIMIT 1`,
+		until,
 	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, "", nil

@@ -92,10 +92,18 @@ func (s *Store) Entries(ctx context.Context, after int64, limit int) ([]Entry, e
 	return out, err
 }
 
+// Entry is the entry of a revision.
+func (s *Store) Entry(ctx context.Context, revision int64) (Entry, error) {
+	var e Entry
+	err := s.db.GetContext(ctx, &e, `SELECT * FROM journal WHERE revision = ?`, revision)
+	return e, err
+}
+
 // Replay calls f for every entry, oldest first, and checks the chain of hashes
-// on the way. With after it begins behind that revision, whose hash is given.
-func (s *Store) Replay(ctx context.Context, after int64, hash string, f func(Entry) error) error {
-	rows, err := s.db.QueryxContext(ctx, `SELECT * FROM journal WHERE revision > ? ORDER BY revision`, after)
+// on the way. With after it begins behind that revision, whose hash is given. It ends with the
+// revision until, or the last.
+func (s *Store) Replay(ctx context.Context, after, until int64, hash string, f func(Entry) error) error {
+	rows, err := s.db.QueryxContext(ctx, `SELECT * FROM journal WHERE revision > ? AND revision <= ? ORDER BY revision`, after, until)
 	if err != nil {
 		return err
 	}

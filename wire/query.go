@@ -44,13 +44,19 @@ type Plan struct {
 	PlanUS   int64    `json:"plan_us" description:"microseconds to plan"`
 }
 
+// A PreviewPoint is a standpoint of a preview, at a moment. Rows are those of now.
+type PreviewPoint struct {
+	Standpoint
+	Moment
+}
+
 // A PreviewRequest asks for the rows of a table from one or more standpoints.
 type PreviewRequest struct {
-	Table       string       `json:"table" required:"true"`
-	Standpoints []Standpoint `json:"standpoints" required:"true"`
-	Limit       int          `json:"limit,omitempty"`
-	Drafts      []string     `json:"drafts,omitempty" description:"policies that are not live: each standpoint is shown a second time, as if they were"`
-	Plan        bool         `json:"plan,omitempty" description:"add the governed SQL of each side, and what the policies made of it"`
+	Table       string         `json:"table" required:"true"`
+	Standpoints []PreviewPoint `json:"standpoints" required:"true"`
+	Limit       int            `json:"limit,omitempty"`
+	Drafts      []string       `json:"drafts,omitempty" description:"policies that are not live: each standpoint is shown a second time, as if they were"`
+	Plan        bool           `json:"plan,omitempty" description:"add the governed SQL of each side, and what the policies made of it"`
 }
 
 // A Preview shows the same rows side by side.

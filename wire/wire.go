@@ -29,6 +29,12 @@ type Standpoint struct {
 	Purpose string `json:"purpose,omitempty" query:"purpose" description:"the declared purpose"`
 }
 
+// A Moment says which state to look at. Both empty mean the current one; at most one is given.
+type Moment struct {
+	Draft string `json:"draft,omitempty" query:"draft" description:"through this draft; a change goes into it"`
+	At    string `json:"at,omitempty" query:"at" description:"as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision"`
+}
+
 // Bands say how a subject stands to an object in four strata, each full,
 // hatched or empty.
 type Bands struct {
@@ -107,6 +113,7 @@ type Changed struct {
 	Revision int64    `json:"revision" description:"of the model after it; of a dry run, before"`
 	Done     bool     `json:"done"`
 	DryRun   bool     `json:"dry_run,omitempty" description:"it was only tried"`
+	Draft    string   `json:"draft,omitempty" description:"the draft that it went into; it takes effect when that is published"`
 	Says     []string `json:"says" description:"what was done, in sentences"`
 	Notes    []string `json:"notes" description:"what to know, such as a grant that stays dormant"`
 	Effects  []Effect `json:"effects"`

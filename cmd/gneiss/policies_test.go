@@ -15,7 +15,7 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 
 	sees(t, "a trial", opal.must("policy", "rows", "add", "wells", "--on", "survey.monitoring.wells", "--column", "district", "--is-attribute", "districts", "--try"),
 		"where district is one of the reader's districts", "user:slate", "120", "Nothing was changed.")
-	sees(t, "a draft", opal.must("policy", "rows", "add", "wells", "--on", "survey.monitoring.wells", "--column", "district", "--listed-in", "field.district_officers.district", "--listed-for", "officer", "--draft"),
+	sees(t, "a draft", opal.must("policy", "rows", "add", "wells", "--on", "survey.monitoring.wells", "--column", "district", "--listed-in", "field.district_officers.district", "--listed-for", "officer", "--status", "draft"),
 		"district is listed for the reader in field.district_officers (district, by officer)", "a draft takes no effect until it is published")
 	sees(t, "what it would do", opal.must("policy", "try", "wells"), "user:flint   survey.monitoring.wells       300    60  300")
 	sees(t, "an edit in SQL, said in words", opal.must("policy", "rows", "edit", "wells", "--where", "in_group(district)", "--commands", "read"), "are shown for reading to everyone where district is one of the reader's groups")
@@ -23,7 +23,7 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 	sees(t, "following", opal.must("policy", "rows", "add", "boxes", "--on", "survey.drilling.core_boxes", "--follow", "survey.drilling.boreholes", "--dry-run"), "where their row of survey.drilling.boreholes is there (by borehole_id)")
 	sees(t, "noise for some rows", opal.must("policy", "columns", "add", "depths", "--on", "survey.drilling.boreholes", "--columns", "depth_m", "--treat", "noise", "--range", "5", "--when", "release_on > CURRENT_DATE", "--dry-run"),
 		"blurred by up to 5", "depth_m blurred by up to 5 for some rows", "add: OR release_on IS NULL")
-	sees(t, "a draft's rows", opal.must("preview", "survey.field.visits", "--as", "user:flint", "--draft", "notes-in-short"), "user:flint with notes-in-short live")
+	sees(t, "a draft's rows", opal.must("preview", "survey.field.visits", "--as", "user:flint", "--with-policy", "notes-in-short"), "user:flint with notes-in-short live")
 	sees(t, "the matrix", opal.must("policy", "matrix", "survey.drilling.boreholes"), "1310 of 2400", "withheld (blank)", "rounded to 1 decimal for some rows")
 
 	sees(t, "suggestions", opal.must("label", "suggest"), "survey.drilling.boreholes.latitude", "200 sampled values can be a latitude", "gneiss label accept")

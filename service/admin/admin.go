@@ -8,10 +8,12 @@ import (
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/service/review"
+	"gneiss/store"
 )
 
 // A Service makes changes. Its methods may be called concurrently.
 type Service struct {
+	store    *store.Store
 	platform *platform.Platform
 	audit    *audit.Log
 	identity *identity.Service
@@ -20,6 +22,6 @@ type Service struct {
 }
 
 // New returns the changes of a platform.
-func New(p *platform.Platform, record *audit.Log, who *identity.Service, rows *gateway.Service, answers *review.Service) *Service {
-	return &Service{platform: p, audit: record, identity: who, gateway: rows, review: answers}
+func New(st *store.Store, p *platform.Platform, record *audit.Log, who *identity.Service, rows *gateway.Service, answers *review.Service) *Service {
+	return &Service{store: st, platform: p, audit: record, identity: who, gateway: rows, review: answers}
 }

@@ -14,7 +14,7 @@ import (
 
 // PutBundle adds a bundle, or with Replace changes what it and its grants give.
 func (s *Service) PutBundle(ctx context.Context, c identity.Caller, in wire.BundleRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.Administers(st, c, "the bundle "+in.Name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -51,7 +51,7 @@ func (s *Service) PutBundle(ctx context.Context, c identity.Caller, in wire.Bund
 
 // RemoveBundle takes away a bundle that nothing is granted by.
 func (s *Service) RemoveBundle(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.Administers(st, c, "the bundle "+name); err != nil {
 		return wire.Changed{}, err
 	}

@@ -2,12 +2,14 @@ package admin
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"strings"
 	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -21,13 +23,21 @@ type order struct {
 	changes []platform.Change
 	says    []string // what it does, in sentences
 	notes   []string
-	also    also // what is written with it
+	also    also  // what is written with it
+	draft   int64 // that it publishes; zero: none
 	wire.Change
 }
 
 // carryOut works an order out on the next state, checks that the caller may, and
-// unless it is a dry run makes it current. Orders are made one at a time.
+// unless it is a dry run makes it current, or puts it into the draft that the caller's
+// changes go into. Orders are made one at a time.
 func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
+	switch {
+	case o.caller.Past():
+		return wire.Changed{}, fault.New(fault.Invalid, "past", "what was cannot be changed: leave out the moment, or undo a revision")
+	case o.caller.Draft() != nil:
+		return s.intoDraft(ctx, o, o.caller.Draft())
+	}
 	if !o.DryRun { // a dry run looks at the state that it finds
 		s.platform.Lock()
 		defer s.platform.Unlock()
@@ -37,41 +47,87 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 	if err != nil {
 		return wire.Changed{}, err
 	}
-	after := before
-	for _, c := range o.changes {
-		if err := s.mayChange(after, o.caller, c); err != nil {
-			return wire.Changed{}, s.identity.Refuse(o.caller, "change", strings.Join(o.says, "; "), err)
-		}
-		next, err := after.Apply(c, now)
-		if err != nil {
-			return wire.Changed{}, s.dependentsTold(before, o.caller, err)
-		}
-		after = next
-		if err := s.mayLend(after, o.caller, c); err != nil {
-			return wire.Changed{}, s.identity.Refuse(o.caller, "change", strings.Join(o.says, "; "), err)
-		}
+	after, out, err := s.workOut(before, o, now)
+	if err != nil || o.DryRun || len(o.changes) == 0 {
+		return out, err
 	}
-	if err := s.checkPolicies(before, after, o.changes); err != nil {
-		return wire.Changed{}, err
-	}
-	out := wire.Changed{Revision: before.Revision, DryRun: o.DryRun, Says: o.says, Notes: append([]string{}, o.notes...)}
-	out.Effects, out.More = s.review.Effects(before, after, o.changes, o.caller, now)
-	out.Notes = append(out.Notes, s.review.DormantNotes(before, after, o.changes)...)
-	if o.DryRun || len(o.changes) == 0 {
-		return out, nil
-	}
-	var also []store.Write
+	also := accountsOf(before, o.changes)
 	if o.also != nil {
-		if also, err = o.also(after); err != nil {
+		more, err := o.also(after)
+		if err != nil {
 			return wire.Changed{}, err
 		}
+		also = append(also, more...)
 	}
+	note, err := noteOf(after.Revision+1, o, out)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	also = append(also, note)
 	if err := s.platform.Commit(ctx, before, after, platform.Commit{Changes: o.changes, Actor: identity.Actor(before.Model, o.caller), Says: o.says,
 		Reason: o.Reason, Address: o.caller.Address, Client: o.caller.Client, Objects: objectsOf(o.changes), Also: also}, now); err != nil {
 		return wire.Changed{}, err
 	}
 	out.Revision, out.Done = after.Revision, true
 	return out, nil
+}
+
+// workOut is the state that an order comes to, where its caller may make each of its changes, and
+// what it does to whom.
+func (s *Service) workOut(before *platform.State, o order, now time.Time) (after *platform.State, out wire.Changed, err error) {
+	after = before
+	for _, c := range o.changes {
+		if err := s.mayChange(after, o.caller, c); err != nil {
+			return nil, out, s.identity.Refuse(o.caller, audit.Change, strings.Join(o.says, "; "), err)
+		}
+		next, err := after.Apply(c, now)
+		if err != nil {
+			return nil, out, s.dependentsTold(before, o.caller, err)
+		}
+		after = next
+		if err := s.mayLend(after, o.caller, c); err != nil {
+			return nil, out, s.identity.Refuse(o.caller, audit.Change, strings.Join(o.says, "; "), err)
+		}
+	}
+	if err := s.checkPolicies(before, after, o.changes); err != nil {
+		return nil, out, err
+	}
+	out = wire.Changed{Revision: before.Revision, DryRun: o.DryRun, Says: o.says, Notes: append([]string{}, o.notes...)}
+	out.Effects, out.More = s.review.Effects(before, after, o.changes, o.caller, now)
+	out.Notes = append(out.Notes, s.review.DormantNotes(before, after, o.changes)...)
+	return after, out, nil
+}
+
+// mostNoted bounds the effects that are kept with a revision.
+const mostNoted = 200
+
+// noteOf is what is kept of a revision in words.
+func noteOf(revision int64, o order, out wire.Changed) (store.Write, error) {
+	says, err := json.Marshal(out.Says)
+	if err != nil {
+		return store.Write{}, err
+	}
+	effects, err := json.Marshal(out.Effects[:min(len(out.Effects), mostNoted)])
+	return store.NoteRevision(store.RevisionNote{Revision: revision, Says: string(says), Effects: string(effects), Draft: o.draft}), err
+}
+
+// accountsOf is what changes of subjects do to their accounts: whoever is removed has none any more,
+// and whoever is disabled is signed out.
+func accountsOf(before *platform.State, changes []platform.Change) []store.Write {
+	var writes []store.Write
+	for _, c := range changes {
+		switch c := c.(type) {
+		case access.RemoveSubject:
+			if subject, err := before.Model.FindSubject(c.Subject); err == nil {
+				writes = append(writes, store.DropAccount(uint32(subject.ID)))
+			}
+		case access.SetSubject:
+			if subject, err := before.Model.FindSubject(c.Subject); err == nil && c.Disabled != nil && *c.Disabled {
+				writes = append(writes, store.DropTokens(uint32(subject.ID)))
+			}
+		}
+	}
+	return writes
 }
 
 // dependentsTold keeps from who may not review grants whose depend on theirs.
@@ -190,16 +246,5 @@ func both(a, b also) also {
 		}
 		second, err := b(after)
 		return append(first, second...), err
-	}
-}
-
-// endSessions ends the sessions and tokens of an account.
-func endSessions(ref string, before *platform.State) also {
-	return func(*platform.State) ([]store.Write, error) {
-		subject, err := before.Model.FindSubject(ref)
-		if err != nil {
-			return nil, nil // it is new and has none
-		}
-		return []store.Write{store.DropTokens(uint32(subject.ID))}, nil
 	}
 }

@@ -53,7 +53,7 @@ func paths(in wire.GrantRequest) []string {
 
 // Grant grants privileges; with revoke, it takes them back.
 func (s *Service) Grant(ctx context.Context, c identity.Caller, in wire.GrantRequest, revoke bool) (wire.Changed, error) {
-	o, err := s.grantOrder(s.platform.Current(), c, in, revoke)
+	o, err := s.grantOrder(s.identity.State(c), c, in, revoke)
 	if err != nil {
 		return wire.Changed{}, err
 	}

@@ -15,7 +15,7 @@ import (
 
 // PutLabel adds a label, or with Replace changes its topic and level.
 func (s *Service) PutLabel(ctx context.Context, c identity.Caller, in wire.LabelRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.Administers(st, c, "the label "+in.Name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -56,7 +56,7 @@ func (s *Service) PutLabel(ctx context.Context, c identity.Caller, in wire.Label
 // RemoveLabel takes a label away, off all that it is on. While policies are about
 // it that is refused: they would cover nothing.
 func (s *Service) RemoveLabel(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.Administers(st, c, "the label "+name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -89,7 +89,7 @@ func (s *Service) RemoveLabel(ctx context.Context, c identity.Caller, name strin
 // PlaceLabel puts a label on objects, lifts it off them, or remembers that it
 // does not belong there.
 func (s *Service) PlaceLabel(ctx context.Context, c identity.Caller, name string, in wire.LabelPlacement) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if len(in.Objects) == 0 {
 		return wire.Changed{}, fault.New(fault.Invalid, "no_objects", "say what: a source, schema, table or column")
 	}
@@ -134,7 +134,7 @@ func (s *Service) PlaceLabel(ctx context.Context, c identity.Caller, name string
 // dismiss remembers that columns are not about what a label is about, or would
 // be: a suggested label need not be there.
 func (s *Service) dismiss(ctx context.Context, c identity.Caller, name string, in wire.LabelPlacement) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	topic := strings.TrimPrefix(labelOf(name), "label:")
 	if label, err := st.Model.FindLabel(name); err == nil {
 		topic = label.Topic
@@ -153,7 +153,7 @@ func (s *Service) dismiss(ctx context.Context, c identity.Caller, name string, i
 // AcceptLabels puts suggested labels on their columns, and makes those that are
 // not there yet.
 func (s *Service) AcceptLabels(ctx context.Context, c identity.Caller, in wire.Acceptance) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if len(in.Items) == 0 {
 		return wire.Changed{}, fault.New(fault.Invalid, "no_objects", "nothing was accepted")
 	}

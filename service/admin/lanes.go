@@ -13,7 +13,7 @@ import (
 
 // PutLane adds a lane, or with Replace changes its limits.
 func (s *Service) PutLane(ctx context.Context, c identity.Caller, in wire.LaneRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	old, err := st.Model.FindLane(in.Name)
 	if err != nil || !s.identity.Manages(st, c, old.ID) {
 		if err := s.identity.Administers(st, c, "the lane "+in.Name); err != nil {
@@ -61,7 +61,7 @@ func (s *Service) PutLane(ctx context.Context, c identity.Caller, in wire.LaneRe
 
 // RemoveLane takes a lane away, with the grants on it.
 func (s *Service) RemoveLane(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.Administers(st, c, "the lane "+name); err != nil {
 		return wire.Changed{}, err
 	}

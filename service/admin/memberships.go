@@ -15,7 +15,7 @@ import (
 
 // Join puts a member in a group or gives it a role; with leave, the reverse.
 func (s *Service) Join(ctx context.Context, c identity.Caller, in wire.Member, leave bool) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.mayJoin(st, c, in, leave); err != nil {
 		return wire.Changed{}, err
 	}

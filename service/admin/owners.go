@@ -14,7 +14,7 @@ import (
 
 // SetOwner gives objects another owner.
 func (s *Service) SetOwner(ctx context.Context, c identity.Caller, in wire.OwnerRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	o := order{caller: c, Change: in.Change}
 	if len(in.Objects) == 0 {
 		return wire.Changed{}, fault.New(fault.Invalid, "nothing", "name at least one object")

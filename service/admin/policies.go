@@ -18,7 +18,7 @@ import (
 
 // PutPolicy adds a policy, or with Replace changes one.
 func (s *Service) PutPolicy(ctx context.Context, c identity.Caller, in wire.PolicyRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.WritesPolicies(st, c, in.Table); err != nil {
 		return wire.Changed{}, err
 	}
@@ -134,7 +134,7 @@ func sentence(st *platform.State, name string) string {
 
 // SetPolicyStatus publishes or stops a policy.
 func (s *Service) SetPolicyStatus(ctx context.Context, c identity.Caller, name string, in wire.PolicyStatus) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.ChangesPolicy(st, c, name); err != nil {
 		return wire.Changed{}, err
 	}
@@ -151,7 +151,7 @@ func (s *Service) SetPolicyStatus(ctx context.Context, c identity.Caller, name s
 
 // RemovePolicy takes a policy away.
 func (s *Service) RemovePolicy(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
-	if err := s.identity.ChangesPolicy(s.platform.Current(), c, name); err != nil {
+	if err := s.identity.ChangesPolicy(s.identity.State(c), c, name); err != nil {
 		return wire.Changed{}, err
 	}
 	return s.carryOut(ctx, order{caller: c, Change: in, says: []string{say.RemovedPolicy.With(name)},

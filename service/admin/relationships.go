@@ -14,7 +14,7 @@ import (
 
 // Relate declares a relationship between tables, or forgets one.
 func (s *Service) Relate(ctx context.Context, c identity.Caller, in wire.RelationshipRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	for _, path := range append(slices.Clone(in.From), in.To...) {
 		p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 		if err == nil {

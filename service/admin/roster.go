@@ -24,7 +24,7 @@ const mostTaken = 100_000
 // and changes those that differ. All of it is one revision: a line that cannot
 // be taken refuses the whole, and is named.
 func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.RosterRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.Administers(st, c, "an import of subjects"); err != nil {
 		return wire.Changed{}, err
 	}
@@ -62,11 +62,6 @@ func (s *Service) TakeRoster(ctx context.Context, c identity.Caller, in wire.Ros
 			return wire.Changed{}, atLine(t.lines[i], err)
 		}
 		probe = next
-	}
-	for _, c := range t.changes {
-		if set, ok := c.(access.SetSubject); ok && set.Disabled != nil && *set.Disabled {
-			t.also = both(t.also, endSessions(set.Subject, st))
-		}
 	}
 	t.says = []string{say.Imported.With(strings.Join(t.counted(), ", "))}
 	return s.carryOut(ctx, t.order)

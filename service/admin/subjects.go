@@ -25,7 +25,7 @@ func givenTime(t *time.Time) time.Time {
 
 // PutSubject adds a subject, or with exists changes one.
 func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.SubjectRequest, exists bool) (wire.Changed, error) {
-	if err := s.identity.Administers(s.platform.Current(), c, "a change of "+in.Subject); err != nil {
+	if err := s.identity.Administers(s.identity.State(c), c, "a change of "+in.Subject); err != nil {
 		return wire.Changed{}, err
 	}
 	o := order{caller: c, Change: in.Change}
@@ -41,7 +41,7 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 		o.changes = append(o.changes, access.AddSubject{Subject: ref, Title: title})
 		o.says = append(o.says, say.Added.With(ref))
 	} else {
-		subject, err := s.platform.Current().Model.FindSubject(in.Subject)
+		subject, err := s.identity.State(c).Model.FindSubject(in.Subject)
 		if err != nil {
 			return wire.Changed{}, err
 		}
@@ -97,9 +97,6 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 	if len(o.changes) == 0 {
 		return wire.Changed{}, fault.New(fault.Invalid, "nothing", "nothing to change was named")
 	}
-	if in.Disabled != nil && *in.Disabled {
-		o.also = both(o.also, endSessions(ref, s.platform.Current()))
-	}
 	return s.carryOut(ctx, o)
 }
 
@@ -115,7 +112,7 @@ func (s *Service) orderRename(o *order, ref, name string) {
 
 // RemoveSubject takes a subject away, with its memberships and the grants to it.
 func (s *Service) RemoveSubject(ctx context.Context, c identity.Caller, ref string, in wire.Change) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if err := s.identity.Administers(st, c, "the removal of "+ref); err != nil {
 		return wire.Changed{}, err
 	}
@@ -136,9 +133,6 @@ func (s *Service) removalOrder(st *platform.State, ref string) (order, error) {
 		changes: []platform.Change{access.RemoveSubject{Subject: subject.Ref()}},
 		says: []string{say.RemovedSubject.With(subject.Ref(),
 			say.Count(len(st.Model.GrantsTo(subject.ID)), "grant"), say.Count(len(subject.Memberships)+len(subject.Members), "membership"))},
-		also: func(*platform.State) ([]store.Write, error) {
-			return []store.Write{store.DropAccount(uint32(subject.ID))}, nil
-		},
 	}
 	for _, g := range st.Model.GrantsTo(subject.ID) {
 		if g.Owned != 0 && g.Owned == g.Object {

@@ -24,7 +24,7 @@ const mostTried = 12
 // TryPolicy says what a policy would do if it were live: what each standpoint
 // sees of the tables that it is about now, and would see. Nothing is changed.
 func (s *Service) TryPolicy(ctx context.Context, c identity.Caller, in wire.PolicyTrial) (wire.TrialResult, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.TrialResult{Phrases: []wire.Phrase{}, Notes: []string{}, Counts: []wire.TrialCount{}}
 	if err := s.identity.WritesPolicies(st, c, in.Table); err != nil {
 		return out, err

@@ -18,7 +18,7 @@ import (
 
 // PutView makes a view, or with Replace replaces it.
 func (s *Service) PutView(ctx context.Context, c identity.Caller, in wire.ViewRequest) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return wire.Changed{}, err
@@ -206,7 +206,7 @@ func mayDropView(st *platform.State, own *access.Rights, path string) error {
 
 // DropView takes a view away.
 func (s *Service) DropView(ctx context.Context, c identity.Caller, path string, in wire.Change) (wire.Changed, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return wire.Changed{}, err

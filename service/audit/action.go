@@ -14,11 +14,12 @@ const (
 	Password = "password" // changing one's own
 	Token    = "token"    // making or ending one
 	Session  = "session"  // ending a connection to the SQL port
+	Draft    = "draft"    // opening, filling or dropping one
 )
 
 // Actions lists them, as the record's search offers them.
 func Actions() []string {
-	return []string{Query, Write, Preview, Trial, Matrix, Sample, Review, Change, SignIn, Password, Token, Session}
+	return []string{Query, Write, Preview, Trial, Matrix, Sample, Review, Change, SignIn, Password, Token, Session, Draft}
 }
 
 // What was decided.

@@ -18,8 +18,8 @@ func Wants(st *platform.State, p access.Privilege, id access.ObjectID) error {
 
 // Manages reports whether the caller, as themself, holds MANAGE on the object.
 func (s *Service) Manages(st *platform.State, c Caller, id access.ObjectID) bool {
-	own, err := s.Own(st, c)
-	return err == nil && own.Resolve(id).Allowed.Has(access.Manage)
+	own, err := s.Own(st.Authority(), c)
+	return err == nil && own.Resolve(st.InAuthority(id)).Allowed.Has(access.Manage)
 }
 
 // Administers refuses a caller who does not manage the platform, before any
@@ -34,7 +34,7 @@ func (s *Service) Administers(st *platform.State, c Caller, asked string) error 
 // Reviews reports whether the caller may look at all subjects, grants and
 // policies.
 func (s *Service) Reviews(st *platform.State, c Caller) bool {
-	own, err := s.Own(st, c)
+	own, err := s.Own(st.Authority(), c)
 	return err == nil && own.Resolve(access.PlatformID).Allowed&access.Set(access.Manage, access.Describe) != 0
 }
 
@@ -48,8 +48,8 @@ func (s *Service) MayMeasure(c Caller) error {
 
 // ReviewsObject reports whether the caller may see who can do what there.
 func (s *Service) ReviewsObject(st *platform.State, c Caller, id access.ObjectID) bool {
-	own, err := s.Own(st, c)
-	return err == nil && own.Resolve(id).Allowed&access.Set(access.Manage, access.Describe) != 0
+	own, err := s.Own(st.Authority(), c)
+	return err == nil && own.Resolve(st.InAuthority(id)).Allowed&access.Set(access.Manage, access.Describe) != 0
 }
 
 // Reviewable finds a subject that the caller may ask about: anyone for

@@ -21,9 +21,11 @@ type Caller struct {
 	// model has changed since. Zero: on any.
 	IfMatch int64
 	// Client is the name of the program that the caller uses, as it says.
-	Client string
-	token  store.Token
-	proof  *store.Credential // of a connection that is kept, by which the caller was proven
+	Client  string
+	token   store.Token
+	look    *look             // the state that the caller asks about; nil: the current
+	through string            // how the record names it
+	proof   *store.Credential // of a connection that is kept, by which the caller was proven
 }
 
 // CSRF is what a change through the console must carry.

@@ -26,7 +26,18 @@ type Viewer struct {
 
 // Own returns the caller's own standing, with all their roles.
 func (s *Service) Own(st *platform.State, c Caller) (*access.Rights, error) {
+	if err := there(st, c.User); err != nil {
+		return nil, err
+	}
 	return st.Rights(access.Standpoint{Subject: c.User}, time.Now())
+}
+
+// there refuses a subject that an imagined or past state does not have.
+func there(st *platform.State, id access.SubjectID) error {
+	if st.Imagined() && id != 0 && !st.Model.HasSubject(id) && st.Authority().Model.HasSubject(id) {
+		return fault.New(fault.NotFound, "not_there", "%s is not there at that moment; view as a subject that is", st.Authority().Model.Ref(id))
+	}
+	return nil
 }
 
 // ViewerAt works out a standpoint. Everyone may narrow their own session; only
@@ -84,6 +95,9 @@ func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at
 			return nil, roleNotHeld(at.Role)
 		}
 	}
+	if err := there(st, id); err != nil {
+		return nil, err
+	}
 	rights, err := st.Rights(session, time.Now())
 	if err != nil && session.Role != 0 && !s.Reviews(st, c) {
 		return nil, roleNotHeld(at.Role)
@@ -91,7 +105,7 @@ func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at
 	if err != nil {
 		return nil, err
 	}
-	return &Viewer{Rights: rights, State: st, Words: st.Model.StandpointText(session), Other: id != c.User, Reviews: s.Reviews(st, c)}, nil
+	return &Viewer{Rights: rights, State: st, Words: st.Model.StandpointText(session) + c.through, Other: id != c.User, Reviews: s.Reviews(st, c)}, nil
 }
 
 // roleNotHeld says the same of a role that is not there.

@@ -3,8 +3,8 @@ package platform
 import (
 	"context"
 	"encoding/gob"
-	"fmt"
 	"io"
+	"math"
 	"time"
 
 	"gneiss/core/access"
@@ -35,15 +35,7 @@ const (
 func (p *Platform) rebuild(ctx context.Context) (*State, error) {
 	b := builder{model: access.New(), policies: &policy.Set{}}
 	var kept checkpoint
-	revision, hash, err := p.store.Checkpoint(ctx, func(r io.Reader) error {
-		if err := gob.NewDecoder(r).Decode(&kept); err != nil {
-			return err
-		}
-		if kept.Version != checkpointVersion {
-			return fmt.Errorf("version %d", kept.Version)
-		}
-		return nil
-	})
+	revision, hash, err := p.store.Checkpoint(ctx, math.MaxInt64, func(r io.Reader) error { return decodeCheckpoint(r, &kept) })
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +50,7 @@ func (p *Platform) rebuild(ctx context.Context) (*State, error) {
 	}
 	p.kept.Store(revision)
 	started, from := time.Now(), revision
-	err = p.store.Replay(ctx, revision, hash, func(e store.Entry) error {
+	err = p.store.Replay(ctx, revision, math.MaxInt64, hash, func(e store.Entry) error {
 		revision, hash = e.Revision, e.Hash
 		return b.add(e)
 	})

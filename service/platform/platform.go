@@ -8,6 +8,9 @@ import (
 	"sync"
 	"sync/atomic"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/singleflight"
+
 	"gneiss/service/audit"
 	"gneiss/store"
 )
@@ -24,11 +27,22 @@ type Platform struct {
 	change     sync.Mutex                    // held while a change is made
 	kept       atomic.Int64                  // the revision of the last checkpoint
 	background sync.WaitGroup
+	past       *lru.Cache[int64, *State]
+	rebuilding singleflight.Group
+	imagined   *lru.Cache[draftKey, *Draft]
 }
 
 // Open rebuilds the model from the last checkpoint and the journal.
 func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Logger) (*Platform, error) {
-	p := &Platform{store: st, audit: record, log: log}
+	past, err := lru.New[int64, *State](mostMoments)
+	if err != nil {
+		return nil, err
+	}
+	imagined, err := lru.New[draftKey, *Draft](mostMoments)
+	if err != nil {
+		return nil, err
+	}
+	p := &Platform{store: st, audit: record, log: log, past: past, imagined: imagined}
 	at, err := p.rebuild(ctx)
 	if err != nil {
 		return nil, err

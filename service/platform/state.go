@@ -36,6 +36,7 @@ type State struct {
 	Model    *access.Model
 	Policies *policy.Set
 
+	now     *State // whose rights decide what may be asked; nil: this one's
 	rights  *lru.Cache[access.Standpoint, *access.Rights]
 	plans   *lru.Cache[planKey, *emit.Plan]
 	counted atomic.Pointer[access.Census]
@@ -184,7 +185,9 @@ func (s *State) Apply(c Change, at time.Time) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return newState(s.Revision, s.hash, m, p), nil
+	next := newState(s.Revision, s.hash, m, p)
+	next.now = s.now
+	return next, nil
 }
 
 // ApplyAll works out the model after several changes.

@@ -17,7 +17,7 @@ import (
 // privilege is held or a door is open, and all relations that can be used; with
 // columns those, too.
 func (s *Service) AccessOf(c identity.Caller, ref, below string, paths, columns bool, at wire.Standpoint) (wire.AccessList, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	subject, err := s.identity.Reviewable(st, c, ref)
 	if err != nil {
 		return wire.AccessList{}, err
@@ -103,7 +103,7 @@ func (s *Service) holding(st *platform.State, id access.ObjectID) []*access.Subj
 
 // AccessTo lists every subject that can do something with an object.
 func (s *Service) AccessTo(c identity.Caller, path string, paths bool) (wire.AccessList, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	o, err := st.Model.Lookup(orPlatform(path))
 	if err != nil || !s.identity.ReviewsObject(st, c, o.ID) {
 		own, ownErr := s.identity.ViewerAt(st, c, wire.Standpoint{})

@@ -16,7 +16,7 @@ import (
 // Compare lists where two subjects differ in what they can do, at and below an
 // object, with the grants that make the difference.
 func (s *Service) Compare(c identity.Caller, a, b, below string) (wire.Comparison, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.Comparison{Items: []wire.Compared{}, Grants: []wire.Grant{}, Revision: st.Revision}
 	var sides [2]*identity.Viewer
 	for i, ref := range []string{a, b} {

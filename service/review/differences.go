@@ -15,13 +15,17 @@ import (
 
 // a comparison is of what one subject can do before and after a change.
 type comparison struct {
+	subject       access.SubjectID
 	before, after *platform.State
 	was, is       *identity.Viewer // nil: not there, or disabled
 	gains, loses  []difference
 }
 
 // a difference is one right, on one object, in words.
-type difference struct{ what, on, within, how string }
+type difference struct {
+	what, on, within, how string
+	relation              access.ObjectID // zero: it is about none
+}
 
 // onRelations are the privileges that effects are told of, relation by relation.
 var onRelations = access.Set(
@@ -50,7 +54,7 @@ func (c *comparison) relation(o *access.Object) {
 		had, has = had&onViews, has&onViews
 	}
 	m := c.after.Model
-	d := difference{on: m.Path(o.ID), within: m.Path(o.Parent)}
+	d := difference{on: m.Path(o.ID), within: m.Path(o.Parent), relation: o.ID}
 	if gained := has &^ had; gained != 0 {
 		gain := d
 		gain.what = gained.String()

@@ -26,6 +26,21 @@ func (s *Service) Effects(
 	caller identity.Caller,
 	now time.Time,
 ) (effects []wire.Effect, more bool) {
+	all, more := s.comparisons(before, after, changes, caller, now)
+	effects = []wire.Effect{}
+	for _, c := range all {
+		effects = append(effects, wire.Effect{Subject: after.Model.Ref(c.subject), Gains: gathered(c.gains), Loses: gathered(c.loses)})
+	}
+	return effects, more
+}
+
+// comparisons are of everyone for whom changes make a difference.
+func (s *Service) comparisons(
+	before, after *platform.State,
+	changes []platform.Change,
+	caller identity.Caller,
+	now time.Time,
+) (all []*comparison, more bool) {
 	touched := map[access.SubjectID]map[access.ObjectID]bool{}
 	reviewed := map[access.ObjectID]bool{}
 	compared := 0
@@ -49,21 +64,20 @@ func (s *Service) Effects(
 			})
 		}
 	}
-	effects = []wire.Effect{}
 	lanes := caller.User == 0 || s.identity.Reviews(after, caller)
 	for _, subject := range slices.Sorted(maps.Keys(touched)) {
-		c := &comparison{before: before, after: after, was: atOrNobody(before, subject, now), is: atOrNobody(after, subject, now)}
+		c := &comparison{subject: subject, before: before, after: after, was: atOrNobody(before, subject, now), is: atOrNobody(after, subject, now)}
 		for _, id := range slices.Sorted(maps.Keys(touched[subject])) {
 			c.relation(after.Model.Object(id))
 		}
 		if lanes {
 			c.lanes()
 		}
-		if e := (wire.Effect{Subject: after.Model.Ref(subject), Gains: gathered(c.gains), Loses: gathered(c.loses)}); len(e.Gains)+len(e.Loses) > 0 {
-			effects = append(effects, e)
+		if len(c.gains)+len(c.loses) > 0 {
+			all = append(all, c)
 		}
 	}
-	return effects, more
+	return all, more
 }
 
 // a touch is whom and what a change can make a difference to: who has the

@@ -30,7 +30,7 @@ const mostOfAKind = 200
 // to review, each with its reason and its fixes. More administrators
 // than the number given are one of them; zero is the usual number.
 func (s *Service) Findings(ctx context.Context, c identity.Caller, administrators int) (wire.List[wire.Finding], error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.List[wire.Finding]{Items: []wire.Finding{}}
 	if !s.identity.Reviews(st, c) {
 		return out, fault.New(fault.Refused, "refused", "findings need DESCRIBE on platform")
@@ -38,7 +38,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	if administrators < 1 {
 		administrators = fewAdministrators
 	}
-	if kept := s.found.Load(); kept != nil && kept.revision == st.Revision && kept.administrators == administrators &&
+	if kept := s.found.Load(); kept != nil && kept.model == st.Model && kept.policies == st.Policies && kept.administrators == administrators &&
 		time.Since(kept.at) < keepFindings {
 		return kept.list, nil
 	}
@@ -71,7 +71,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 			f.add(kind, "", "", say.MoreOfKind.With(more), say.MoreOfKindWhy.With())
 		}
 	}
-	s.found.Store(&foundList{st.Revision, administrators, time.Now(), out})
+	s.found.Store(&foundList{st.Model, st.Policies, administrators, time.Now(), out})
 	return out, nil
 }
 
@@ -81,7 +81,8 @@ const keepFindings = 30 * time.Second
 
 // a foundList is what was found in a state.
 type foundList struct {
-	revision       int64
+	model          *access.Model
+	policies       *policy.Set
 	administrators int
 	at             time.Time
 	list           wire.List[wire.Finding]

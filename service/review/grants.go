@@ -93,7 +93,7 @@ func pageOf(limit int) int {
 
 // Grants lists grants, oldest first, page by page.
 func (s *Service) Grants(c identity.Caller, q GrantSearch) (wire.List[wire.Grant], error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.List[wire.Grant]{Items: []wire.Grant{}}
 	if !s.identity.Reviews(st, c) {
 		return out, fault.New(fault.Refused, "refused", "the list of grants needs DESCRIBE on platform")

@@ -14,7 +14,7 @@ import (
 // Labels lists the labels with what they are on and what they do.
 func (s *Service) Labels(c identity.Caller) (wire.List[wire.Label], error) {
 	out := wire.List[wire.Label]{Items: []wire.Label{}}
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if !s.identity.Reviews(st, c) {
 		return out, s.identity.Refuse(c, audit.Review, "", identity.Wants(st, access.Describe, access.PlatformID))
 	}
@@ -44,7 +44,7 @@ func (s *Service) Labels(c identity.Caller) (wire.List[wire.Label], error) {
 // uncovered, only those that no live policy treats for anybody.
 func (s *Service) LabelledColumns(c identity.Caller, label string, uncovered bool) (wire.List[wire.LabelledColumn], error) {
 	out := wire.List[wire.LabelledColumn]{Items: []wire.LabelledColumn{}}
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	if !s.identity.Reviews(st, c) {
 		return out, s.identity.Refuse(c, audit.Review, "", identity.Wants(st, access.Describe, access.PlatformID))
 	}

@@ -10,7 +10,7 @@ import (
 
 // Bundles lists the bundles: everyone may know what they are made of.
 func (s *Service) Bundles(c identity.Caller) (wire.List[wire.Bundle], error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.List[wire.Bundle]{Items: []wire.Bundle{}}
 	for _, b := range st.Model.Bundles() {
 		w := wire.Bundle{Name: b.Name, Privileges: privilegeNames(b.Privileges), BuiltIn: b.BuiltIn()}
@@ -25,7 +25,7 @@ func (s *Service) Bundles(c identity.Caller) (wire.List[wire.Bundle], error) {
 // Lanes lists the lanes that the caller sees.
 func (s *Service) Lanes(c identity.Caller) (wire.List[wire.Lane], error) {
 	out := wire.List[wire.Lane]{Items: []wire.Lane{}}
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return out, err

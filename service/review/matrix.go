@@ -23,7 +23,7 @@ const mostMatrix = 200
 // each column appears that a policy treats for any of them; of a column, who
 // sees it in clear, who treated and who not at all.
 func (s *Service) Matrix(ctx context.Context, c identity.Caller, path string) (wire.Matrix, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.Matrix{Columns: []string{}, Rows: []wire.MatrixRow{}}
 	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 // Tree lists what a standpoint sees at and below a path, to the depth given; 1
 // is the object's own children.
 func (s *Service) Tree(c identity.Caller, path string, depth int, at wire.Standpoint) (wire.Node, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	p, err := s.identity.ViewerAt(st, c, at)
 	if err != nil {
 		return wire.Node{}, err
@@ -65,7 +65,7 @@ func usedBy(o *access.Object) access.Privilege {
 // Object is the page of one object from a standpoint. Grants and policies are
 // for who may review them.
 func (s *Service) Object(c identity.Caller, path string, at wire.Standpoint) (wire.Object, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	p, err := s.identity.ViewerAt(st, c, at)
 	if err != nil {
 		return wire.Object{}, err

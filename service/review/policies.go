@@ -14,7 +14,7 @@ import (
 
 // Policies lists policies, of one table or of all that the caller may review.
 func (s *Service) Policies(c identity.Caller, table string) (wire.List[wire.Policy], error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.List[wire.Policy]{Items: []wire.Policy{}}
 	if table == "" {
 		out.Items = policiesWhere(st, func(at access.ObjectID) bool { return s.identity.ReviewsObject(st, c, at) })

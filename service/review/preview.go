@@ -56,13 +56,17 @@ func (s *Service) Preview(ctx context.Context, c identity.Caller, in wire.Previe
 	var sides []*side
 	var table *access.Object
 	for i, at := range in.Standpoints {
-		p, err := s.identity.ViewerAt(st, c, at)
+		st, c, err := s.lookFrom(ctx, c, at.Moment)
+		if err != nil {
+			return wire.Preview{}, s.identity.Refuse(c, audit.Preview, in.Table, err)
+		}
+		p, err := s.identity.ViewerAt(st, c, at.Standpoint)
 		if err != nil {
 			return wire.Preview{}, s.identity.Refuse(c, audit.Preview, in.Table, err)
 		}
 		sides = append(sides, &side{Viewer: p, shows: in.Plan})
 		if drafted != nil {
-			then, err := s.identity.ViewerAt(drafted, c, at)
+			then, err := s.identity.ViewerAt(drafted, c, at.Standpoint)
 			if err != nil {
 				return wire.Preview{}, err
 			}
@@ -77,9 +81,15 @@ func (s *Service) Preview(ctx context.Context, c identity.Caller, in wire.Previe
 			return wire.Preview{}, s.identity.Refuse(c, audit.Preview, in.Table, err)
 		}
 	}
+	for _, v := range sides {
+		if !v.Model.HasObject(table.ID) || v.Model.Object(table.ID).Name != table.Name {
+			return wire.Preview{}, fault.New(fault.NotFound, "not_there", "%s is not there for %s", in.Table, v.Words)
+		}
+	}
 	if !table.Kind.IsRelation() {
 		return wire.Preview{}, fault.New(fault.Invalid, "wrong_level", "%s is a %s; a preview needs a table", in.Table, table.Kind)
 	}
+	st = sides[0].State
 	out := wire.Preview{Table: st.Model.Path(table.ID), Columns: []wire.ResultColumn{}, Rows: []wire.PreviewRow{}}
 	key := commonKey(st, sides, table)
 	for _, v := range sides {
@@ -89,6 +99,16 @@ func (s *Service) Preview(ctx context.Context, c identity.Caller, in wire.Previe
 	}
 	layOut(&out, st.Model, table, sides, key, limit)
 	return out, nil
+}
+
+// lookFrom is the state that a side of a preview looks at. To read rows as they would be under other
+// rights than those that hold is for who manages the platform, as to stand in for another is.
+func (s *Service) lookFrom(ctx context.Context, c identity.Caller, m wire.Moment) (*platform.State, identity.Caller, error) {
+	if m != (wire.Moment{}) && !s.identity.Manages(s.platform.Current(), c, access.PlatformID) {
+		return nil, c, fault.New(fault.Refused, "refused", "rows through a draft, or as of another moment, need MANAGE on platform")
+	}
+	c, err := s.identity.Looking(ctx, c, m)
+	return s.identity.State(c), c, err
 }
 
 // withDrafts is the state as if some policies were live; nil where there are none.

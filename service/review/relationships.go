@@ -11,7 +11,7 @@ import (
 // Relationships lists the relationships between tables that the caller reviews.
 func (s *Service) Relationships(c identity.Caller, table string) (wire.List[wire.Relationship], error) {
 	out := wire.List[wire.Relationship]{Items: []wire.Relationship{}}
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	only := access.ObjectID(0)
 	if table != "" {
 		p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})

@@ -10,7 +10,7 @@ import (
 // Roster gives out all subjects but PUBLIC with their attributes and
 // memberships, as [Service.TakeRoster] takes them in.
 func (s *Service) Roster(c identity.Caller) (wire.Roster, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.Roster{Subjects: []wire.RosterSubject{}, Memberships: []wire.RosterMembership{}}
 	if !s.identity.Reviews(st, c) {
 		return out, fault.New(fault.Refused, "refused", "the roster needs DESCRIBE on platform")

@@ -13,7 +13,7 @@ const mostFound = 40
 
 // Search finds subjects, objects and policies whose name contains a text.
 func (s *Service) Search(c identity.Caller, text string, at wire.Standpoint) (wire.List[wire.Found], error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.List[wire.Found]{Items: []wire.Found{}}
 	p, err := s.identity.ViewerAt(st, c, at)
 	if err != nil {

@@ -20,7 +20,7 @@ type SubjectSearch struct {
 // Subjects lists the subjects that the caller may see, by kind and name, page by
 // page.
 func (s *Service) Subjects(c identity.Caller, q SubjectSearch) (wire.List[wire.Subject], error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	out := wire.List[wire.Subject]{Items: []wire.Subject{}}
 	own, err := s.identity.Own(st, c)
 	if err != nil {
@@ -44,7 +44,7 @@ func (s *Service) Subjects(c identity.Caller, q SubjectSearch) (wire.List[wire.S
 
 // Subject is the page of one subject.
 func (s *Service) Subject(c identity.Caller, ref string) (wire.SubjectPage, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	subject, err := s.identity.Reviewable(st, c, ref)
 	if err != nil {
 		return wire.SubjectPage{}, err

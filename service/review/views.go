@@ -47,7 +47,7 @@ func viewTrouble(p *identity.Viewer, o *access.Object) error {
 // Views lists the views that the caller sees, below an object.
 func (s *Service) Views(c identity.Caller, below string) (wire.List[wire.View], error) {
 	out := wire.List[wire.View]{Items: []wire.View{}}
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	p, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 	if err != nil {
 		return out, err

@@ -16,7 +16,7 @@ import (
 // Why answers why a subject may use a privilege on an object, or what is
 // missing and how to give it.
 func (s *Service) Why(c identity.Caller, ref, privilege, path string, at wire.Standpoint) (wire.Why, error) {
-	st := s.platform.Current()
+	st := s.identity.State(c)
 	subject, err := s.identity.Reviewable(st, c, ref)
 	if err != nil {
 		return wire.Why{}, err

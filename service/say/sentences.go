@@ -43,6 +43,24 @@ const (
 	RolesStay          Sentence = "consider a role as the owner: roles stay when people leave"
 )
 
+// What changes of drafts and revisions did.
+const (
+	OpenedDraft      Sentence = "opened the draft %s"
+	PutInDraft       Sentence = "put into the draft %s: %s"
+	TookFromDraft    Sentence = "took out of the draft %s: %s"
+	RestNoLongerFits Sentence = "without it, %s of the draft no longer fit"
+	DroppedDraft     Sentence = "dropped the draft %s, with %s in it"
+	PublishedDraft   Sentence = "published the draft %s of %s"
+	UndidRevision    Sentence = "undid revision %d of %s: %s"
+	NamedRevision    Sentence = "named revision %d %s"
+	UnnamedRevision  Sentence = "took the name %s off its revision"
+	Misfits          Sentence = "change %d (%s) does not fit what is there now: %s"
+	CountedImpact    Sentence = "counted the rows that the draft %s would show"
+	NotCounted       Sentence = "rows were not counted: %s"
+	CountedFirst     Sentence = "rows were counted for the first %d of %d pairs of person and table"
+	NoPasswordBack   Sentence = "%s has no password yet: set one, or make a token"
+)
+
 // What changes of bundles, lanes and labels did.
 const (
 	AddedBundle   Sentence = "added the bundle %s: %s"

@@ -1,0 +1,126 @@
+package api
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/gofiber/fiber/v3"
+
+	"gneiss/service/identity"
+	"gneiss/wire"
+)
+
+// Which state a request is about is said in its query string, for all endpoints alike: what is read
+// can be read through a draft or as of a moment, and what is changed can go into a draft.
+type (
+	momentIn struct {
+		wire.Moment
+	}
+	draftIn struct {
+		Draft string `query:"draft" json:"-" description:"put the change into this draft; it takes effect when that is published"`
+	}
+)
+
+// looks are the endpoints that read the model.
+var looks = map[string]bool{
+	"GET /tree": true, "GET /object": true, "GET /access": true, "GET /why": true, "GET /comparison": true, "GET /findings": true, "GET /search": true,
+	"GET /subjects": true, "GET /subjects/{ref}": true, "GET /roster": true, "GET /grants": true, "GET /bundles": true, "GET /lanes": true,
+	"GET /views": true, "GET /policies": true, "GET /labelled-columns": true, "GET /labels": true, "GET /relationships": true, "GET /matrix": true,
+	"GET /history": true,
+}
+
+// immediate are the endpoints whose changes take effect outside of the model, or are about drafts
+// themselves.
+var immediate = map[string]bool{
+	"POST /session": true, "DELETE /session": true, "POST /password": true, "POST /tokens": true, "DELETE /tokens/{name}": true, "DELETE /sql-sessions/{name}": true,
+	"POST /queries": true, "POST /previews": true, "POST /sources": true, "POST /sources/{name}/scan": true, "POST /sources/{name}/views": true,
+	"DELETE /sources/{name}/views/{view}": true, "PATCH /sources/{name}": true, "DELETE /sources/{name}": true, "POST /pseudonym-key": true,
+	"POST /drafts": true, "DELETE /drafts/{name}": true, "DELETE /drafts/{name}/steps/{number}": true, "POST /drafts/{name}/publication": true,
+	"POST /revision-labels": true, "POST /policies/trial": true,
+}
+
+// fills reports whether what an endpoint changes can go into a draft.
+func fills(method, path string) bool { return method != "GET" && !immediate[method+" "+path] }
+
+// moment is which state a request is about.
+func (s *Server) moment(c fiber.Ctx, method, path string) (wire.Moment, error) {
+	m := wire.Moment{Draft: c.Query("draft"), At: c.Query("at")}
+	looking, filling := looks[method+" "+path], fills(method, path)
+	if m.At != "" && !looking || m.Draft != "" && !looking && !filling {
+		return m, badInput(fmt.Sprintf("%s %s is about what is now: it takes neither a draft nor a moment", method, path))
+	}
+	if len(m.Draft) > longest || len(m.At) > longest {
+		return m, badInput(fmt.Sprintf("a draft or moment is longer than %d bytes", longest))
+	}
+	return m, nil
+}
+
+// looking has a caller ask about another state.
+func (s *Server) looking(ctx context.Context, method string, c identity.Caller, m wire.Moment) (identity.Caller, error) {
+	if method == "GET" {
+		return s.service.Identity.Looking(ctx, c, m)
+	}
+	return s.service.Identity.Drafting(ctx, c, m.Draft)
+}
+
+// The inputs of endpoints about drafts and history.
+type (
+	historyIn struct {
+		Of     string `query:"of" description:"an object, a subject or a policy: only revisions about it"`
+		Before int    `query:"after" description:"a cursor"`
+		Limit  int    `query:"limit" description:"50 when not given; 500 at the most"`
+	}
+	momentsIn struct {
+		From string `query:"from" required:"true" description:"a moment: a revision, a day, a time or a label"`
+		With string `query:"with" description:"another; now when empty"`
+		Of   string `query:"of" description:"a subject, or an object: only what is about it"`
+	}
+	stepIn struct {
+		Name   string `uri:"name" path:"name" json:"-"`
+		Number int    `uri:"number" path:"number" json:"-"`
+	}
+	publicationIn struct {
+		Name string `uri:"name" path:"name" json:"-"`
+		wire.Change
+	}
+)
+
+func (s *Server) drafts() {
+	svc := s.service
+	handle(s, "GET", "/history", "revisions, newest first: who changed what, when, why, and what came of it", func(r request, in historyIn) (wire.List[wire.Past], error) {
+		return svc.Review.History(r.ctx, r.Caller, in.Of, int64(in.Before), in.Limit)
+	})
+	handle(s, "GET", "/moments", "what differs between two moments", func(r request, in momentsIn) (wire.Between, error) {
+		if in.With == "" {
+			in.With = "now"
+		}
+		return svc.Review.CompareMoments(r.ctx, r.Caller, in.From, in.With, in.Of)
+	})
+	handle(s, "POST", "/undo", "take revisions back, by a new one", func(r request, in wire.UndoRequest) (wire.Changed, error) {
+		return svc.Admin.Undo(r.ctx, r.Caller, in)
+	})
+	handle(s, "POST", "/revision-labels", "name a revision", func(r request, in wire.RevisionLabel) (wire.Changed, error) {
+		return svc.Admin.NameRevision(r.ctx, r.Caller, in)
+	})
+	handle(s, "GET", "/drafts", "the open drafts, and the last that were closed", func(r request, _ none) (wire.List[wire.Draft], error) {
+		return svc.Review.Drafts(r.ctx, r.Caller)
+	})
+	handle(s, "POST", "/drafts", "open a draft", func(r request, in wire.DraftRequest) (wire.Changed, error) {
+		return svc.Admin.OpenDraft(r.ctx, r.Caller, in)
+	})
+	handle(s, "GET", "/drafts/{name}", "one open draft, with what is in it", func(r request, in nameIn) (wire.Draft, error) {
+		return svc.Review.Draft(r.ctx, r.Caller, in.Name)
+	})
+	handle(s, "GET", "/drafts/{name}/impact", "who would gain and who would lose what by it", func(r request, in nameIn) (wire.Impact, error) {
+		return svc.Review.Impact(r.ctx, r.Caller, in.Name)
+	})
+	handle(s, "POST", "/drafts/{name}/publication", "make all of it one revision", func(r request, in publicationIn) (wire.Changed, error) {
+		return svc.Admin.PublishDraft(r.ctx, r.Caller, in.Name, in.Change)
+	})
+	handle(s, "DELETE", "/drafts/{name}", "drop it, with all that is in it", func(r request, in removal) (wire.Changed, error) {
+		return svc.Admin.DropDraft(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+	})
+	handle(s, "DELETE", "/drafts/{name}/steps/{number}", "take one change out of it", func(r request, in stepIn) (wire.Changed, error) {
+		return svc.Admin.DropStep(r.ctx, r.Caller, in.Name, int64(in.Number))
+	})
+}

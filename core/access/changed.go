@@ -1,0 +1,71 @@
+package access
+
+// A Delta is what differs between two models, of which the second was made from the first by
+// changes, or the first from the second.
+type Delta struct {
+	Objects  []ObjectID
+	Subjects []SubjectID
+	Grants   []GrantID
+	Bundles  bool
+}
+
+// Changed finds what differs between two models of one history. Parts that they share are passed
+// over, so that it costs what differs.
+func Changed(a, b *Model) Delta {
+	var d Delta
+	differing(&a.objects, &b.objects, func(i int) { d.Objects = append(d.Objects, ObjectID(i)) })
+	differing(&a.subjects, &b.subjects, func(i int) { d.Subjects = append(d.Subjects, SubjectID(i)) })
+	differing(&a.grants, &b.grants, func(i int) { d.Grants = append(d.Grants, GrantID(i)) })
+	d.Bundles = len(a.bundles) != len(b.bundles)
+	for i := range min(len(a.bundles), len(b.bundles)) {
+		d.Bundles = d.Bundles || a.bundles[i] != b.bundles[i]
+	}
+	return d
+}
+
+// differing calls f for the places, from 1, at which two vectors have different items.
+func differing[T comparable](a, b *vector[T], f func(int)) {
+	var none T
+	for at := 0; at < max(a.n, b.n); at += pageSize {
+		n := at / pageSize
+		if n < len(a.pages) && n < len(b.pages) && a.pages[n] == b.pages[n] && min(a.n, b.n) >= at+pageSize {
+			continue
+		}
+		for i := max(at, 1); i < min(at+pageSize, max(a.n, b.n)); i++ {
+			left, right := none, none
+			if i < a.n {
+				left = a.at(i)
+			}
+			if i < b.n {
+				right = b.at(i)
+			}
+			if left != right {
+				f(i)
+			}
+		}
+	}
+}
+
+// GrantOf is the grant of an id where the model has it and it is not revoked; else nil.
+func (m *Model) GrantOf(id GrantID) *Grant {
+	if int(id) >= m.grants.size() || m.grants.at(int(id)).Revoked {
+		return nil
+	}
+	return m.grants.at(int(id))
+}
+
+// SubjectOf is the subject of an id where the model has it; else nil.
+func (m *Model) SubjectOf(id SubjectID) *Subject {
+	if !m.HasSubject(id) {
+		return nil
+	}
+	return m.Subject(id)
+}
+
+// ObjectOf is the object of an id where the model has it; else nil.
+func (m *Model) ObjectOf(id ObjectID) *Object {
+	if !m.HasObject(id) {
+		return nil
+	}
+	return m.Object(id)
+}

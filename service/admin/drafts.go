@@ -1,0 +1,261 @@
+package admin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"regexp"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/audit"
+	"gneiss/service/fault"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/service/say"
+	"gneiss/store"
+	"gneiss/wire"
+)
+
+var draftName = regexp.MustCompile(`^[a-z0-9][a-z0-9_.-]{0,62}$`)
+
+// How many drafts can be open, and how much one can hold.
+const (
+	mostDrafts    = 200
+	mostOwnDrafts = 20
+	mostSteps     = 5_000
+	mostStep      = 4 << 20 // bytes of the changes of one step
+)
+
+// OpenDraft opens an empty draft, on top of the current revision.
+func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.DraftRequest) (wire.Changed, error) {
+	st := s.platform.Current()
+	name := strings.ToLower(strings.TrimSpace(in.Name))
+	if !draftName.MatchString(name) {
+		return wire.Changed{}, fault.New(fault.Invalid, "bad_name", "%.80q cannot name a draft: use up to 63 of a-z, 0-9 and _ - ., starting with a letter or digit", in.Name)
+	}
+	if len(in.Reason) > mostReason {
+		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a reason can have up to %d bytes", mostReason)
+	}
+	open, err := s.store.Drafts(ctx, 0)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	own := 0
+	for _, d := range open {
+		if d.Opener == uint32(c.User) {
+			own++
+		}
+	}
+	if own >= mostOwnDrafts || len(open) >= mostDrafts {
+		return wire.Changed{}, fault.New(fault.Conflict, "too_many_drafts", "%s of yours are open, of %d; publish or drop some first", say.Count(own, "draft"), len(open))
+	}
+	says := say.OpenedDraft.With(name)
+	if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Draft, says)); err != nil {
+		return wire.Changed{}, err
+	}
+	_, err = s.store.OpenDraft(ctx, store.Draft{Name: name, Reason: in.Reason, Base: st.Revision, Opened: now(), Opener: uint32(c.User)})
+	if errors.Is(err, store.ErrDraftExists) {
+		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is an open draft %s already; choose another name", name)
+	}
+	return s.saidOnly(st, says), err
+}
+
+const mostReason = 2_000
+
+func now() string { return time.Now().UTC().Format(time.RFC3339Nano) }
+
+// saidOnly is the answer of what changes no revision.
+func (s *Service) saidOnly(st *platform.State, says ...string) wire.Changed {
+	return wire.Changed{Revision: st.Revision, Done: true, Says: says, Notes: []string{}, Effects: []wire.Effect{}}
+}
+
+// intoDraft puts what an order comes to into a draft.
+func (s *Service) intoDraft(ctx context.Context, o order, d *platform.Draft) (wire.Changed, error) {
+	if o.also != nil {
+		return wire.Changed{}, fault.New(fault.Invalid, "not_in_draft",
+			"this takes effect outside of the model, and so cannot be part of a draft: passwords and sources are set at once")
+	}
+	for _, c := range o.changes {
+		switch c.(type) {
+		case access.AddObject, access.MissObject:
+			return wire.Changed{}, fault.New(fault.Invalid, "not_in_draft", "what is in a source is found by a scan, and cannot be part of a draft")
+		}
+	}
+	if !s.identity.MayFill(o.caller, d) {
+		return wire.Changed{}, s.identity.Refuse(o.caller, audit.Draft, strings.Join(o.says, "; "),
+			fault.New(fault.Refused, "refused", "the draft %s is somebody else's: that takes MANAGE on platform", d.Name))
+	}
+	_, out, err := s.workOut(d.State, o, time.Now().UTC())
+	if err != nil || len(o.changes) == 0 {
+		return out, err
+	}
+	out.Draft = d.Name
+	if o.DryRun {
+		return out, nil
+	}
+	step, err := stepOf(o)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	step.Draft = d.ID
+	seen := int64(0)
+	if n := len(d.Draft.Steps); n >= mostSteps {
+		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a draft can hold %d changes; publish it, and open another", mostSteps)
+	} else if n > 0 {
+		seen = d.Draft.Steps[n-1].N
+	}
+	record := o.caller.Record(identity.Actor(s.platform.Current().Model, o.caller), audit.Draft, say.PutInDraft.With(d.Name, strings.Join(o.says, "; ")))
+	record.Reason, record.Objects = o.Reason, audit.List(objectsOf(o.changes))
+	if err := s.audit.Write(record); err != nil {
+		return wire.Changed{}, err
+	}
+	if err := s.store.PutDraftStep(ctx, step, seen); err != nil {
+		return wire.Changed{}, draftMoved(d.Name, err)
+	}
+	out.Done = true
+	return out, nil
+}
+
+func stepOf(o order) (store.DraftStep, error) {
+	changes, err := platform.Encode(o.changes)
+	if err != nil {
+		return store.DraftStep{}, err
+	}
+	if len(changes) > mostStep {
+		return store.DraftStep{}, fault.New(fault.Invalid, "oversized", "one change of a draft can have up to %d bytes", mostStep)
+	}
+	says, err := json.Marshal(o.says)
+	return store.DraftStep{At: now(), Subject: uint32(o.caller.User), Reason: o.Reason, Says: string(says), Changes: changes}, err
+}
+
+// draftMoved says that somebody else was at the draft meanwhile.
+func draftMoved(name string, err error) error {
+	if errors.Is(err, store.ErrNoDraft) {
+		return fault.New(fault.Stale, "stale", "the draft %s was changed, published or dropped meanwhile; look again, then repeat the change", name)
+	}
+	return err
+}
+
+// DropStep takes one step out of a draft.
+func (s *Service) DropStep(ctx context.Context, c identity.Caller, name string, n int64) (wire.Changed, error) {
+	d, err := s.ownDraft(ctx, c, name)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	for i, step := range d.Draft.Steps {
+		if step.N != n {
+			continue
+		}
+		says := say.TookFromDraft.With(d.Name, strings.Join(saysOf(step), "; "))
+		if err := s.audit.Write(c.Record(s.platform.Current().Model.Ref(c.User), audit.Draft, says)); err != nil {
+			return wire.Changed{}, err
+		}
+		if err := s.store.DropDraftStep(ctx, d.ID, n); err != nil {
+			return wire.Changed{}, draftMoved(d.Name, err)
+		}
+		out := s.saidOnly(s.platform.Current(), says)
+		out.Draft = d.Name
+		if rest := len(d.Draft.Steps) - 1 - i; rest > 0 {
+			if after, err := s.identity.FindDraft(ctx, d.Name); err == nil && len(after.Misfits) > len(d.Misfits) {
+				out.Notes = append(out.Notes, say.RestNoLongerFits.With(say.Count(len(after.Misfits), "change")))
+			}
+		}
+		return out, nil
+	}
+	return wire.Changed{}, fault.New(fault.NotFound, "no_step", "the draft %s has no change %d: gneiss draft show %s", d.Name, n, d.Name)
+}
+
+func saysOf(step store.DraftStep) []string {
+	var says []string
+	if json.Unmarshal([]byte(step.Says), &says) != nil {
+		return nil // it was written by stepOf
+	}
+	return says
+}
+
+// ownDraft finds a draft that the caller may change.
+func (s *Service) ownDraft(ctx context.Context, c identity.Caller, name string) (*platform.Draft, error) {
+	next, err := s.identity.Drafting(ctx, c, name)
+	if err != nil {
+		return nil, err
+	}
+	return next.Draft(), nil
+}
+
+// DropDraft drops a draft with all that is in it.
+func (s *Service) DropDraft(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
+	d, err := s.ownDraft(ctx, c, name)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	out := s.saidOnly(s.platform.Current(), say.DroppedDraft.With(d.Name, say.Count(len(d.Draft.Steps), "change")))
+	if out.DryRun, out.Done = in.DryRun, !in.DryRun; in.DryRun {
+		return out, nil
+	}
+	record := c.Record(s.platform.Current().Model.Ref(c.User), audit.Draft, out.Says[0])
+	record.Reason = in.Reason
+	if err := s.audit.Write(record); err != nil {
+		return wire.Changed{}, err
+	}
+	return out, draftMoved(d.Name, s.store.Do(ctx, store.CloseDraft(d.ID, store.DraftDropped, now(), uint32(c.User), 0)))
+}
+
+// PublishDraft makes all that is in a draft one revision. Its caller must be one who may make each of
+// its changes.
+func (s *Service) PublishDraft(ctx context.Context, c identity.Caller, name string, in wire.Change) (wire.Changed, error) {
+	if !s.identity.Reviews(s.platform.Current(), c) {
+		if _, err := s.ownDraft(ctx, c, name); err != nil { // which others are open is not told
+			return wire.Changed{}, err
+		}
+	}
+	d, err := s.identity.FindDraft(ctx, name)
+	if err != nil {
+		return wire.Changed{}, err
+	}
+	if len(d.Draft.Steps) == 0 {
+		return wire.Changed{}, fault.New(fault.Invalid, "nothing", "the draft %s has no change in it yet", d.Name)
+	}
+	if i, err := d.Misfit(); err != nil {
+		return wire.Changed{}, misfit(d, i, s.identity.Told(c, err))
+	}
+	m := s.platform.Current().Model
+	o := order{caller: c, Change: in, changes: d.All(), draft: d.ID}
+	if o.Reason == "" {
+		o.Reason = d.Reason
+	}
+	by := m.Ref(access.SubjectID(d.Opener))
+	o.says = append(o.says, say.PublishedDraft.With(d.Name, by))
+	for _, step := range d.Draft.Steps {
+		o.says = append(o.says, saysOf(step)...)
+	}
+	o.also = func(after *platform.State) ([]store.Write, error) {
+		still, err := s.store.OpenDraftNamed(ctx, d.Name) // no other change is made meanwhile
+		if err != nil || still.ID != d.ID || !sameSteps(still.Steps, d.Draft.Steps) {
+			return nil, draftMoved(d.Name, errors.Join(store.ErrNoDraft, err))
+		}
+		return []store.Write{store.CloseDraft(d.ID, store.DraftPublished, now(), uint32(c.User), after.Revision+1)}, nil
+	}
+	out, err := s.carryOut(ctx, o)
+	return out, draftMoved(d.Name, err)
+}
+
+func sameSteps(a, b []store.DraftStep) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// misfit says which change of a draft does not fit what is there now.
+func misfit(d *platform.Draft, i int, why *fault.Error) error {
+	step := d.Draft.Steps[i]
+	return fault.New(fault.Conflict, "misfit", "change %d of the draft (%s) does not fit what is there now: %s. Take it out with: gneiss draft remove %s %d",
+		step.N, strings.Join(saysOf(step), "; "), why.Detail, d.Name, step.N)
+}

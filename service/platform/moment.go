@@ -1,0 +1,136 @@
+package platform
+
+import (
+	"context"
+	"encoding/gob"
+	"fmt"
+	"io"
+	"sort"
+	"strconv"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/core/policy"
+	"gneiss/store"
+)
+
+// mostMoments bounds the past states that are kept.
+const mostMoments = 6
+
+// Authority is the state whose rights decide what may be asked about this one: of a past state, and
+// of one that is only thought of, the current.
+func (s *State) Authority() *State {
+	if s.now != nil {
+		return s.now
+	}
+	return s
+}
+
+// Imagined reports whether the state is not the current one.
+func (s *State) Imagined() bool { return s.now != nil }
+
+// InAuthority is the object of an id where rights on it are looked up in [State.Authority]: itself,
+// or the nearest above it that is there.
+func (s *State) InAuthority(id access.ObjectID) access.ObjectID {
+	for s.now != nil && id != 0 && !s.now.Model.HasObject(id) {
+		id = s.Model.Object(id).Parent
+	}
+	return id
+}
+
+// under returns the state as one that is only looked at, under the authority of the current.
+func (s *State) under(now *State) *State {
+	next := newState(s.Revision, s.hash, s.Model, s.Policies)
+	next.now = now
+	return next
+}
+
+// At is the state as it was at a revision, of which there has to be one.
+func (p *Platform) At(ctx context.Context, revision int64) (*State, error) {
+	now := p.Current()
+	if revision == now.Revision {
+		return now.under(now), nil
+	}
+	if kept, ok := p.past.Get(revision); ok {
+		return kept.under(now), nil
+	}
+	made, err, _ := p.rebuilding.Do(strconv.FormatInt(revision, 10), func() (any, error) { return p.rebuildAt(ctx, revision) })
+	if err != nil {
+		return nil, err
+	}
+	at := made.(*State)
+	p.past.Add(revision, at)
+	return at.under(now), nil
+}
+
+// rebuildAt works out the state at a revision, from the last checkpoint before it or from the
+// nearest past state that is kept.
+func (p *Platform) rebuildAt(ctx context.Context, revision int64) (*State, error) {
+	b := builder{model: access.New(), policies: &policy.Set{}}
+	var kept checkpoint
+	from, hash, err := p.store.Checkpoint(ctx, revision, func(r io.Reader) error { return decodeCheckpoint(r, &kept) })
+	if err != nil {
+		return nil, err
+	}
+	if from > 0 {
+		model, err := access.Restore(kept.Access)
+		if err != nil {
+			from, hash = 0, ""
+		} else {
+			b.model, b.policies = model, policy.Restore(kept.Policies)
+		}
+	}
+	for _, at := range p.past.Values() {
+		if at.Revision > from && at.Revision <= revision {
+			from, hash, b.model, b.policies = at.Revision, at.hash, at.Model, at.Policies
+		}
+	}
+	err = p.store.Replay(ctx, from, revision, hash, func(e store.Entry) error {
+		from, hash = e.Revision, e.Hash
+		return b.add(e)
+	})
+	if err == nil {
+		err = b.flush()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return newState(from, hash, b.model, b.policies), nil
+}
+
+func decodeCheckpoint(r io.Reader, into *checkpoint) error {
+	if err := gob.NewDecoder(r).Decode(into); err != nil {
+		return err
+	}
+	if into.Version != checkpointVersion {
+		return fmt.Errorf("version %d", into.Version)
+	}
+	return nil
+}
+
+// RevisionAt is the last revision that was made at a time or before; zero: none was.
+func (p *Platform) RevisionAt(ctx context.Context, at time.Time) (int64, error) {
+	var err error
+	n := sort.Search(int(p.Current().Revision), func(i int) bool {
+		entry, e := p.store.Entry(ctx, int64(i)+1)
+		if e != nil {
+			err = e
+			return true
+		}
+		when, e := entry.Time()
+		if e != nil {
+			err = e
+		}
+		return when.After(at)
+	})
+	return int64(n), err
+}
+
+// Changes are the changes of an entry of the journal.
+func Changes(e store.Entry) ([]Change, error) { return decodeChanges(e.Changes) }
+
+// Encode writes changes as the journal has them, and Decode reads them.
+func Encode(changes []Change) (string, error) { return encodeChanges(changes) }
+
+// Decode reads what Encode has written.
+func Decode(text string) ([]Change, error) { return decodeChanges(text) }

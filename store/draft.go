@@ -1,0 +1,163 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// A Draft is a named set of changes that are not made yet.
+type Draft struct {
+	ID       int64
+	Name     string
+	Reason   string
+	Base     int64  // the revision that it was opened on
+	Opened   string // RFC 3339, UTC
+	Opener   uint32 // a subject
+	Status   string
+	Closed   string
+	Closer   uint32
+	Revision int64 // that it became; zero: none
+	Steps    []DraftStep
+}
+
+// What becomes of a draft.
+const (
+	DraftOpen      = "open"
+	DraftPublished = "published"
+	DraftDropped   = "dropped"
+)
+
+// A DraftStep is what one command put into a draft.
+type DraftStep struct {
+	Draft   int64
+	N       int64
+	At      string
+	Subject uint32
+	Reason  string
+	Says    string // a JSON array
+	Changes string // as in the journal
+}
+
+// ErrNoDraft says that there is no open draft of a name, or no such step in it.
+var ErrNoDraft = errors.New("there is no such draft")
+
+// ErrDraftExists says that the name of a draft is taken.
+var ErrDraftExists = errors.New("there is an open draft of that name")
+
+// OpenDraft keeps a new draft.
+func (s *Store) OpenDraft(ctx context.Context, d Draft) (int64, error) {
+	var id int64
+	err := s.within(ctx, func(tx *sqlx.Tx) error {
+		var n int
+		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM draft WHERE name = ? AND status = 'open'`, d.Name); err != nil || n > 0 {
+			return errors.Join(err, ErrDraftExists)
+		}
+		done, err := tx.NamedExecContext(ctx, `INSERT INTO draft (name, reason, base, opened, opener, status, closed, closer, revision)
+			VALUES (:name, :reason, :base, :opened, :opener, 'open', '', 0, 0)`, d)
+		if err != nil {
+			return err
+		}
+		id, err = done.LastInsertId()
+		return err
+	})
+	return id, err
+}
+
+// Drafts lists the drafts, the last opened first, with their steps. Of those that are not open it
+// lists the last limit.
+func (s *Store) Drafts(ctx context.Context, limit int) ([]Draft, error) {
+	var out []Draft
+	if err := s.db.SelectContext(ctx, &out, `SELECT * FROM draft WHERE status = 'open'
+		UNION ALL SELECT * FROM (SELECT * FROM draft WHERE status <> 'open' ORDER BY id DESC LIMIT ?) ORDER BY id DESC`, limit); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := s.steps(ctx, &out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// OpenDraftNamed is the open draft of a name.
+func (s *Store) OpenDraftNamed(ctx context.Context, name string) (Draft, error) {
+	var d Draft
+	err := s.db.GetContext(ctx, &d, `SELECT * FROM draft WHERE name = ? AND status = 'open'`, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return d, ErrNoDraft
+	}
+	if err != nil {
+		return d, err
+	}
+	return d, s.steps(ctx, &d)
+}
+
+func (s *Store) steps(ctx context.Context, d *Draft) error {
+	return s.db.SelectContext(ctx, &d.Steps, `SELECT * FROM draft_step WHERE draft = ? ORDER BY n`, d.ID)
+}
+
+// PutDraftStep keeps what was put into an open draft, whose last step has to be the one that its
+// maker saw; zero: it had none.
+func (s *Store) PutDraftStep(ctx context.Context, step DraftStep, seen int64) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		var last int64
+		err := tx.GetContext(ctx, &last, `SELECT coalesce((SELECT max(n) FROM draft_step WHERE draft = d.id), 0) FROM draft d
+			WHERE d.id = ? AND d.status = 'open'`, step.Draft)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			return ErrNoDraft
+		case err != nil:
+			return err
+		case last != seen:
+			return fmt.Errorf("the draft was changed meanwhile: %w", ErrNoDraft)
+		}
+		step.N = last + 1
+		_, err = tx.NamedExecContext(ctx, `INSERT INTO draft_step (draft, n, at, subject, reason, says, changes)
+			VALUES (:draft, :n, :at, :subject, :reason, :says, :changes)`, step)
+		return err
+	})
+}
+
+// DropDraftStep takes a step out of an open draft.
+func (s *Store) DropDraftStep(ctx context.Context, draft, n int64) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		done, err := tx.ExecContext(ctx, `DELETE FROM draft_step WHERE draft = ? AND n = ? AND EXISTS
+			(SELECT 1 FROM draft WHERE id = ? AND status = 'open')`, draft, n, draft)
+		return oneDone(done, err)
+	})
+}
+
+// CloseDraft says what became of a draft that is open.
+func CloseDraft(id int64, status, at string, closer uint32, revision int64) Write {
+	return Write{func(tx *sqlx.Tx) error {
+		done, err := tx.Exec(`UPDATE draft SET status = ?, closed = ?, closer = ?, revision = ? WHERE id = ? AND status = 'open'`,
+			status, at, closer, revision, id)
+		return oneDone(done, err)
+	}}
+}
+
+func oneDone(done sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n != 1 {
+		return errors.Join(err, ErrNoDraft)
+	}
+	return nil
+}
+
+// Do makes writes of their own, in one transaction.
+func (s *Store) Do(ctx context.Context, writes ...Write) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		for _, w := range writes {
+			if err := w.do(tx); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
