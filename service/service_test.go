@@ -182,7 +182,7 @@ func TestEffectsSayWhoLoses(t *testing.T) {
 func TestTrialCounts(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	trial, err := svc.Admin.TryPolicy(ctx, caller(t, svc, "opal"), wire.PolicyTrial{Policy: wire.Policy{Kind: "rows", Table: "survey.field.visits", Rule: "crew_id <= 10"},
-		Standpoints: []wire.PreviewPoint{{Standpoint: wire.Standpoint{As: "user:flint"}}, {Standpoint: wire.Standpoint{As: "user:marl"}}}})
+		Standpoints: []wire.Standpoint{{As: "user:flint"}, {As: "user:marl"}}})
 	if err != nil {
 		t.Fatal(err)
 	}

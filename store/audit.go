@@ -146,7 +146,7 @@ func (a *Audit) drain() {
 func (a *Audit) close() error {
 	a.drain()
 	if a.conn != nil {
-		return errors.Join(a.conn.Close(), a.db.Close())
+		return errors.Join(a.add.Close(), a.conn.Close(), a.db.Close()) // the last of which moves the log into the file
 	}
 	return a.db.Close()
 }
