@@ -60,6 +60,10 @@ func (s *Service) Stream(ctx context.Context, c identity.Caller, in Ask, answer 
 		return End{Command: &result, Standpoint: p.Words, Record: result.Record}, err
 	}
 	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
+	if c.Looks() {
+		return End{}, s.identity.RefuseFrom(c, p, record, fault.New(fault.Invalid, "moment",
+			"a statement reads rows as of now; the rows of a table through a draft, or at another moment, are a preview's"))
+	}
 	started := time.Now()
 	params, err := parameters(in.Params)
 	if err != nil {

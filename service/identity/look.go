@@ -41,6 +41,9 @@ func (c Caller) Draft() *platform.Draft {
 // Past reports whether the caller looks at a moment, at which nothing is changed.
 func (c Caller) Past() bool { return c.look != nil && c.look.draft == nil }
 
+// Looks reports whether the caller asks about another state than the current.
+func (c Caller) Looks() bool { return c.look != nil }
+
 // Looking has the caller ask about another moment, or through a draft. That is for who reviews the
 // platform: what somebody else has in mind, or once was, is not for everyone.
 func (s *Service) Looking(ctx context.Context, c Caller, m wire.Moment) (Caller, error) {

@@ -32,8 +32,8 @@ func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
 // NewRecord starts the record of what a caller does.
 func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Record {
 	r := c.Record(p.Model.Ref(c.User), action, text)
-	if p.Words != r.Actor {
-		r.Standpoint = p.Words
+	if words := p.Words + p.Through; words != r.Actor {
+		r.Standpoint = words
 	}
 	return r
 }

@@ -16,9 +16,10 @@ import (
 // the record names it.
 type Viewer struct {
 	*access.Rights
-	State *platform.State
-	Words string // for people: "user:flint in role:x for audit"
-	Other bool   // not the caller's own
+	State   *platform.State
+	Words   string // for people: "user:flint in role:x for audit"
+	Through string // where the state is not the current one, which it is, for people
+	Other   bool   // not the caller's own
 	// review says that the caller may be told which policies and grants are
 	// behind what is seen.
 	Reviews bool
@@ -105,7 +106,7 @@ func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at
 	if err != nil {
 		return nil, err
 	}
-	return &Viewer{Rights: rights, State: st, Words: st.Model.StandpointText(session) + c.through, Other: id != c.User, Reviews: s.Reviews(st, c)}, nil
+	return &Viewer{Rights: rights, State: st, Words: st.Model.StandpointText(session), Through: c.through, Other: id != c.User, Reviews: s.Reviews(st, c)}, nil
 }
 
 // roleNotHeld says the same of a role that is not there.

@@ -33,7 +33,7 @@ func (s *Service) AccessOf(c identity.Caller, ref, below string, paths, columns 
 			return wire.AccessList{}, err
 		}
 	}
-	out := wire.AccessList{About: p.Words, Items: []wire.Access{}, Revision: st.Revision}
+	out := wire.AccessList{About: p.Words + p.Through, Items: []wire.Access{}, Revision: st.Revision}
 	var visit func(o *access.Object)
 	visit = func(o *access.Object) {
 		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing || !p.Reviews && p.Absent(o.ID)) {

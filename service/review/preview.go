@@ -83,7 +83,7 @@ func (s *Service) Preview(ctx context.Context, c identity.Caller, in wire.Previe
 	}
 	for _, v := range sides {
 		if !v.Model.HasObject(table.ID) || v.Model.Object(table.ID).Name != table.Name {
-			return wire.Preview{}, fault.New(fault.NotFound, "not_there", "%s is not there for %s", in.Table, v.Words)
+			return wire.Preview{}, fault.New(fault.NotFound, "not_there", "%s is not there for %s", in.Table, v.Words+v.Through)
 		}
 	}
 	if !table.Kind.IsRelation() {
@@ -155,7 +155,7 @@ func commonKey(st *platform.State, sides []*side, table *access.Object) *access.
 
 // readSide reads one side's rows through the gateway, and records it.
 func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, table *access.Object, key *access.Object, limit int) error {
-	v.view.Standpoint, v.view.Bands, v.view.Columns = v.Words, bandsOf(v.Viewer, table.ID), columnViews(v.Viewer, table)
+	v.view.Standpoint, v.view.Bands, v.view.Columns = v.Words+v.Through, bandsOf(v.Viewer, table.ID), columnViews(v.Viewer, table)
 	for _, column := range v.view.Columns {
 		if column.Readable {
 			v.columns = append(v.columns, column.Name)
