@@ -86,9 +86,15 @@ type deed struct {
 
 func did(_ wire.Changed, err error) error { return err }
 
-// deeds are random changes of the demo platform, of all kinds that are not about sources.
-func deeds(r *rand.Rand, n int) []deed {
-	pick := func(of ...string) string { return of[r.IntN(len(of))] }
+// deeds are random changes of the demo platform, of all kinds that are not about sources. Close ones
+// are about few things, so that they come in each other's way.
+func deeds(r *rand.Rand, n int, close bool) []deed {
+	pick := func(of ...string) string {
+		if close && len(of) > 5 {
+			return of[len(of)-2+r.IntN(2)]
+		}
+		return of[r.IntN(len(of))]
+	}
 	user := func() string {
 		return "user:" + pick("flint", "jasper", "slate", "chert", "garnet", "tuff", "marl", "beryl")
 	}
@@ -173,9 +179,9 @@ func deeds(r *rand.Rand, n int) []deed {
 // those were never made; or the undo is refused, and nothing is changed.
 func TestUndoIsAsIfItHadNotBeen(t *testing.T) {
 	undone, refused := 0, 0
-	for seed := range uint64(24) {
+	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 7))
-		list := deeds(r, 7)
+		list := deeds(r, 7, seed%3 > 0)
 		svc := demotest.Open(t, demotest.Folder(t))
 		opal := caller(t, svc, "opal")
 		made := map[int64]int{}
@@ -213,15 +219,12 @@ func TestUndoIsAsIfItHadNotBeen(t *testing.T) {
 		undone++
 		other := demotest.Open(t, demotest.Folder(t))
 		opalThere := caller(t, other, "opal")
-		fits := true
 		for i, d := range list {
-			if left[i] && d.do(other, opalThere) != nil {
-				fits = false // what was undone was needed for it, and by now is not
+			if left[i] {
+				d.do(other, opalThere) // it may have come to nothing by what is undone
 			}
 		}
-		if fits {
-			samePicture(t, fmt.Sprintf("seed %d: %v without %v", seed, names(list), take), picture(t, svc, opal), picture(t, other, opalThere))
-		}
+		samePicture(t, fmt.Sprintf("seed %d: %v without %v", seed, names(list), take), picture(t, svc, opal), picture(t, other, opalThere))
 	}
 	if undone < 6 {
 		t.Errorf("only %d were undone, and %d refused", undone, refused)
@@ -242,7 +245,7 @@ func TestAMomentIsWhatWas(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
 	was := map[int64]map[string]string{svc.Revision(): picture(t, svc, opal)}
-	for _, d := range deeds(rand.New(rand.NewPCG(3, 3)), 40) {
+	for _, d := range deeds(rand.New(rand.NewPCG(3, 3)), 40, false) {
 		before := svc.Revision()
 		if d.do(svc, opal); svc.Revision() > before {
 			was[svc.Revision()] = picture(t, svc, opal)
@@ -272,7 +275,7 @@ func TestADraftIsWhatPublishingMakes(t *testing.T) {
 		}
 		before, revision := picture(t, svc, opal), svc.Revision()
 		steps := 0
-		for _, d := range deeds(rand.New(rand.NewPCG(seed, 11)), 8) {
+		for _, d := range deeds(rand.New(rand.NewPCG(seed, 11)), 8, seed%2 == 0) {
 			into, err := svc.Identity.Drafting(ctx, opal, "next")
 			if err != nil {
 				t.Fatal(err)

@@ -69,3 +69,6 @@ func (m *Model) ObjectOf(id ObjectID) *Object {
 	}
 	return m.Object(id)
 }
+
+// KnowsSubject reports whether the id is, or was, that of a subject of this model.
+func (m *Model) KnowsSubject(id SubjectID) bool { return id > 0 && int(id) < m.subjects.size() }

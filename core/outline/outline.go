@@ -8,9 +8,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -24,14 +22,13 @@ type State struct {
 
 // A Difference is one thing that two states do not have alike.
 type Difference struct {
-	Key string // the same in all states of one history, whatever is renamed
 	// Before and After are the thing as it is in each state; nil where it is not there.
 	Before, After Thing
 }
 
 // A Thing is one thing as a state has it. Equal things are equal values.
 type Thing interface {
-	// Name is the thing in words: "SELECT on survey.drilling to role:partner".
+	// Name is the thing in words, and no other has it: "SELECT on survey.drilling to role:partner by user:opal".
 	Name() string
 	// put is what makes the thing from what is there of it; nil: nothing is.
 	put(from Thing) []any
@@ -39,44 +36,48 @@ type Thing interface {
 	rank() int // things of a lower rank are made before others, and taken away after them
 }
 
-// Between lists where two states of one history differ. What a scan of a source found is among it,
-// under things that cannot be put.
-func Between(before, after State) []Difference {
-	a, b := things{}, things{}
+// Between lists where two states differ that were both made from a third, common, by changes; it can
+// be one of the two. What a scan of a source found is among it, under things that cannot be put.
+// Subjects that the common state has are the same whatever they are called since; all else is the
+// same by its name.
+func Between(common *access.Model, before, after State) []Difference {
+	a, b := outline{common, before, map[string]Thing{}}, outline{common, after, map[string]Thing{}}
 	d := access.Changed(before.Model, after.Model)
-	for _, id := range d.Subjects {
-		a.subject(before.Model, id)
-		b.subject(after.Model, id)
+	for _, l := range []outline{a, b} {
+		for _, id := range d.Subjects {
+			l.subject(id)
+		}
+		for _, id := range d.Objects {
+			l.object(id)
+		}
+		for _, id := range d.Grants {
+			l.grant(id)
+		}
+		if d.Bundles {
+			l.bundles()
+		}
+		if before.Policies != after.Policies || len(d.Objects)+len(d.Subjects) > 0 {
+			l.policies()
+		}
 	}
-	for _, id := range d.Objects {
-		a.object(before.Model, id)
-		b.object(after.Model, id)
-	}
-	for _, id := range d.Grants {
-		a.grant(before.Model, id)
-		b.grant(after.Model, id)
-	}
-	if d.Bundles {
-		a.bundles(before.Model)
-		b.bundles(after.Model)
-	}
-	if before.Policies != after.Policies {
-		a.policies(before)
-		b.policies(after)
-	}
-	return compared(a, b)
-}
-
-func compared(a, b things) []Difference {
 	var out []Difference
-	keys := maps.Clone(a)
-	maps.Copy(keys, b)
+	keys := maps.Clone(a.things)
+	maps.Copy(keys, b.things)
 	for _, key := range slices.Sorted(maps.Keys(keys)) {
-		if was, is := a[key], b[key]; !reflect.DeepEqual(was, is) {
-			out = append(out, Difference{key, was, is})
+		if was, is := a.things[key], b.things[key]; !reflect.DeepEqual(timeless(was), timeless(is)) {
+			out = append(out, Difference{was, is})
 		}
 	}
 	return out
+}
+
+// timeless is a thing without what making it again changes.
+func timeless(t Thing) Thing {
+	if g, is := t.(grant); is {
+		g.id = 0
+		return g
+	}
+	return t
 }
 
 // Name is the thing in words.
@@ -101,7 +102,7 @@ func (d Difference) Fixed() bool {
 func Back(list []Difference) []any {
 	turned := make([]Difference, len(list))
 	for i, d := range list {
-		turned[i] = Difference{d.Key, d.After, d.Before}
+		turned[i] = Difference{d.After, d.Before}
 	}
 	return Make(turned)
 }
@@ -143,10 +144,23 @@ func rankOf(t Thing) int {
 	return t.rank()
 }
 
-// things are things by their keys.
-type things map[string]Thing
+// an outline gathers things of a state, each under what makes it the same in another.
+type outline struct {
+	common *access.Model
+	State
+	things map[string]Thing
+}
 
-func (l things) subject(m *access.Model, id access.SubjectID) {
+// who is what makes a subject the same.
+func (l outline) who(id access.SubjectID) string {
+	if l.common != nil && l.common.KnowsSubject(id) {
+		return fmt.Sprintf("subject %09d", id)
+	}
+	return l.Model.Ref(id)
+}
+
+func (l outline) subject(id access.SubjectID) {
+	m := l.Model
 	s := m.SubjectOf(id)
 	if s == nil {
 		return
@@ -155,30 +169,31 @@ func (l things) subject(m *access.Model, id access.SubjectID) {
 	if len(s.Attributes) > 0 {
 		about.attributes = s.Attributes
 	}
-	l[fmt.Sprintf("subject %d", id)] = about
+	l.things["1 "+l.who(id)] = about
 	for _, e := range s.Memberships {
-		l[fmt.Sprintf("membership %d %d %d", id, e.Of, e.By)] = membership{access.Join{Member: s.Ref(), Of: m.Ref(e.Of), By: m.Ref(e.By),
-			Until: e.Until.UTC(), Option: e.Option, Passed: e.Passed, Reason: e.Reason, Ticket: e.Ticket}, e.At.UTC()}
+		l.things["2 "+l.who(id)+" in "+l.who(e.Of)+" by "+l.who(e.By)] = membership{access.Join{Member: s.Ref(), Of: m.Ref(e.Of), By: m.Ref(e.By),
+			Until: e.Until.UTC(), Option: e.Option, Passed: e.Passed, Reason: e.Reason, Ticket: e.Ticket}}
 	}
 }
 
-func (l things) object(m *access.Model, id access.ObjectID) {
+func (l outline) object(id access.ObjectID) {
+	m := l.Model
 	o := m.ObjectOf(id)
 	if o == nil {
 		return
 	}
 	path := m.Path(id)
 	if o.Owner != 0 {
-		l[fmt.Sprintf("owner %d", id)] = owner{access.SetOwner{Object: path, Owner: m.Ref(o.Owner)}}
+		l.things["owner of "+path] = owner{access.SetOwner{Object: path, Owner: m.Ref(o.Owner)}}
 	}
 	switch {
 	case o.Kind == access.Lane:
 		if _, err := m.FindLane(o.Name); err == nil {
-			l[fmt.Sprintf("lane %d", id)] = lane{access.PutLane{Lane: o.Name, Limits: o.Limits}}
+			l.things[path] = lane{access.PutLane{Lane: o.Name, Limits: o.Limits}}
 		}
 	case o.Kind == access.Label:
 		if _, err := m.FindLabel(o.Name); err == nil {
-			l[fmt.Sprintf("label %d", id)] = label{access.PutLabel{Label: o.Name, Topic: o.Topic, Level: o.Level}}
+			l.things[path] = label{access.PutLabel{Label: o.Name, Topic: o.Topic, Level: o.Level}}
 		}
 	case o.Kind == access.View && o.View != nil && !o.Missing:
 		c := access.PutView{Path: path, Text: o.View.Text, Rights: o.View.Rights, Sealed: o.View.Sealed}
@@ -190,59 +205,62 @@ func (l things) object(m *access.Model, id access.ObjectID) {
 		for _, id := range o.View.Reads {
 			c.Reads = append(c.Reads, m.Path(id))
 		}
-		l[fmt.Sprintf("view %d", id)] = view{c}
+		l.things["view "+path] = view{c}
 	case o.Kind == access.View, o.Kind == access.Column && m.Object(o.Parent).Kind == access.View, o.Kind == access.Platform:
 	default:
-		l[fmt.Sprintf("object %d", id)] = found{path, o.Missing, o.Type, o.Declared, o.Comment, o.NotNull, o.Key, o.Unique}
+		l.things["object "+path] = found{path, o.Missing, o.Type, o.Declared, o.Comment, o.NotNull, o.Key, o.Unique}
 	}
 }
 
-func (l things) grant(m *access.Model, id access.GrantID) {
+func (l outline) grant(id access.GrantID) {
+	m := l.Model
 	g := m.GrantOf(id)
 	if g == nil || g.Owned != 0 || g.Grantor == 0 && g.At.IsZero() {
 		return // an owner's own, and those that the platform came with
 	}
 	c := access.AddGrant{Privilege: m.GrantName(g), Object: m.Target(g.Target), Subject: m.Ref(g.Subject), Grantor: m.Ref(g.Grantor),
 		Option: g.Option, Until: g.Until.UTC(), Reason: g.Reason, Ticket: g.Ticket}
-	l[fmt.Sprintf("grant %d", id)] = grant{c, g.At.UTC(), id}
+	l.things["grant "+c.Privilege+" on "+c.Object+" to "+l.who(g.Subject)+" by "+l.who(g.Grantor)] = grant{c, id}
 }
 
-func (l things) bundles(m *access.Model) {
-	for _, b := range m.Bundles() {
+func (l outline) bundles() {
+	for _, b := range l.Model.Bundles() {
 		var privileges []string
 		for _, p := range b.Privileges.Each() {
 			privileges = append(privileges, p.String())
 		}
-		l["bundle "+b.Name] = bundle{access.PutBundle{Bundle: b.Name, Privileges: privileges}}
+		l.things["bundle "+b.Name] = bundle{access.PutBundle{Bundle: b.Name, Privileges: privileges}}
 	}
 }
 
-func (l things) policies(st State) {
-	m := st.Model
-	for _, p := range st.Policies.AllRows() {
-		l["policy "+p.Name] = rowPolicy{p.Again(m)}
+func (l outline) policies() {
+	m := l.Model
+	for _, p := range l.Policies.AllRows() {
+		l.things["policy "+p.Name] = rowPolicy{p.Again(m)}
 	}
-	for _, p := range st.Policies.AllColumns() {
-		l["policy "+p.Name] = columnPolicy{p.Again(m)}
+	for _, p := range l.Policies.AllColumns() {
+		l.things["policy "+p.Name] = columnPolicy{p.Again(m)}
 	}
-	for object, labels := range st.Policies.Placements() {
+	for object, labels := range l.Policies.Placements() {
 		for _, id := range labels {
-			c := policy.PlaceLabel{Label: m.Path(id), Object: m.Path(object)}
-			l[fmt.Sprintf("placement %d %d", id, object)] = placement{c}
+			if _, err := m.FindLabel(m.Object(id).Name); err == nil {
+				c := policy.PlaceLabel{Label: m.Path(id), Object: m.Path(object)}
+				l.things[c.Label+" on "+c.Object] = placement{c}
+			}
 		}
 	}
-	for object, topics := range st.Policies.Dismissals() {
+	for object, topics := range l.Policies.Dismissals() {
 		for _, topic := range topics {
-			l[fmt.Sprintf("topic %d %s", object, topic)] = found{name: "the topic " + topic + " of " + m.Path(object)}
+			name := "the topic " + topic + " of " + m.Path(object)
+			l.things[name] = found{name: name}
 		}
 	}
-	for _, r := range st.Policies.Relationships() {
-		c := r.Again(m)
-		key := "relationship from " + strings.Join(c.From, ", ") + " to " + strings.Join(c.To, ", ")
+	for _, r := range l.Policies.Relationships() {
+		c := relationship{r.Again(m)}
 		if r.Declared {
-			l[key] = relationship{c}
+			l.things[c.Name()] = c
 		} else {
-			l[key] = found{name: key}
+			l.things[c.Name()] = found{name: c.Name()}
 		}
 	}
 }
@@ -256,10 +274,7 @@ type (
 		lead       string
 		attributes map[string][]string
 	}
-	membership struct {
-		access.Join
-		at time.Time // giving it again later makes it another
-	}
+	membership   struct{ access.Join }
 	owner        struct{ access.SetOwner }
 	lane         struct{ access.PutLane }
 	label        struct{ access.PutLabel }
@@ -271,7 +286,6 @@ type (
 	relationship struct{ policy.PutRelationship }
 	grant        struct {
 		access.AddGrant
-		at time.Time
 		id access.GrantID // the order in which grants rest on each other
 	}
 	// found is what a scan found in a source, and what is not taken back.
@@ -295,6 +309,13 @@ const (
 	rankPolicy
 	rankPlacement
 )
+
+func by(ref string) string {
+	if ref == "" {
+		return ""
+	}
+	return " by " + ref
+}
 
 func (t subject) Name() string { return t.ref }
 func (t subject) rank() int    { return rankSubject }
@@ -338,7 +359,7 @@ func (t subject) put(from Thing) []any {
 	return out
 }
 
-func (t membership) Name() string { return t.Member + " in " + t.Of }
+func (t membership) Name() string { return t.Member + " in " + t.Of + by(t.By) }
 func (t membership) rank() int    { return rankMembership }
 func (t membership) drop() []any {
 	return []any{access.Leave{Member: t.Member, Of: t.Of, By: t.By}}
@@ -411,8 +432,10 @@ func (t relationship) drop() []any {
 }
 func (t relationship) put(Thing) []any { return []any{t.PutRelationship} }
 
-func (t grant) Name() string { return t.Privilege + " on " + t.Object + " to " + t.Subject }
-func (t grant) rank() int    { return rankGrant }
+func (t grant) Name() string {
+	return t.Privilege + " on " + t.Object + " to " + t.Subject + by(t.Grantor)
+}
+func (t grant) rank() int { return rankGrant }
 func (t grant) drop() []any {
 	return []any{access.RemoveGrant{Privilege: t.Privilege, Object: t.Object, Subject: t.Subject, Grantor: t.Grantor}}
 }
@@ -429,50 +452,6 @@ func (t found) Name() string    { return t.name }
 func (t found) rank() int       { return 0 }
 func (t found) drop() []any     { return nil }
 func (t found) put(Thing) []any { return nil }
-
-// All are the things of a state, found as they are asked for.
-type All struct {
-	state State
-	parts map[string]things
-}
-
-// Things takes a state apart, thing by thing.
-func Things(st State) All { return All{st, map[string]things{}} }
-
-// Of is the thing that a difference is about, as the state has it; nil: it has not.
-func (a All) Of(d Difference) Thing {
-	kind, rest, _ := strings.Cut(d.Key, " ")
-	number, _, _ := strings.Cut(rest, " ")
-	n, err := strconv.ParseUint(number, 10, 32)
-	if err != nil || kind == "policy" { // whose names can be numbers
-		n = 0
-	}
-	m, part := a.state.Model, "rules"
-	take := func(l things) { l.policies(a.state) }
-	switch kind {
-	case "subject", "membership":
-		part, take = "subject "+number, func(l things) { l.subject(m, access.SubjectID(n)) }
-	case "grant":
-		part, take = d.Key, func(l things) { l.grant(m, access.GrantID(n)) }
-	case "owner", "lane", "label", "view", "object":
-		part, take = "object "+number, func(l things) { l.object(m, access.ObjectID(n)) }
-	case "bundle":
-		part, take = "bundles", func(l things) { l.bundles(m) }
-	}
-	if a.parts[part] == nil {
-		a.parts[part] = things{}
-		take(a.parts[part])
-	}
-	return a.parts[part][d.Key]
-}
-
-// Same reports whether two things are the same; a thing that is not there is the same as none.
-func Same(a, b Thing) bool {
-	if a == nil || b == nil {
-		return a == nil && b == nil
-	}
-	return reflect.DeepEqual(a, b)
-}
 
 // Account is the user or service that the difference is about; "" where it is about none.
 func (d Difference) Account() string {

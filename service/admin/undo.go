@@ -18,55 +18,59 @@ import (
 	"gneiss/wire"
 )
 
-// mostUndone bounds the revisions that are taken back at once.
-const mostUndone = 100
+// How many revisions are taken back at once, and how many later ones are gone through for it.
+const (
+	mostUndone   = 100
+	mostReplayed = 100_000
+)
 
-// Undo takes revisions back: the newest first, each thing that one of them changed becomes what it
-// was before. It is refused where something later has changed the same, or would have to go with it.
+// Undo takes revisions back: the state becomes what it would be had they not been made, and all later
+// ones had. It is refused where a later one could not have been made without them.
 func (s *Service) Undo(ctx context.Context, c identity.Caller, in wire.UndoRequest) (wire.Changed, error) {
+	before := s.identity.State(c)
 	if err := s.identity.Administers(s.platform.Current(), c, "an undo"); err != nil {
 		return wire.Changed{}, err
 	}
 	revisions := slices.Clone(in.Revisions)
 	slices.Sort(revisions)
 	revisions = slices.Compact(revisions)
-	slices.Reverse(revisions)
 	if len(revisions) == 0 || len(revisions) > mostUndone {
 		return wire.Changed{}, fault.New(fault.Invalid, "nothing", "name one to %d revisions: gneiss history lists them", mostUndone)
 	}
-	before := s.identity.State(c)
 	if c.IfMatch == 0 && c.Draft() == nil {
 		c.IfMatch = before.Revision // what is worked out here is for this state
 	}
 	o := order{caller: c, Change: in.Change}
-	after := before
-	var undone []outline.Difference
-	for _, n := range revisions {
-		entry, differs, err := s.differences(ctx, n)
-		if err != nil {
-			return wire.Changed{}, err
-		}
-		back, err := s.takenBack(ctx, after, n, differs)
-		if err != nil {
-			return wire.Changed{}, err
-		}
-		if len(back) == 0 {
-			continue
-		}
-		if after, err = after.ApplyAll(back, time.Now().UTC()); err != nil {
-			return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "revision %d cannot be undone: %s", n, s.identity.Told(c, err).Detail)
-		}
-		undone = append(undone, differs...)
-		o.changes = append(o.changes, back...)
-		o.says = append(o.says, say.UndidRevision.With(n, entry.Actor, strings.Join(s.saysOfRevision(entry), "; ")))
-		o.notes = append(o.notes, accountNotes(differs)...)
+	base, without, err := s.without(ctx, c, revisions, &o)
+	if err != nil {
+		return wire.Changed{}, err
 	}
-	if len(o.changes) == 0 {
-		return wire.Changed{}, fault.New(fault.Conflict, "nothing", "there is nothing left of that to take back")
+	if c.Draft() != nil { // what is in it comes on top
+		if without, err = without.ApplyAll(c.Draft().Fitting(), time.Now().UTC()); err != nil {
+			return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "the changes of the draft build on that: %s", s.identity.Told(c, err).Detail)
+		}
 	}
-	if more := beyond(outline.Between(of(before), of(after)), undone); len(more) > 0 {
-		return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "that would also change what later revisions made: %s. Undo those as well, or take it back by hand",
-			strings.Join(more[:min(len(more), 10)], "; "))
+	differs := outline.Between(base.Model, of(before), of(without))
+	for _, d := range differs {
+		if d.Fixed() {
+			return wire.Changed{}, fault.New(fault.Invalid, "not_undone", "that is about what is in a source (%s), which a scan finds: scan it again, or connect it again", d.Name())
+		}
+		if ref := d.Account(); ref != "" && d.Before == nil {
+			o.notes = append(o.notes, say.NoPasswordBack.With(ref))
+		}
+	}
+	if len(differs) == 0 {
+		return wire.Changed{}, fault.New(fault.Conflict, "nothing", "there is nothing left of that to take back: later revisions made it anew")
+	}
+	for _, change := range outline.Make(differs) {
+		o.changes = append(o.changes, change)
+	}
+	after, err := before.ApplyAll(o.changes, time.Now().UTC())
+	if err != nil {
+		return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "it cannot be taken back: %s", s.identity.Told(c, err).Detail)
+	}
+	if rest := outline.Between(base.Model, of(after), of(without)); len(rest) > 0 {
+		return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "it cannot be taken back alone: %s would not be as it was. Take it back by hand", rest[0].Name())
 	}
 	return s.carryOut(ctx, o)
 }
@@ -75,95 +79,51 @@ func of(st *platform.State) outline.State {
 	return outline.State{Model: st.Model, Policies: st.Policies}
 }
 
-// differences is what a revision changed.
-func (s *Service) differences(ctx context.Context, n int64) (store.Past, []outline.Difference, error) {
-	current := s.platform.Current().Revision
-	if n < 2 || n > current {
-		return store.Past{}, nil, fault.New(fault.NotFound, "no_revision", "there is no revision %d to undo; they go from 2 to %d", n, current)
+// without is the current state as it would be had revisions, which are in order, not been made, and
+// the state before the first of them. What they did is said in the order.
+func (s *Service) without(ctx context.Context, c identity.Caller, revisions []int64, o *order) (base, st *platform.State, err error) {
+	current, first := s.platform.Current().Revision, revisions[0]
+	if last := revisions[len(revisions)-1]; first < 2 || last > current {
+		return nil, nil, fault.New(fault.NotFound, "no_revision", "there is no revision %d to undo; they go from 2 to %d", min(first, last), current)
 	}
-	found, err := s.store.History(ctx, n+1, nil, 1)
+	if current-first > mostReplayed {
+		return nil, nil, fault.New(fault.Invalid, "too_old", "revision %d is more than %d revisions ago; take it back by hand", first, mostReplayed)
+	}
+	if base, err = s.platform.At(ctx, first-1); err != nil {
+		return nil, nil, err
+	}
+	st = base
+	entries, err := s.store.History(ctx, current+1, nil, int(current-first+1))
 	if err != nil {
-		return store.Past{}, nil, err
+		return nil, nil, err
 	}
-	before, err := s.platform.At(ctx, n-1)
-	if err != nil {
-		return store.Past{}, nil, err
-	}
-	changes, err := platform.Changes(found[0].Entry)
-	if err != nil {
-		return store.Past{}, nil, err
-	}
-	when, err := found[0].Time()
-	if err != nil {
-		return store.Past{}, nil, err
-	}
-	after, err := before.ApplyAll(changes, when)
-	if err != nil {
-		return store.Past{}, nil, err
-	}
-	return found[0], outline.Between(of(before), of(after)), nil
-}
-
-// takenBack are the changes that make what a revision changed as it was before, in a state.
-func (s *Service) takenBack(ctx context.Context, now *platform.State, n int64, differs []outline.Difference) ([]platform.Change, error) {
-	have := outline.Things(of(now))
-	var back []outline.Difference
-	var moved []string
-	for _, d := range differs {
-		switch is := have.Of(d); {
-		case d.Fixed():
-			return nil, fault.New(fault.Invalid, "not_undone", "revision %d is about what is in a source (%s), which a scan finds: scan it again, or connect it again", n, d.Name())
-		case outline.Same(is, d.Before):
-		case !outline.Same(is, d.After):
-			moved = append(moved, d.Name())
-		default:
-			back = append(back, d)
+	slices.Reverse(entries)
+	for _, e := range entries {
+		if slices.Contains(revisions, e.Revision) {
+			o.says = append(o.says, say.UndidRevision.With(e.Revision, e.Actor, strings.Join(saysOfRevision(e), "; ")))
+			continue
 		}
-	}
-	if len(moved) > 0 {
-		return nil, fault.New(fault.Conflict, "in_the_way", "revision %d cannot be undone: later revisions changed the same again: %s. gneiss history --of tells which; undo those first, or with it",
-			n, strings.Join(moved[:min(len(moved), 10)], "; "))
-	}
-	var changes []platform.Change
-	for _, c := range outline.Back(back) {
-		changes = append(changes, c)
-	}
-	return changes, nil
-}
-
-// beyond lists what changes beside what was meant to.
-func beyond(changed, meant []outline.Difference) []string {
-	named := map[string]bool{}
-	for _, d := range meant {
-		for _, t := range []outline.Thing{d.Before, d.After} {
-			if t != nil {
-				named[t.Name()] = true
-			}
+		changes, err := platform.Changes(e.Entry)
+		if err != nil {
+			return nil, nil, err
 		}
-	}
-	var out []string
-	for _, d := range changed {
-		if !named[d.Name()] {
-			out = append(out, d.Name())
+		when, err := e.Time()
+		if err != nil {
+			return nil, nil, err
 		}
-	}
-	return out
-}
-
-// accountNotes says whose accounts come back without a password.
-func accountNotes(differs []outline.Difference) []string {
-	var notes []string
-	for _, d := range differs {
-		if ref := d.Account(); ref != "" && d.After == nil {
-			notes = append(notes, say.NoPasswordBack.With(ref))
+		next, err := st.ApplyAll(changes, when)
+		if err != nil {
+			return nil, nil, fault.New(fault.Conflict, "in_the_way", "revision %d by %s (%s) builds on that: %s. Undo it as well, or take it back by hand",
+				e.Revision, e.Actor, strings.Join(saysOfRevision(e), "; "), s.identity.Told(c, err).Detail)
 		}
+		st = next
 	}
-	return notes
+	return base, st, nil
 }
 
 // saysOfRevision are the sentences of a revision: as they were said, or, of an old one, from its
 // changes.
-func (s *Service) saysOfRevision(e store.Past) []string {
+func saysOfRevision(e store.Past) []string {
 	var says []string
 	if json.Unmarshal([]byte(e.Says), &says); len(says) > 0 {
 		return says

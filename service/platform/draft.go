@@ -84,3 +84,14 @@ func (d *Draft) Misfit() (int, error) {
 
 // All are the changes of the draft, in their order.
 func (d *Draft) All() []Change { return slices.Concat(d.Steps...) }
+
+// Fitting are the changes of the steps that fit, in their order.
+func (d *Draft) Fitting() []Change {
+	var out []Change
+	for i, step := range d.Steps {
+		if d.Misfits[i] == nil {
+			out = append(out, step...)
+		}
+	}
+	return out
+}

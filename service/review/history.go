@@ -354,7 +354,7 @@ func (s *Service) CompareMoments(ctx context.Context, c identity.Caller, at, wit
 	if err != nil {
 		return out, err
 	}
-	differs := outline.Between(outline.State{Model: before.Model, Policies: before.Policies}, outline.State{Model: after.Model, Policies: after.Policies})
+	differs := outline.Between(before.Model, outline.State{Model: before.Model, Policies: before.Policies}, outline.State{Model: after.Model, Policies: after.Policies})
 	var changes []platform.Change
 	for _, change := range outline.Make(differs) {
 		changes = append(changes, change)
