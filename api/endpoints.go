@@ -163,7 +163,9 @@ func (s *Server) register() {
 		"/vocabulary",
 		"names that are the same on every platform: privileges, treatments, levels, actions",
 		func(request, none) (wire.Vocabulary, error) {
-			return review.Vocabulary(), nil
+			words := review.Vocabulary()
+			words.Looks, words.Fills = s.momentous()
+			return words, nil
 		},
 	)
 	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/wire"
 )
@@ -42,10 +43,26 @@ var immediate = map[string]bool{
 // fills reports whether what an endpoint changes can go into a draft.
 func fills(method, path string) bool { return method != "GET" && !immediate[method+" "+path] }
 
+// momentous lists the endpoints that look at other states, and those that fill drafts.
+func (s *Server) momentous() (reads, changes []string) {
+	for _, o := range s.routes {
+		switch name := o.method + " " + o.path; {
+		case looks[name]:
+			reads = append(reads, name)
+		case fills(o.method, o.path):
+			changes = append(changes, name)
+		}
+	}
+	return reads, changes
+}
+
 // moment is which state a request is about.
 func (s *Server) moment(c fiber.Ctx, method, path string) (wire.Moment, error) {
 	m := wire.Moment{Draft: c.Query("draft"), At: c.Query("at")}
 	looking, filling := looks[method+" "+path], fills(method, path)
+	if m.At != "" && filling {
+		return m, fault.New(fault.Invalid, "past", "what was cannot be changed: return to now, or undo a revision")
+	}
 	if m.At != "" && !looking || m.Draft != "" && !looking && !filling {
 		return m, badInput(fmt.Sprintf("%s %s is about what is now: it takes neither a draft nor a moment", method, path))
 	}

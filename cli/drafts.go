@@ -26,7 +26,7 @@ can look through it. Publishing makes all of it one revision.`,
 	var reason string
 	open := &cobra.Command{Use: "open NAME", Short: "Open a draft", Args: words(1, 1), Example: `  gneiss draft open portal-2027 --reason "partners see depths"`,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.said(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/drafts", wire.DraftRequest{Name: args[0], Reason: reason}))
+			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/drafts", wire.DraftRequest{Name: args[0], Reason: reason}))
 		}}
 	open.Flags().StringVar(&reason, "reason", "", "why; it becomes the revision's")
 	list := &cobra.Command{Use: "list", Short: "List the open drafts, and the last that were closed", Args: words(0, 0),
@@ -92,7 +92,7 @@ can look through it. Publishing makes all of it one revision.`,
 				service.DryRun = false
 			}
 			err := service.Do(c.Context(), "DELETE", "/drafts/"+url.PathEscape(args[0]), nil, nil, &out)
-			return a.said(out, err)
+			return a.doneOr(out, err)
 		}}
 	remove := &cobra.Command{Use: "remove NAME NUMBER", Short: "Take one change out of a draft", Args: words(2, 2), ValidArgsFunction: a.completeDrafts,
 		Example: "  gneiss draft remove portal-2027 3",
@@ -102,27 +102,10 @@ can look through it. Publishing makes all of it one revision.`,
 			}
 			var out wire.Changed
 			err := a.connect().Do(c.Context(), "DELETE", "/drafts/"+url.PathEscape(args[0])+"/steps/"+url.PathEscape(args[1]), nil, nil, &out)
-			return a.said(out, err)
+			return a.doneOr(out, err)
 		}}
 	parent.AddCommand(open, list, show, impact, publish, drop, remove)
 	root.AddCommand(parent, a.history(), a.undo())
-}
-
-// said prints what was done where no revision came of it.
-func (a *app) said(out wire.Changed, err error) error {
-	if err != nil || a.output != "table" {
-		return a.doneOr(out, err)
-	}
-	for _, s := range out.Says {
-		if out.DryRun {
-			s = "would have " + s
-		}
-		fmt.Fprintln(a.out, strings.ToUpper(s[:1])+s[1:]+".")
-	}
-	for _, n := range out.Notes {
-		fmt.Fprintf(a.out, "Note: %s.\n", n)
-	}
-	return nil
 }
 
 func (a *app) showDraft(d wire.Draft) error {
@@ -242,7 +225,7 @@ func (a *app) history() *cobra.Command {
 			if err != nil || n < 1 {
 				return usageError{fmt.Errorf("a revision is a number, as gneiss history lists it, not %q", args[0])}
 			}
-			return a.said(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/revision-labels", wire.RevisionLabel{Name: args[1], Revision: n}))
+			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/revision-labels", wire.RevisionLabel{Name: args[1], Revision: n}))
 		}}
 	c.AddCommand(name, a.verify("Check that no change in the journal was altered or is gone", "/journal/verification"))
 	return c

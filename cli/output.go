@@ -196,9 +196,9 @@ func (a *app) done(c wire.Changed) error {
 	switch {
 	case c.Done && c.Draft != "":
 		fmt.Fprintf(a.out, "It is in the draft %[1]s, and takes effect when that is published: gneiss draft publish %[1]s\n", c.Draft)
-	case c.Done:
+	case c.Revised:
 		fmt.Fprintf(a.out, "Revision %d.\n", c.Revision)
-	default:
+	case !c.Done:
 		fmt.Fprintln(a.out, "Nothing was changed.")
 	}
 	return nil

@@ -7,6 +7,8 @@ type Vocabulary struct {
 	Levels     []string        `json:"levels" description:"of labels, the widest first"`
 	Actions    []string        `json:"actions" description:"what a record can be of"`
 	Decisions  []string        `json:"decisions" description:"how a record can have ended"`
+	Looks      []string        `json:"looks" description:"endpoints that answer through a draft or as of a moment: GET /object"`
+	Fills      []string        `json:"fills" description:"endpoints whose changes can go into a draft: POST /grants"`
 }
 
 // A PrivilegeName is a privilege with the kinds of objects that it can be granted on.

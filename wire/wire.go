@@ -112,6 +112,7 @@ type Effect struct {
 type Changed struct {
 	Revision int64    `json:"revision" description:"of the model after it; of a dry run, before"`
 	Done     bool     `json:"done"`
+	Revised  bool     `json:"revised" description:"the revision is one that it made"`
 	DryRun   bool     `json:"dry_run,omitempty" description:"it was only tried"`
 	Draft    string   `json:"draft,omitempty" description:"the draft that it went into; it takes effect when that is published"`
 	Says     []string `json:"says" description:"what was done, in sentences"`

@@ -68,7 +68,7 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 		Reason: o.Reason, Address: o.caller.Address, Client: o.caller.Client, Objects: objectsOf(o.changes), Also: also}, now); err != nil {
 		return wire.Changed{}, err
 	}
-	out.Revision, out.Done = after.Revision, true
+	out.Revision, out.Done, out.Revised = after.Revision, true, true
 	return out, nil
 }
 

@@ -156,7 +156,6 @@ func (s *Service) DropStep(ctx context.Context, c identity.Caller, name string, 
 			return wire.Changed{}, draftMoved(d.Name, err)
 		}
 		out := s.saidOnly(s.platform.Current(), says)
-		out.Draft = d.Name
 		if rest := len(d.Draft.Steps) - 1 - i; rest > 0 {
 			if after, err := s.identity.FindDraft(ctx, d.Name); err == nil && len(after.Misfits) > len(d.Misfits) {
 				out.Notes = append(out.Notes, say.RestNoLongerFits.With(say.Count(len(after.Misfits), "change")))

@@ -47,6 +47,13 @@
       ],
     },
     {
+      name: 'Changes',
+      pages: [
+        { at: '/drafts', name: 'Drafts', key: 'd', load: () => import('./pages/Drafts.svelte') },
+        { at: '/history', name: 'History', key: 'h', load: () => import('./pages/History.svelte') },
+      ],
+    },
+    {
       name: '',
       pages: [{ at: '/settings', name: 'Settings', key: 'g', load: () => import('./pages/Settings.svelte') }],
     },
@@ -93,6 +100,8 @@
   <div
     class="grid h-screen grid-cols-[9rem_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)] max-[900px]:grid-cols-1 max-[900px]:grid-rows-[auto_auto_minmax(0,1fr)]"
     class:elsewhere={place.elsewhere}
+    class:drafting={!!place.moment.draft}
+    class:past={!!place.moment.at}
   >
     <nav class="pages" aria-label="Pages">
       <a href={place.href('/overview')} class="flex items-center gap-2 px-3 py-3 font-semibold tracking-tight">
@@ -136,6 +145,14 @@
 <Notices />
 
 <style>
+  .drafting {
+    box-shadow: inset 0 0 0 4px var(--epidote);
+    padding: 4px;
+  }
+  .past {
+    box-shadow: inset 0 0 0 4px var(--line-strong);
+    padding: 4px;
+  }
   .elsewhere {
     box-shadow: inset 0 0 0 4px var(--feldspar);
     padding: 4px;

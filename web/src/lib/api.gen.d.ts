@@ -31,6 +31,10 @@ export interface paths {
                     role?: string;
                     /** @description the declared purpose */
                     purpose?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -75,7 +79,12 @@ export interface paths {
         /** named sets of privileges */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -105,7 +114,10 @@ export interface paths {
         /** add a bundle, or change what it and its grants give */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -159,6 +171,8 @@ export interface paths {
                     reason?: string;
                     /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
                 };
                 header?: never;
                 path: {
@@ -209,6 +223,10 @@ export interface paths {
                     b: string;
                     /** @description only at and below this object */
                     below?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -243,6 +261,306 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the open drafts, and the last that were closed */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireDraft"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** open a draft */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireDraftRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** one open draft, with what is in it */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireDraft"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        /** drop it, with all that is in it */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description show what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{name}/impact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** who would gain and who would lose what by it */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireImpact"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{name}/publication": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** make all of it one revision */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiPublicationIn"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{name}/steps/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** take one change out of it */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings": {
         parameters: {
             query?: never;
@@ -256,6 +574,10 @@ export interface paths {
                 query?: {
                     /** @description how many administrators are not too many; 3 when not given */
                     administrators?: number;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -310,6 +632,10 @@ export interface paths {
                     after?: string;
                     /** @description 1,000 when not given; 5,000 at the most */
                     limit?: number;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -340,7 +666,10 @@ export interface paths {
         /** grant privileges */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -388,7 +717,10 @@ export interface paths {
         /** revoke privileges */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -418,6 +750,61 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** revisions, newest first: who changed what, when, why, and what came of it */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description an object, a subject or a policy: only revisions about it */
+                    of?: string;
+                    /** @description a cursor */
+                    after?: number;
+                    /** @description 50 when not given; 500 at the most */
+                    limit?: number;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWirePast"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -515,7 +902,10 @@ export interface paths {
         /** accept suggestions: put the labels on their columns */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -566,6 +956,10 @@ export interface paths {
                     label?: string;
                     /** @description only those that no live policy treats */
                     uncovered?: boolean;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -610,7 +1004,12 @@ export interface paths {
         /** labels, what they are on, and what they do */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -640,7 +1039,10 @@ export interface paths {
         /** add a label, or change its topic and level */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -694,6 +1096,8 @@ export interface paths {
                     reason?: string;
                     /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
                 };
                 header?: never;
                 path: {
@@ -739,7 +1143,10 @@ export interface paths {
         /** put a label on objects, lift it off them, or dismiss it for them */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path: {
                     name: string;
@@ -787,7 +1194,12 @@ export interface paths {
         /** where queries run */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -817,7 +1229,10 @@ export interface paths {
         /** add a lane, or change its limits */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -871,6 +1286,8 @@ export interface paths {
                     reason?: string;
                     /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
                 };
                 header?: never;
                 path: {
@@ -917,6 +1334,10 @@ export interface paths {
                 query: {
                     /** @description a table or a column */
                     object: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -963,7 +1384,10 @@ export interface paths {
         /** put a member in a group, or give it a role */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -1011,7 +1435,10 @@ export interface paths {
         /** take a member out of a group, or a role from it */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -1047,6 +1474,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/moments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what differs between two moments */
+        get: {
+            parameters: {
+                query: {
+                    /** @description a moment: a revision, a day, a time or a label */
+                    from: string;
+                    /** @description another; now when empty */
+                    with?: string;
+                    /** @description a subject, or an object: only what is about it */
+                    of?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireBetween"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/object": {
         parameters: {
             query?: never;
@@ -1068,6 +1546,10 @@ export interface paths {
                     role?: string;
                     /** @description the declared purpose */
                     purpose?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1114,7 +1596,10 @@ export interface paths {
         /** give objects another owner */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -1211,6 +1696,10 @@ export interface paths {
                 query?: {
                     /** @description at and below this object */
                     table?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1241,7 +1730,10 @@ export interface paths {
         /** add or replace a policy */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -1343,6 +1835,8 @@ export interface paths {
                     reason?: string;
                     /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
                 };
                 header?: never;
                 path: {
@@ -1376,7 +1870,10 @@ export interface paths {
         /** publish or stop a policy */
         patch: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path: {
                     name: string;
@@ -1574,7 +2071,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session";
+                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
@@ -1722,6 +2219,10 @@ export interface paths {
                 query?: {
                     /** @description at and below this object */
                     table?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1752,7 +2253,10 @@ export interface paths {
         /** declare a relationship, or forget one */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -1760,6 +2264,54 @@ export interface paths {
             requestBody?: {
                 content: {
                     "application/json": components["schemas"]["WireRelationshipRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revision-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** name a revision */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireRevisionLabel"];
                 };
             };
             responses: {
@@ -1803,6 +2355,10 @@ export interface paths {
                     csv_safe?: boolean;
                     /** @description of CSV, which has one of the two; subjects when empty */
                     part?: "subjects" | "memberships";
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1833,7 +2389,10 @@ export interface paths {
         /** import subjects and memberships: all of them, or none */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -1887,6 +2446,10 @@ export interface paths {
                     role?: string;
                     /** @description the declared purpose */
                     purpose?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -2525,6 +3088,10 @@ export interface paths {
                     after?: string;
                     /** @description 1,000 when not given; 5,000 at the most */
                     limit?: number;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -2555,7 +3122,10 @@ export interface paths {
         /** add a subject */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -2609,6 +3179,8 @@ export interface paths {
                     reason?: string;
                     /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
                 };
                 header?: never;
                 path: {
@@ -2652,7 +3224,12 @@ export interface paths {
         /** the page of one subject */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
                 header?: never;
                 path: {
                     ref: string;
@@ -2688,7 +3265,10 @@ export interface paths {
         /** change a subject */
         patch: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path: {
                     ref: string;
@@ -2868,6 +3448,10 @@ export interface paths {
                     role?: string;
                     /** @description the declared purpose */
                     purpose?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -2902,6 +3486,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** take revisions back, by a new one */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireUndoRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/views": {
         parameters: {
             query?: never;
@@ -2915,6 +3550,10 @@ export interface paths {
                 query?: {
                     /** @description a path; all when not given */
                     below?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -2945,7 +3584,10 @@ export interface paths {
         /** make or replace a view */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -2999,6 +3641,8 @@ export interface paths {
                     reason?: string;
                     /** @description show what it would do to whom, and do nothing */
                     dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
                 };
                 header?: never;
                 path: {
@@ -3096,6 +3740,10 @@ export interface paths {
                     role?: string;
                     /** @description the declared purpose */
                     purpose?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
                 };
                 header?: never;
                 path?: never;
@@ -3159,6 +3807,12 @@ export interface components {
             reason?: string;
             /** @enum {string} */
             status: "draft" | "live" | "off";
+        };
+        ApiPublicationIn: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description kept in the journal */
+            reason?: string;
         };
         ApiScanIn: {
             /** @description show what it would do to whom, and do nothing */
@@ -3251,6 +3905,26 @@ export interface components {
              */
             verbs: "full" | "hatched" | "empty";
         };
+        WireBetween: {
+            /**
+             * Format: int64
+             * @description the earlier revision
+             */
+            at: number;
+            /** @description there was more to compare than was compared */
+            bounded?: boolean;
+            /** @description what was added, removed or changed */
+            differs: components["schemas"]["WireDiffers"][];
+            /** @description who gained and who lost what */
+            effects: components["schemas"]["WireEffect"][];
+            /** @description how many things beyond those named */
+            more?: number;
+            /**
+             * Format: int64
+             * @description the later
+             */
+            with: number;
+        };
         WireBundle: {
             built_in: boolean;
             /** @description that give it */
@@ -3277,6 +3951,8 @@ export interface components {
         };
         WireChanged: {
             done: boolean;
+            /** @description the draft that it went into; it takes effect when that is published */
+            draft?: string;
             /** @description it was only tried */
             dry_run?: boolean;
             effects: components["schemas"]["WireEffect"][];
@@ -3284,6 +3960,8 @@ export interface components {
             more?: boolean;
             /** @description what to know, such as a grant that stays dormant */
             notes: string[];
+            /** @description the revision is one that it made */
+            revised: boolean;
             /**
              * Format: int64
              * @description of the model after it; of a dry run, before
@@ -3347,6 +4025,56 @@ export interface components {
             says: string;
             /** @description SCHEMA.VIEW */
             view: string;
+        };
+        WireDiffers: {
+            /** @enum {string} */
+            how: "added" | "removed" | "changed";
+            name: string;
+        };
+        WireDraft: {
+            /**
+             * Format: int64
+             * @description the revision that it was opened on
+             */
+            base: number;
+            /** @description who opened it */
+            by: string;
+            /** Format: date-time */
+            closed?: null | string;
+            /** @description who published or dropped it */
+            closed_by?: string;
+            /** @description the caller may put changes into it, and drop it */
+            fill: boolean;
+            /** @description how many of its changes do not fit what is there now */
+            misfits: number;
+            name: string;
+            /** Format: date-time */
+            opened: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description that it became
+             */
+            revision?: number;
+            /** @enum {string} */
+            status: "open" | "published" | "dropped";
+            steps: components["schemas"]["WireDraftStep"][];
+        };
+        WireDraftRequest: {
+            name: string;
+            /** @description why; it becomes the revision's */
+            reason?: string;
+        };
+        WireDraftStep: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description why it does not fit what is there now */
+            misfit?: string;
+            /** Format: int64 */
+            number: number;
+            reason?: string;
+            says: string[];
         };
         WireEffect: {
             gains: string[];
@@ -3444,6 +4172,25 @@ export interface components {
             /** @description also grant the USAGE that is missing on the way there, and on a lane where there is none */
             with_entry?: boolean;
         };
+        WireImpact: {
+            /** @description revisions since it was opened */
+            between: components["schemas"]["WirePast"][];
+            draft: string;
+            /** @description by person */
+            effects: components["schemas"]["WireEffect"][];
+            misfits: string[];
+            /** @description it touches more than is listed */
+            more: boolean;
+            notes: string[];
+            /**
+             * Format: int64
+             * @description on which it was worked out
+             */
+            revision: number;
+            says: string[];
+            /** @description by table, rows counted on the data */
+            tables: components["schemas"]["WireTableImpact"][];
+        };
         WireLabel: {
             /** @description how many columns have it, inherited ones included */
             columns: number;
@@ -3536,6 +4283,11 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireDraft: {
+            items: components["schemas"]["WireDraft"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireListGneissWireFinding: {
             items: components["schemas"]["WireFinding"][];
             /** @description the cursor of the next page */
@@ -3563,6 +4315,11 @@ export interface components {
         };
         WireListGneissWireLane: {
             items: components["schemas"]["WireLane"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
+        WireListGneissWirePast: {
+            items: components["schemas"]["WirePast"][];
             /** @description the cursor of the next page */
             next?: string;
         };
@@ -3746,6 +4503,21 @@ export interface components {
         WirePasswordRequest: {
             new: string;
             old: string;
+        };
+        WirePast: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description that it published */
+            draft?: string;
+            /** @description what came of it for whom, as it was worked out then */
+            effects: components["schemas"]["WireEffect"][];
+            /** @description the names that people gave it */
+            labels: string[];
+            reason?: string;
+            /** Format: int64 */
+            revision: number;
+            says: string[];
         };
         WirePath: {
             grant: components["schemas"]["WireGrant"];
@@ -3948,13 +4720,25 @@ export interface components {
             sides: components["schemas"]["WireSide"][];
             table: string;
         };
+        WirePreviewPoint: {
+            /** @description a subject: user:flint, or role:survey_reader alone */
+            as?: string;
+            /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+            at?: string;
+            /** @description through this draft; a change goes into it */
+            draft?: string;
+            /** @description the declared purpose */
+            purpose?: string;
+            /** @description act in this role only */
+            role?: string;
+        };
         WirePreviewRequest: {
             /** @description policies that are not live: each standpoint is shown a second time, as if they were */
             drafts?: string[];
             limit?: number;
             /** @description add the governed SQL of each side, and what the policies made of it */
             plan?: boolean;
-            standpoints: components["schemas"]["WireStandpoint"][];
+            standpoints: components["schemas"]["WirePreviewPoint"][];
             table: string;
         };
         WirePreviewRow: {
@@ -4089,6 +4873,14 @@ export interface components {
             name: string;
             /** @description as it is declared, with its length or precision: numeric(15,2) */
             type: string;
+        };
+        WireRevisionLabel: {
+            name: string;
+            /**
+             * Format: int64
+             * @description zero takes the name away
+             */
+            revision?: number;
         };
         WireRoster: {
             memberships: components["schemas"]["WireRosterMembership"][];
@@ -4363,6 +5155,17 @@ export interface components {
             /** @description how many were looked at */
             tables: number;
         };
+        WireTableImpact: {
+            /** @description rows with the draft */
+            after?: null | number;
+            /** @description rows now; not there: none are readable, or they could not be counted */
+            before?: null | number;
+            /** @description that become clear, treated or withheld */
+            columns: string[];
+            note?: string;
+            subject: string;
+            table: string;
+        };
         WireToken: {
             /** Format: date-time */
             created: string;
@@ -4471,6 +5274,13 @@ export interface components {
             rule: string;
             sentence: string;
         };
+        WireUndoRequest: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description kept in the journal */
+            reason?: string;
+            revisions: number[];
+        };
         WireVerification: {
             /** @description record or journal */
             chain: string;
@@ -4531,8 +5341,12 @@ export interface components {
             actions: string[];
             /** @description how a record can have ended */
             decisions: string[];
+            /** @description endpoints whose changes can go into a draft: POST /grants */
+            fills: string[];
             /** @description of labels, the widest first */
             levels: string[];
+            /** @description endpoints that answer through a draft or as of a moment: GET /object */
+            looks: string[];
             privileges: components["schemas"]["WirePrivilegeName"][];
             treatments: components["schemas"]["WireTreatmentName"][];
         };

@@ -1,5 +1,6 @@
 import createClient from 'openapi-fetch'
 import type { components, paths } from './api.gen'
+import { place } from './place.svelte'
 
 export type Schemas = components['schemas']
 export type Problem = Schemas['WireProblem']
@@ -29,13 +30,50 @@ export function setSession(token: string, signedOut: () => void) {
   onSignedOut = signedOut
 }
 
+// The endpoints that can be about another state than the current: as the vocabulary has them. Until
+// they are known, a page that looks at another state asks nothing, lest it show the current one.
+let known: (endpoints: Set<string>) => void
+let unknown: (reason: unknown) => void
+const looking = new Promise<Set<string>>((resolve, reject) => {
+  known = resolve
+  unknown = reject
+})
+looking.catch(() => {})
+const always = ['/api/v1/session', '/api/v1/vocabulary']
+
+/** Sets the endpoints that can look through a draft or at a moment, or go into a draft. */
+export function setMomentous(endpoints: string[]) {
+  known(new Set(endpoints))
+}
+
+/** Says that they cannot be had. */
+export function noMomentous(reason: unknown) {
+  unknown(reason)
+}
+
 export const api = createClient<paths>({ baseUrl: '/' })
 api.use({
-  onRequest({ request }) {
-    if (request.method !== 'GET' && csrf) request.headers.set('X-CSRF-Token', csrf)
-    return request
+  async onRequest({ request, schemaPath }) {
+    const { draft, at } = place.moment
+    let next = request
+    if ((draft || at) && !always.includes(schemaPath)) {
+      const endpoints = await looking
+      if (endpoints.has(`${request.method} ${schemaPath.replace('/api/v1', '')}`))
+        next = await momentous(request, draft, at)
+    }
+    if (next.method !== 'GET' && csrf) next.headers.set('X-CSRF-Token', csrf)
+    return next
   },
 })
+
+/** The same request, about another state. */
+async function momentous(request: Request, draft?: string, at?: string): Promise<Request> {
+  const url = new URL(request.url)
+  if (draft) url.searchParams.set('draft', draft)
+  if (at) url.searchParams.set('at', at)
+  const { method, headers, signal } = request
+  return new Request(url, { method, headers, signal, body: (await request.text()) || undefined })
+}
 
 /** A refusal or failure by the service, with all that it says. */
 export class Refusal extends Error {

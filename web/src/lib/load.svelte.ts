@@ -1,5 +1,6 @@
 import { says, type Problem } from './api'
 import { changes } from './changes.svelte'
+import { place } from './place.svelte'
 
 /**
  * Fetches something while a component is made, and again when what it depends on or the
@@ -13,6 +14,8 @@ export function fetched<T>(
 ) {
   $effect(() => {
     void changes.count
+    void place.moment.draft
+    void place.moment.at
     const asked = new AbortController()
     fetch(asked.signal)
       ?.then((value) => {

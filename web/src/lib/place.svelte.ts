@@ -24,6 +24,12 @@ class Place {
     return at
   }
 
+  /** The state that the console is about: through a draft, or at a moment; neither: as it is now. */
+  get moment(): { draft?: string; at?: string } {
+    const [draft, at] = [this.query.get('draft'), this.query.get('at')]
+    return draft ? { draft } : at ? { at } : {}
+  }
+
   /** The second standpoint, beside the first; empty for none. */
   get beside(): string {
     return this.query.get('beside') ?? ''
@@ -36,7 +42,7 @@ class Place {
   /** The address of a page from the same standpoint. */
   href(path: string, more: Record<string, string> = {}): string {
     const kept = new URLSearchParams()
-    for (const key of ['as', 'role', 'purpose', 'beside']) {
+    for (const key of ['as', 'role', 'purpose', 'beside', 'draft', 'at']) {
       const value = this.query.get(key)
       if (value) kept.set(key, value)
     }
@@ -54,7 +60,7 @@ class Place {
   }
 
   /** Looks from another standpoint, on the same page. */
-  look(change: { as?: string; role?: string; purpose?: string; beside?: string }) {
+  look(change: { as?: string; role?: string; purpose?: string; beside?: string; draft?: string; at?: string }) {
     const next = new URLSearchParams(this.query)
     for (const [key, value] of Object.entries(change)) {
       if (value) next.set(key, value)
@@ -66,7 +72,7 @@ class Place {
   }
 
   stepBack() {
-    this.look({ as: '', role: '', purpose: '', beside: '' })
+    this.look({ as: '', role: '', purpose: '', beside: '', draft: '', at: '' })
   }
 }
 

@@ -1,11 +1,26 @@
-import { api, get, type Schemas } from './api'
+import { api, get, noMomentous, setMomentous, type Schemas } from './api'
 
 /** The names that are the same on every platform, as the service has them: fetched once. */
 class Vocabulary {
-  all = $state<Schemas['WireVocabulary']>({ privileges: [], treatments: [], levels: [], actions: [], decisions: [] })
+  all = $state<Schemas['WireVocabulary']>({
+    privileges: [],
+    treatments: [],
+    levels: [],
+    actions: [],
+    decisions: [],
+    looks: [],
+    fills: [],
+  })
 
   async load() {
-    if (this.all.privileges.length === 0) this.all = await get(api.GET('/api/v1/vocabulary', {}))
+    if (this.all.privileges.length > 0) return
+    try {
+      this.all = await get(api.GET('/api/v1/vocabulary', {}))
+      setMomentous([...this.all.looks, ...this.all.fills])
+    } catch (error) {
+      noMomentous(error)
+      throw error
+    }
   }
 
   /** The privileges in their usual order. */

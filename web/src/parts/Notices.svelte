@@ -20,7 +20,12 @@
             {#if newest && notice.changed.says.length > 6}<p class="text-sm text-muted">
                 and {notice.changed.says.length - 6} more
               </p>{/if}
-            {#if newest && notice.changed.done}<p class="text-xs text-muted">Revision {notice.changed.revision}</p>{/if}
+            {#if newest && notice.changed.draft}<p class="text-xs text-muted">
+                In the draft {notice.changed.draft}; it takes effect when that is published.
+              </p>
+            {:else if newest && notice.changed.revised}<p class="text-xs text-muted">
+                Revision {notice.changed.revision}
+              </p>{/if}
           {/if}
         </div>
         <button class="btn px-2 py-0" aria-label="Dismiss" onclick={() => changes.dismiss(notice.id)}>×</button>

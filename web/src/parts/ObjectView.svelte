@@ -9,6 +9,7 @@
   import AccessTable from './AccessTable.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import GrantDialog from './GrantDialog.svelte'
+  import HistoryList from './HistoryList.svelte'
   import GrantTable from './GrantTable.svelte'
   import Grid from './Grid.svelte'
   import OwnerDialog from './OwnerDialog.svelte'
@@ -74,6 +75,7 @@
       : []),
     ...(page?.view ? [] : ([['policies', `Policies ${page?.policies.length ?? 0}`]] as [string, string][])),
     ['grants', `Grants ${page?.grants.length ?? 0}`],
+    ...(signed.session?.reviewer ? [['history', 'History'] as [string, string]] : []),
   ])
 
   type Col = ObjectPage['columns'][number]
@@ -193,6 +195,9 @@
           manage={page.manage}
           onedit={(p) => edit(p, p.kind)}
         />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="history"
+      >{#if tab === 'history'}<HistoryList of={page.path} />{/if}</Tabs.Content
     >
     <Tabs.Content value="grants"><GrantTable grants={page.grants} manage={page.manage} /></Tabs.Content>
   </Tabs.Root>

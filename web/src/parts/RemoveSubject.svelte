@@ -19,6 +19,6 @@
   <p>
     It goes with {page.own.length}
     {page.own.length === 1 ? 'grant' : 'grants'} to it and {page.memberships.length + page.members.length} memberships; the
-    record keeps its name. This cannot be undone: a subject added under the same name is another one.
+    record keeps its name. An undo brings it back with what it has, but not its password or tokens.
   </p>
 </ChangeDialog>

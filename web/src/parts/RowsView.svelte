@@ -2,7 +2,7 @@
   import { fetched } from '../lib/load.svelte'
   import type { Column, Value } from '../lib/grid'
   import { scrollable } from '../lib/scrollable'
-  import { api, get, type Preview, type Problem } from '../lib/api'
+  import { api, get, type Preview, type Problem, type Schemas } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import { isNumber } from '../lib/types'
   import BandGlyph from './BandGlyph.svelte'
@@ -21,7 +21,8 @@
 
   fetched(
     (signal) => {
-      const standpoints = [place.at]
+      const standpoints: Schemas['WirePreviewPoint'][] = [{ ...place.at, ...place.moment }]
+      if (place.moment.draft && !place.beside) standpoints.push({ ...place.at }) // as it is now
       if (place.beside) standpoints.push({ as: place.beside, purpose: place.at.purpose })
       const drafts = draft ? [draft] : undefined
       return get(api.POST('/api/v1/previews', { signal, body: { table, standpoints, limit: 60, drafts, plan: true } }))

@@ -5,6 +5,7 @@
   import { named, recent } from '../lib/recent.svelte'
   import { signed } from '../lib/session.svelte'
   import { subjects } from '../lib/subjects.svelte'
+  import MomentPicker from './MomentPicker.svelte'
   import SubjectPicker from './SubjectPicker.svelte'
 
   // As whom the whole console is viewed, and who it is compared with.
@@ -29,14 +30,16 @@
 </script>
 
 <header
-  class="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-4 py-1.5 {place.elsewhere
-    ? 'bg-feldspar-wash'
-    : 'bg-surface'}"
+  class="flex flex-wrap items-center gap-x-2 gap-y-1 border-b border-line px-4 py-1.5 {place.moment.draft
+    ? 'bg-epidote-wash'
+    : place.elsewhere
+      ? 'bg-feldspar-wash'
+      : 'bg-surface'}"
   aria-label="View"
 >
   <span class="text-muted">Viewing as</span>
   {#if signed.session?.administrator}
-    <div class="w-48">
+    <div class="w-40">
       {#key place.at.as}
         <SubjectPicker
           label="View as"
@@ -50,7 +53,7 @@
     <span class="mono">{signed.session?.user}</span>
   {/if}
   <span class="text-muted">role</span>
-  <div class="w-36">
+  <div class="w-28">
     {#key place.at.role}
       <SubjectPicker
         label="Role"
@@ -63,7 +66,7 @@
   </div>
   <span class="text-muted">purpose</span>
   <input
-    class="field mono w-28"
+    class="field mono w-24"
     aria-label="Purpose"
     placeholder="any purpose"
     bind:value={purpose}
@@ -71,7 +74,7 @@
   />
   {#if signed.session?.administrator}
     <span class="text-muted">compare with</span>
-    <div class="w-48">
+    <div class="w-40">
       {#key place.beside}
         <SubjectPicker
           label="Compare with"
@@ -102,9 +105,10 @@
     <span class="chip" title="by SET ROLE, in this session">acting in {narrowed}</span>
     <button class="btn py-0.5" onclick={widen}>All roles</button>
   {/if}
-  {#if place.elsewhere || place.beside}
+  {#if signed.session?.reviewer}<MomentPicker />{/if}
+  {#if place.elsewhere || place.beside || place.moment.draft || place.moment.at}
     <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}
-      >Back to yourself <kbd class="mono">x</kbd></button
+      >{place.elsewhere || place.beside ? 'Back to yourself' : 'Back to now'} <kbd class="mono">x</kbd></button
     >
   {/if}
 </header>

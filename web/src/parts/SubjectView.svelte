@@ -9,6 +9,7 @@
   import AccessTable from './AccessTable.svelte'
   import EditSubject from './EditSubject.svelte'
   import GrantDialog from './GrantDialog.svelte'
+  import HistoryList from './HistoryList.svelte'
   import GrantTable from './GrantTable.svelte'
   import RemoveSubject from './RemoveSubject.svelte'
   import MemberDialog from './MemberDialog.svelte'
@@ -66,6 +67,7 @@
     ['access', 'Effective access'],
     ['grants', `Grants ${page?.own.length} + ${page?.inherited.length}`],
     ['why', 'Why'],
+    ...(signed.session?.reviewer ? [['history', 'History'] as [string, string]] : []),
     ...(page?.kind === 'role' ? [['graph', 'Hierarchy'] as [string, string]] : []),
   ])
 </script>
@@ -165,6 +167,7 @@
         {#await import('./RoleGraph.svelte') then graph}<graph.default all={subjects.all} chosen={page.ref} />{/await}
       </Tabs.Content>
     {/if}
+    <Tabs.Content value="history"><HistoryList of={page.ref} /></Tabs.Content>
     <Tabs.Content value="why"><WhyBox subject={page.ref} /></Tabs.Content>
   </Tabs.Root>
   {#if member}<MemberDialog
