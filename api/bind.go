@@ -30,7 +30,7 @@ func bind[In any](c fiber.Ctx, look wire.Moment) (In, error) {
 			return in, err
 		}
 	}
-	known := map[string]bool{"draft": look.Draft != "", "at": look.At != ""}
+	known := map[string]bool{"draft": look.Draft != "", "at": look.At != "", "set_aside": c.Query("set_aside") != ""}
 	if err := bindFields(c, reflect.ValueOf(&in).Elem(), known); err != nil {
 		return in, err
 	}

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -18,7 +19,8 @@ type (
 		wire.Moment
 	}
 	draftIn struct {
-		Draft string `query:"draft" json:"-" description:"put the change into this draft; it takes effect when that is published"`
+		Draft    string `query:"draft" json:"-" description:"put the change into this draft; it takes effect when that is published"`
+		SetAside string `query:"set_aside" json:"-" description:"guardrails to set aside for this change, with commas between them; it takes a reason"`
 	}
 )
 
@@ -27,7 +29,7 @@ var looks = map[string]bool{
 	"GET /tree": true, "GET /object": true, "GET /access": true, "GET /why": true, "GET /comparison": true, "GET /findings": true, "GET /search": true,
 	"GET /subjects": true, "GET /subjects/{ref}": true, "GET /roster": true, "GET /grants": true, "GET /bundles": true, "GET /lanes": true,
 	"GET /views": true, "GET /policies": true, "GET /labelled-columns": true, "GET /labels": true, "GET /relationships": true, "GET /matrix": true,
-	"GET /history": true,
+	"GET /history": true, "GET /checks": true, "GET /check-results": true,
 }
 
 // immediate are the endpoints whose changes take effect outside of the model, or are about drafts
@@ -66,7 +68,10 @@ func (s *Server) moment(c fiber.Ctx, method, path string) (wire.Moment, error) {
 	if m.At != "" && !looking || m.Draft != "" && !looking && !filling {
 		return m, badInput(fmt.Sprintf("%s %s is about what is now: it takes neither a draft nor a moment", method, path))
 	}
-	if len(m.Draft) > longest || len(m.At) > longest {
+	if c.Query("set_aside") != "" && !filling && method+" "+path != "POST /drafts/{name}/publication" {
+		return m, badInput(fmt.Sprintf("%s %s breaks no guardrail", method, path))
+	}
+	if len(m.Draft) > longest || len(m.At) > longest || len(c.Query("set_aside")) > longest {
 		return m, badInput(fmt.Sprintf("a draft or moment is longer than %d bytes", longest))
 	}
 	return m, nil
@@ -78,6 +83,11 @@ func (s *Server) looking(ctx context.Context, method string, c identity.Caller, 
 		return s.service.Identity.Looking(ctx, c, m)
 	}
 	return s.service.Identity.Drafting(ctx, c, m.Draft)
+}
+
+// listOf takes a list apart at its commas.
+func listOf(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
 // The inputs of endpoints about drafts and history.
@@ -92,6 +102,9 @@ type (
 		With string `query:"with" description:"another; now when empty"`
 		Of   string `query:"of" description:"a subject, or an object: only what is about it"`
 	}
+	checkIn struct {
+		Names string `query:"names" description:"of some, with commas between them; all when empty"`
+	}
 	stepIn struct {
 		Name   string `uri:"name" path:"name" json:"-"`
 		Number int    `uri:"number" path:"number" json:"-"`
@@ -104,6 +117,27 @@ type (
 
 func (s *Server) drafts() {
 	svc := s.service
+	handle(s, "GET", "/checks", "guardrails and access tests", func(r request, _ none) (wire.Checks, error) {
+		return svc.Review.Checks(r.Caller)
+	})
+	handle(s, "GET", "/check-results", "run guardrails and access tests", func(r request, in checkIn) (wire.CheckResults, error) {
+		return svc.Review.Check(r.ctx, r.Caller, listOf(in.Names))
+	})
+	handle(s, "POST", "/guardrails", "add a guardrail, or replace one", func(r request, in wire.GuardrailRequest) (wire.Changed, error) {
+		return svc.Admin.PutGuardrail(r.ctx, r.Caller, in)
+	})
+	handle(s, "DELETE", "/guardrails/{name}", "remove a guardrail", func(r request, in removal) (wire.Changed, error) {
+		return svc.Admin.RemoveGuardrail(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+	})
+	handle(s, "POST", "/access-tests", "add an access test, or replace one", func(r request, in wire.AccessTestRequest) (wire.Changed, error) {
+		return svc.Admin.PutTest(r.ctx, r.Caller, in)
+	})
+	handle(s, "POST", "/access-tests/baseline", "make an access test of how things stand", func(r request, in wire.BaselineRequest) (wire.Changed, error) {
+		return svc.Admin.RecordTest(r.ctx, r.Caller, in)
+	})
+	handle(s, "DELETE", "/access-tests/{name}", "remove an access test", func(r request, in removal) (wire.Changed, error) {
+		return svc.Admin.RemoveTest(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+	})
 	handle(s, "GET", "/history", "revisions, newest first: who changed what, when, why, and what came of it", func(r request, in historyIn) (wire.List[wire.Past], error) {
 		return svc.Review.History(r.ctx, r.Caller, in.Of, int64(in.Before), in.Limit)
 	})

@@ -64,6 +64,7 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 				return s.service.Identity.Told(caller, err)
 			}
 		}
+		caller.SetAside = strings.Clone(c.Query("set_aside"))
 		r := request{Caller: caller, ctx: ctx, fiber: c}
 		if match := strings.Trim(c.Get(fiber.HeaderIfMatch), `"`); match != "" {
 			if r.IfMatch, err = strconv.ParseInt(match, 10, 64); err != nil {

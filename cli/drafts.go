@@ -76,6 +76,7 @@ can look through it. Publishing makes all of it one revision.`,
 				return client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/drafts/"+url.PathEscape(args[0])+"/publication", wire.Change{Reason: reason})
 			})
 		}}
+	publish.Flags().StringVar(&a.aside, "set-aside", "", "a guardrail that it may break; it takes a --reason")
 	publish.Flags().StringVar(&reason, "reason", "", "why; the draft's reason when not given")
 	drop := &cobra.Command{Use: "drop NAME", Short: "Drop it, with all that is in it", Args: words(1, 1), ValidArgsFunction: a.completeDrafts,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -170,6 +171,10 @@ func (a *app) showImpact(x wire.Impact) error {
 	}
 	for _, p := range x.Between {
 		fmt.Fprintf(a.out, "Since it was opened: revision %d by %s: %s\n", p.Revision, p.By, strings.Join(p.Says, "; "))
+	}
+	for _, b := range x.Breaks {
+		fmt.Fprintf(a.out, "%s It breaks the %s %s (%s): %s\n", a.mark("⊘", text.FgRed), map[string]string{"test": "access test", "guardrail": "guardrail"}[b.Kind], b.Name, b.Sentence,
+			strings.Join(b.Says, "; "))
 	}
 	for _, m := range x.Misfits {
 		fmt.Fprintf(a.out, "%s %s\n", a.mark("!", text.FgRed), m)

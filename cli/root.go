@@ -37,6 +37,7 @@ type options struct {
 	yes    bool
 	at     wire.Standpoint
 	moment wire.Moment
+	aside  string // guardrails that are set aside
 }
 
 // app is what commands work with.
@@ -91,6 +92,7 @@ role:survey_reader, service:pumice, public.`,
 	a.querying(root)
 	a.record(root)
 	a.drafts(root)
+	a.checks(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.GroupID == "change" {
@@ -105,7 +107,7 @@ role:survey_reader, service:pumice, public.`,
 }
 
 // reading are the commands among those that change which only look.
-var reading = []string{"list", "tree", "show", "try", "matrix", "columns", "suggest", "export", "views", "check"}
+var reading = []string{"list", "tree", "show", "try", "matrix", "columns", "suggest", "export", "views", "check", "run"}
 
 // dryRun gives a command and those below it the flag by which they change nothing.
 func (a *app) dryRun(c *cobra.Command) {
@@ -130,7 +132,7 @@ func (a *app) moments(c *cobra.Command, changes bool) {
 		return
 	}
 	for _, sub := range c.Commands() {
-		a.moments(sub, changes)
+		a.moments(sub, changes || sub.Name() == "record")
 	}
 	if c.HasSubCommands() && c.RunE == nil {
 		return
@@ -140,6 +142,7 @@ func (a *app) moments(c *cobra.Command, changes bool) {
 		c.Flags().StringVar(&a.moment.At, "at", "", "as of a revision (118), a day (2026-11-01), a time, or a label of a revision")
 	} else {
 		c.Flags().StringVar(&a.moment.Draft, "draft", "", "put it into this draft, where it takes no effect until that is published")
+		c.Flags().StringVar(&a.aside, "set-aside", "", "a guardrail that this change may break; it takes a --reason")
 	}
 	c.RegisterFlagCompletionFunc("draft", a.completeDrafts)
 }
@@ -237,7 +240,7 @@ func printFixes(w io.Writer, fixes []wire.Fix) {
 // connect returns a client with the token that there is.
 func (a *app) connect() *client.Client {
 	c := client.New(a.server, token(a.server))
-	c.IfMatch, c.DryRun, c.Moment = a.seen, a.dry, a.moment
+	c.IfMatch, c.DryRun, c.Moment, c.SetAside = a.seen, a.dry, a.moment, a.aside
 	return c
 }
 

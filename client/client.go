@@ -43,6 +43,8 @@ type Client struct {
 	// Moment is which state requests are about: they are answered through a draft or as of a
 	// moment, and changes go into the draft.
 	Moment wire.Moment
+	// SetAside are guardrails that changes may break, with commas between them.
+	SetAside string
 }
 
 // New returns a client of the service at an address.
@@ -86,12 +88,16 @@ func (c *Client) Raw(ctx context.Context, method, path string, query url.Values,
 		}
 		body = bytes.NewReader(text)
 	}
-	if c.Moment != (wire.Moment{}) {
+	setAside := c.SetAside
+	if method == http.MethodGet {
+		setAside = ""
+	}
+	if c.Moment != (wire.Moment{}) || setAside != "" {
 		query = maps.Clone(query)
 		if query == nil {
 			query = url.Values{}
 		}
-		for name, value := range map[string]string{"draft": c.Moment.Draft, "at": c.Moment.At} {
+		for name, value := range map[string]string{"draft": c.Moment.Draft, "at": c.Moment.At, "set_aside": setAside} {
 			if value != "" {
 				query.Set(name, value)
 			}

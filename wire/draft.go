@@ -44,6 +44,7 @@ type Impact struct {
 	More     bool          `json:"more" description:"it touches more than is listed"`
 	Between  []Past        `json:"between" description:"revisions since it was opened"`
 	Misfits  []string      `json:"misfits"`
+	Breaks   []CheckResult `json:"breaks" description:"access tests and guardrails that hold now, and would not"`
 	Notes    []string      `json:"notes"`
 }
 

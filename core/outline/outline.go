@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/guard"
 	"gneiss/core/policy"
 )
 
@@ -18,6 +19,7 @@ import (
 type State struct {
 	Model    *access.Model
 	Policies *policy.Set
+	Guards   *guard.Set
 }
 
 // A Difference is one thing that two states do not have alike.
@@ -58,6 +60,9 @@ func Between(common *access.Model, before, after State) []Difference {
 		}
 		if before.Policies != after.Policies || len(d.Objects)+len(d.Subjects) > 0 {
 			l.policies()
+		}
+		if before.Guards != after.Guards || len(d.Objects)+len(d.Subjects) > 0 {
+			l.guards()
 		}
 	}
 	var out []Difference
@@ -265,6 +270,18 @@ func (l outline) policies() {
 	}
 }
 
+func (l outline) guards() {
+	if l.Guards == nil {
+		return
+	}
+	for _, g := range l.Guards.Guardrails() {
+		l.things["guardrail "+g.Name] = rail{g.Again(l.Model)}
+	}
+	for _, t := range l.Guards.Tests() {
+		l.things["test "+t.Name] = test{t.Again(l.Model)}
+	}
+}
+
 type (
 	subject struct {
 		ref        string
@@ -283,6 +300,8 @@ type (
 	rowPolicy    struct{ policy.PutRowPolicy }
 	columnPolicy struct{ policy.PutColumnPolicy }
 	placement    struct{ policy.PlaceLabel }
+	rail         struct{ guard.PutGuardrail }
+	test         struct{ guard.PutTest }
 	relationship struct{ policy.PutRelationship }
 	grant        struct {
 		access.AddGrant
@@ -308,6 +327,7 @@ const (
 	rankGrant
 	rankPolicy
 	rankPlacement
+	rankGuard
 )
 
 func by(ref string) string {
@@ -447,6 +467,16 @@ func (t grant) put(from Thing) []any {
 	}
 	return []any{t.AddGrant}
 }
+
+func (t rail) Name() string    { return "the guardrail " + t.PutGuardrail.Name }
+func (t rail) rank() int       { return rankGuard }
+func (t rail) drop() []any     { return []any{guard.RemoveGuardrail{Name: t.PutGuardrail.Name}} }
+func (t rail) put(Thing) []any { return []any{t.PutGuardrail} }
+
+func (t test) Name() string    { return "the access test " + t.PutTest.Name }
+func (t test) rank() int       { return rankGuard }
+func (t test) drop() []any     { return []any{guard.RemoveTest{Name: t.PutTest.Name}} }
+func (t test) put(Thing) []any { return []any{t.PutTest} }
 
 func (t found) Name() string    { return t.name }
 func (t found) rank() int       { return 0 }

@@ -23,8 +23,9 @@ type order struct {
 	changes []platform.Change
 	says    []string // what it does, in sentences
 	notes   []string
-	also    also  // what is written with it
-	draft   int64 // that it publishes; zero: none
+	also    also     // what is written with it
+	draft   int64    // that it publishes; zero: none
+	makers  []uint32 // who put its changes into that draft
 	wire.Change
 }
 
@@ -48,6 +49,9 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 		return wire.Changed{}, err
 	}
 	after, out, err := s.workOut(before, o, now)
+	if err == nil {
+		err = s.secondPerson(before, after, o, o.makers, now)
+	}
 	if err != nil || o.DryRun || len(o.changes) == 0 {
 		return out, err
 	}
@@ -65,11 +69,19 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 	}
 	also = append(also, note)
 	if err := s.platform.Commit(ctx, before, after, platform.Commit{Changes: o.changes, Actor: identity.Actor(before.Model, o.caller), Says: o.says,
-		Reason: o.Reason, Address: o.caller.Address, Client: o.caller.Client, Objects: objectsOf(o.changes), Also: also}, now); err != nil {
+		Reason: reasonOf(o), Address: o.caller.Address, Client: o.caller.Client, Objects: objectsOf(o.changes), Also: also}, now); err != nil {
 		return wire.Changed{}, err
 	}
 	out.Revision, out.Done, out.Revised = after.Revision, true, true
 	return out, nil
+}
+
+// reasonOf is an order's reason, with the guardrails that it sets aside.
+func reasonOf(o order) string {
+	if o.caller.SetAside == "" {
+		return o.Reason
+	}
+	return o.Reason + " (guardrails set aside: " + o.caller.SetAside + ")"
 }
 
 // workOut is the state that an order comes to, where its caller may make each of its changes, and
@@ -95,7 +107,9 @@ func (s *Service) workOut(before *platform.State, o order, now time.Time) (after
 	out = wire.Changed{Revision: before.Revision, DryRun: o.DryRun, Says: o.says, Notes: append([]string{}, o.notes...)}
 	out.Effects, out.More = s.review.Effects(before, after, o.changes, o.caller, now)
 	out.Notes = append(out.Notes, s.review.DormantNotes(before, after, o.changes)...)
-	return after, out, nil
+	notes, err := s.guarded(before, after, o, now)
+	out.Notes = append(out.Notes, notes...)
+	return after, out, err
 }
 
 // mostNoted bounds the effects that are kept with a revision.

@@ -227,7 +227,19 @@ func (s *Service) PublishDraft(ctx context.Context, c identity.Caller, name stri
 	by := m.Ref(access.SubjectID(d.Opener))
 	o.says = append(o.says, say.PublishedDraft.With(d.Name, by))
 	for _, step := range d.Draft.Steps {
+		o.makers = append(o.makers, step.Subject)
 		o.says = append(o.says, saysOf(step)...)
+	}
+	if s.identity.Reviews(s.platform.Current(), c) {
+		breaks, err := s.review.Breaks(ctx, c, d.Name)
+		if err != nil {
+			return wire.Changed{}, err
+		}
+		for _, b := range breaks {
+			if b.Kind == "test" {
+				o.notes = append(o.notes, say.TestFails.With(b.Name, b.Sentence, strings.Join(b.Says, "; ")))
+			}
+		}
 	}
 	o.also = func(after *platform.State) ([]store.Write, error) {
 		still, err := s.store.OpenDraftNamed(ctx, d.Name) // no other change is made meanwhile

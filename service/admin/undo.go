@@ -76,7 +76,7 @@ func (s *Service) Undo(ctx context.Context, c identity.Caller, in wire.UndoReque
 }
 
 func of(st *platform.State) outline.State {
-	return outline.State{Model: st.Model, Policies: st.Policies}
+	return outline.State{Model: st.Model, Policies: st.Policies, Guards: st.Guards}
 }
 
 // without is the current state as it would be had revisions, which are in order, not been made, and

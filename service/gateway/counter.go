@@ -35,7 +35,7 @@ func (c *Counter) Rows(ctx context.Context, st *platform.State, session access.S
 	if err != nil {
 		return 0, err
 	}
-	return c.count(ctx, plan)
+	return c.Count(ctx, plan)
 }
 
 // All counts a table's rows whoever may see them, for who manages it: as the
@@ -53,11 +53,11 @@ func (c *Counter) All(ctx context.Context, st *platform.State, table *access.Obj
 	if err != nil {
 		return 0, err
 	}
-	return c.count(ctx, plan)
+	return c.Count(ctx, plan)
 }
 
-// count runs a plan that gives one number.
-func (c *Counter) count(ctx context.Context, plan *emit.Plan) (n int64, err error) {
+// Count runs a plan that gives one number.
+func (c *Counter) Count(ctx context.Context, plan *emit.Plan) (n int64, err error) {
 	key := fmt.Sprint(plan.SQL, plan.Args)
 	if n, ok := c.known[key]; ok {
 		return n, nil

@@ -20,6 +20,9 @@ type Caller struct {
 	// IfMatch is the revision that the caller saw; a change is refused when the
 	// model has changed since. Zero: on any.
 	IfMatch int64
+	// SetAside are the guardrails that the caller sets aside for one change, with commas between
+	// them.
+	SetAside string
 	// Client is the name of the program that the caller uses, as it says.
 	Client  string
 	token   store.Token

@@ -41,6 +41,9 @@ func (c Caller) Draft() *platform.Draft {
 // Past reports whether the caller looks at a moment, at which nothing is changed.
 func (c Caller) Past() bool { return c.look != nil && c.look.draft == nil }
 
+// About says which state the caller asks about; "" for the current.
+func (c Caller) About() string { return c.through }
+
 // Looks reports whether the caller asks about another state than the current.
 func (c Caller) Looks() bool { return c.look != nil }
 

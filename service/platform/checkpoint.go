@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/guard"
 	"gneiss/core/policy"
 	"gneiss/store"
 )
@@ -17,11 +18,12 @@ type checkpoint struct {
 	Version  int
 	Access   *access.Snapshot
 	Policies *policy.Snapshot
+	Guards   *guard.Snapshot
 }
 
 // checkpointVersion changes with what is in a checkpoint; one of another version
 // is left aside, and the journal replayed.
-const checkpointVersion = 4
+const checkpointVersion = 5
 
 // A checkpoint is made at a stop when worthKeeping revisions have passed since
 // the last one, while running after keepEvery, and after a start that took long.
@@ -33,7 +35,7 @@ const (
 
 // rebuild works out the state from the last checkpoint and the journal after it.
 func (p *Platform) rebuild(ctx context.Context) (*State, error) {
-	b := builder{model: access.New(), policies: &policy.Set{}}
+	b := newBuilder()
 	var kept checkpoint
 	revision, hash, err := p.store.Checkpoint(ctx, math.MaxInt64, func(r io.Reader) error { return decodeCheckpoint(r, &kept) })
 	if err != nil {
@@ -42,7 +44,7 @@ func (p *Platform) rebuild(ctx context.Context) (*State, error) {
 	if revision > 0 {
 		model, err := access.Restore(kept.Access)
 		if err == nil {
-			b.model, b.policies = model, policy.Restore(kept.Policies)
+			b.model, b.policies, b.guards = model, policy.Restore(kept.Policies), guard.Restore(kept.Guards)
 		} else {
 			p.log.Warn("the checkpoint does not fit together; replaying the journal", "error", err)
 			revision, hash = 0, ""
@@ -60,7 +62,7 @@ func (p *Platform) rebuild(ctx context.Context) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := newState(revision, hash, b.model, b.policies)
+	at := newState(revision, hash, b.model, b.policies, b.guards)
 	if revision > from && time.Since(started) > slowStart {
 		p.keepBeside(at) // so that the next start is quicker, however this one ends
 	}
@@ -72,7 +74,12 @@ func (p *Platform) rebuild(ctx context.Context) (*State, error) {
 type builder struct {
 	model    *access.Model
 	policies *policy.Set
+	guards   *guard.Set
 	steps    []access.Step
+}
+
+func newBuilder() builder {
+	return builder{model: access.New(), policies: &policy.Set{}, guards: &guard.Set{}}
 }
 
 func (b *builder) add(e store.Entry) error {
@@ -95,6 +102,13 @@ func (b *builder) add(e store.Entry) error {
 			if b.policies, err = b.policies.Apply(c, b.model); err != nil {
 				return err
 			}
+		case guard.Change:
+			if err := b.flush(); err != nil {
+				return err
+			}
+			if b.guards, err = b.guards.Apply(c, b.model); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -111,7 +125,7 @@ func (b *builder) flush() (err error) {
 // keep writes a checkpoint.
 func (p *Platform) keep(ctx context.Context, at *State) error {
 	err := p.store.PutCheckpoint(ctx, at.Revision, at.hash, func(w io.Writer) error {
-		return gob.NewEncoder(w).Encode(checkpoint{checkpointVersion, at.Model.Snapshot(), at.Policies.Snapshot()})
+		return gob.NewEncoder(w).Encode(checkpoint{checkpointVersion, at.Model.Snapshot(), at.Policies.Snapshot(), at.Guards.Snapshot()})
 	})
 	if err == nil {
 		p.kept.Store(at.Revision)

@@ -6,6 +6,7 @@ import (
 	"reflect"
 
 	"gneiss/core/access"
+	"gneiss/core/guard"
 	"gneiss/core/policy"
 )
 
@@ -40,6 +41,10 @@ var changeKinds = map[string]reflect.Type{
 	"put_column_policy":   reflect.TypeFor[policy.PutColumnPolicy](),
 	"set_policy_status":   reflect.TypeFor[policy.SetPolicyStatus](),
 	"remove_policy":       reflect.TypeFor[policy.RemovePolicy](),
+	"put_guardrail":       reflect.TypeFor[guard.PutGuardrail](),
+	"remove_guardrail":    reflect.TypeFor[guard.RemoveGuardrail](),
+	"put_test":            reflect.TypeFor[guard.PutTest](),
+	"remove_test":         reflect.TypeFor[guard.RemoveTest](),
 }
 
 // journalChange is one change in the journal.

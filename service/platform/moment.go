@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/guard"
 	"gneiss/core/policy"
 	"gneiss/store"
 )
@@ -40,7 +41,7 @@ func (s *State) InAuthority(id access.ObjectID) access.ObjectID {
 
 // under returns the state as one that is only looked at, under the authority of the current.
 func (s *State) under(now *State) *State {
-	next := newState(s.Revision, s.hash, s.Model, s.Policies)
+	next := newState(s.Revision, s.hash, s.Model, s.Policies, s.Guards)
 	next.now = now
 	return next
 }
@@ -66,7 +67,7 @@ func (p *Platform) At(ctx context.Context, revision int64) (*State, error) {
 // rebuildAt works out the state at a revision, from the last checkpoint before it or from the
 // nearest past state that is kept.
 func (p *Platform) rebuildAt(ctx context.Context, revision int64) (*State, error) {
-	b := builder{model: access.New(), policies: &policy.Set{}}
+	b := newBuilder()
 	var kept checkpoint
 	from, hash, err := p.store.Checkpoint(ctx, revision, func(r io.Reader) error { return decodeCheckpoint(r, &kept) })
 	if err != nil {
@@ -77,12 +78,12 @@ func (p *Platform) rebuildAt(ctx context.Context, revision int64) (*State, error
 		if err != nil {
 			from, hash = 0, ""
 		} else {
-			b.model, b.policies = model, policy.Restore(kept.Policies)
+			b.model, b.policies, b.guards = model, policy.Restore(kept.Policies), guard.Restore(kept.Guards)
 		}
 	}
 	for _, at := range p.past.Values() {
 		if at.Revision > from && at.Revision <= revision {
-			from, hash, b.model, b.policies = at.Revision, at.hash, at.Model, at.Policies
+			from, hash, b.model, b.policies, b.guards = at.Revision, at.hash, at.Model, at.Policies, at.Guards
 		}
 	}
 	err = p.store.Replay(ctx, from, revision, hash, func(e store.Entry) error {
@@ -95,7 +96,7 @@ func (p *Platform) rebuildAt(ctx context.Context, revision int64) (*State, error
 	if err != nil {
 		return nil, err
 	}
-	return newState(from, hash, b.model, b.policies), nil
+	return newState(from, hash, b.model, b.policies, b.guards), nil
 }
 
 func decodeCheckpoint(r io.Reader, into *checkpoint) error {

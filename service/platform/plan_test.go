@@ -11,7 +11,7 @@ import (
 
 // BenchmarkPlanWarm is what planning costs for a text that has been planned.
 func BenchmarkPlanWarm(b *testing.B) {
-	st := newState(1, "", access.New(), &policy.Set{})
+	st := newState(1, "", access.New(), &policy.Set{}, nil)
 	for _, c := range []Change{access.AddObject{Path: "survey", Kind: "source"}, access.AddObject{Path: "survey.field", Kind: "schema"}, access.AddObject{Path: "survey.field.visits", Kind: "table"},
 		access.AddObject{Path: "survey.field.visits.id", Kind: "column", Type: "bigint"}, access.AddSubject{Subject: "user:opal"}, access.Join{Member: "user:opal", Of: access.Administrator}} {
 		next, err := st.Apply(c, time.Unix(1, 0))

@@ -10,6 +10,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/emit"
+	"gneiss/core/guard"
 	"gneiss/core/policy"
 	"gneiss/core/query"
 )
@@ -35,6 +36,7 @@ type State struct {
 	hash     string
 	Model    *access.Model
 	Policies *policy.Set
+	Guards   *guard.Set
 
 	now     *State // whose rights decide what may be asked; nil: this one's
 	rights  *lru.Cache[access.Standpoint, *access.Rights]
@@ -57,7 +59,7 @@ const (
 	mostStandings = 2048
 )
 
-func newState(revision int64, hash string, m *access.Model, p *policy.Set) *State {
+func newState(revision int64, hash string, m *access.Model, p *policy.Set, g *guard.Set) *State {
 	plans, err := lru.New[planKey, *emit.Plan](mostPlans)
 	if err != nil {
 		panic(err) // only for a size below one
@@ -66,7 +68,7 @@ func newState(revision int64, hash string, m *access.Model, p *policy.Set) *Stat
 	if err != nil {
 		panic(err)
 	}
-	return &State{Revision: revision, hash: hash, Model: m, Policies: p, plans: plans, rights: rights}
+	return &State{Revision: revision, hash: hash, Model: m, Policies: p, Guards: g, plans: plans, rights: rights}
 }
 
 // Census answers questions about many subjects at once.
@@ -167,25 +169,27 @@ func (s *State) waiting(st *access.Rights, text query.Statement) *emit.Plan {
 	return &filled
 }
 
-// A Change is an access.Change or a policy.Change.
+// A Change is an access.Change, a policy.Change or a guard.Change.
 type Change any
 
 // Apply works out the model after one change.
 func (s *State) Apply(c Change, at time.Time) (*State, error) {
-	m, p := s.Model, s.Policies
+	m, p, g := s.Model, s.Policies, s.Guards
 	var err error
 	switch c := c.(type) {
 	case access.Change:
 		m, err = m.Apply(at, c)
 	case policy.Change:
 		p, err = p.Apply(c, m)
+	case guard.Change:
+		g, err = g.Apply(c, m)
 	default:
 		err = fmt.Errorf("no such change: %T", c)
 	}
 	if err != nil {
 		return nil, err
 	}
-	next := newState(s.Revision, s.hash, m, p)
+	next := newState(s.Revision, s.hash, m, p, g)
 	next.now = s.now
 	return next, nil
 }

@@ -220,7 +220,7 @@ func (s *Service) Impact(ctx context.Context, c identity.Caller, name string) (w
 	}
 	before, after, now := s.platform.Current(), d.State, time.Now()
 	out := wire.Impact{Draft: d.Name, Revision: before.Revision, Says: []string{}, Effects: []wire.Effect{}, Tables: []wire.TableImpact{}, Between: []wire.Past{},
-		Misfits: []string{}, Notes: append([]string{}, s.DormantNotes(before, after, d.All())...)}
+		Misfits: []string{}, Breaks: []wire.CheckResult{}, Notes: append([]string{}, s.DormantNotes(before, after, d.All())...)}
 	w, err := s.draft(before, c, d.Draft)
 	if err != nil {
 		return out, err
@@ -238,6 +238,11 @@ func (s *Service) Impact(ctx context.Context, c identity.Caller, name string) (w
 	}
 	if s.identity.Manages(before, c, access.PlatformID) {
 		if err := s.counted(ctx, c, &out, all, before, after); err != nil {
+			return out, err
+		}
+	}
+	if s.identity.Reviews(before, c) {
+		if out.Breaks, err = s.Breaks(ctx, c, d.Name); err != nil {
 			return out, err
 		}
 	}
@@ -354,7 +359,7 @@ func (s *Service) CompareMoments(ctx context.Context, c identity.Caller, at, wit
 	if err != nil {
 		return out, err
 	}
-	differs := outline.Between(before.Model, outline.State{Model: before.Model, Policies: before.Policies}, outline.State{Model: after.Model, Policies: after.Policies})
+	differs := outline.Between(before.Model, outlined(before), outlined(after))
 	var changes []platform.Change
 	for _, change := range outline.Make(differs) {
 		changes = append(changes, change)
@@ -378,6 +383,10 @@ func (s *Service) CompareMoments(ctx context.Context, c identity.Caller, at, wit
 		}
 	}
 	return out, nil
+}
+
+func outlined(st *platform.State) outline.State {
+	return outline.State{Model: st.Model, Policies: st.Policies, Guards: st.Guards}
 }
 
 // mostDiffering bounds the things that a comparison of moments names.

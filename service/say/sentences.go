@@ -61,6 +61,26 @@ const (
 	NoPasswordBack   Sentence = "%s has no password yet: set one, or make a token"
 )
 
+// What guardrails and access tests come to.
+const (
+	AddedGuardrail   Sentence = "added the guardrail %s: %s"
+	ChangedGuardrail Sentence = "changed the guardrail %s: %s"
+	RemovedGuardrail Sentence = "removed the guardrail %s"
+	AddedTest        Sentence = "added the access test %s: %s"
+	ChangedTest      Sentence = "changed the access test %s: %s"
+	RemovedTest      Sentence = "removed the access test %s"
+	BreaksGuardrail  Sentence = "it breaks the guardrail %s (%s): %s"
+	BrokenAlready    Sentence = "the guardrail %s is broken as it is: %s"
+	SetAside         Sentence = "set aside the guardrail %s: %s"
+	PathOf           Sentence = " by %s"
+	Expected         Sentence = "expected %s, got %s"
+	TestFails        Sentence = "the access test %s (%s) does not hold with it: %s"
+	TableGone        Sentence = "%s is gone from its source"
+	SubjectGone      Sentence = "%s is gone, or disabled"
+	NotCountedTest   Sentence = "its rows were not counted: %s"
+	CheckedRows      Sentence = "ran the access tests"
+)
+
 // What changes of bundles, lanes and labels did.
 const (
 	AddedBundle   Sentence = "added the bundle %s: %s"
