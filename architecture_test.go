@@ -28,6 +28,8 @@ func TestImportsRunOneWay(t *testing.T) {
 	may := map[string][]string{
 		"gneiss/core/access":     {"github.com/bits-and-blooms/bitset"},
 		"gneiss/core/policy":     {"gneiss/core/", "github.com/bits-and-blooms/bitset"},
+		"gneiss/core/guard":      {"gneiss/core/", "github.com/bits-and-blooms/bitset"},
+		"gneiss/core/outline":    {"gneiss/core/", "github.com/bits-and-blooms/bitset"},
 		"gneiss/core/query":      {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
 		"gneiss/core/emit":       {"gneiss/core/", "github.com/bits-and-blooms/bitset", "github.com/pganalyze/", "google.golang.org/protobuf/"},
 		"gneiss/wire":            {},

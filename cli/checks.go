@@ -66,7 +66,7 @@ func (a *app) showChecks(out wire.CheckResults) error {
 		if r.Kind == "guardrail" {
 			name += " (" + r.Mode + ")"
 		}
-		g.rows = append(g.rows, []string{marks[r.Status], name, r.Sentence, strings.Join(r.Says, "\n")})
+		g.rows = append(g.rows, []string{marks[r.Status], name, r.Sentence, strings.Join(r.Says, "; ")})
 	}
 	if a.output == "table" && len(out.Results) == 0 {
 		fmt.Fprintln(a.out, "There is no access test and no guardrail yet. Make one: gneiss check record SUBJECT TABLE")

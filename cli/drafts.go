@@ -116,7 +116,7 @@ func (a *app) showDraft(d wire.Draft) error {
 		if s.Misfit != "" {
 			note = "does not fit: " + s.Misfit
 		}
-		g.rows = append(g.rows, []string{fmt.Sprint(s.Number), strings.Join(s.Says, "\n"), s.By, s.At.Local().Format("01-02 15:04"), note})
+		g.rows = append(g.rows, []string{fmt.Sprint(s.Number), strings.Join(s.Says, "; "), s.By, s.At.Local().Format("01-02 15:04"), note})
 	}
 	if a.output != "table" {
 		return a.show(d, g)
@@ -210,7 +210,7 @@ func (a *app) history() *cobra.Command {
 				if len(p.Labels) > 0 {
 					why = strings.TrimPrefix(why+"; named "+strings.Join(p.Labels, ", "), "; ")
 				}
-				g.rows = append(g.rows, []string{fmt.Sprint(p.Revision), p.At.Local().Format("2006-01-02 15:04"), p.By, strings.Join(p.Says, "\n"), why})
+				g.rows = append(g.rows, []string{fmt.Sprint(p.Revision), p.At.Local().Format("2006-01-02 15:04"), p.By, strings.Join(p.Says, "; "), why})
 			}
 			if err := a.show(found, g); err != nil {
 				return err

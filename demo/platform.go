@@ -324,6 +324,7 @@ func (m *maker) model() error {
 	m.grant("SELECT", "survey", "GS-02", "service:slag")
 	m.chain()
 	m.subject("group:geologits", "")
+	m.checks()
 	return m.err
 }
 

@@ -142,7 +142,7 @@ func TestNoOrderBreaksAGuardrail(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				out, err := svc.Review.Check(ctx, then, nil)
+				out, err := svc.Review.Check(ctx, then, []string{"finance", "costs", "treated", "apart", "public", "few", "owned"})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -196,4 +196,86 @@ func may(t testing.TB, svc *service.Service, c identity.Caller, who string, role
 		}
 	}
 	return false
+}
+
+// TestGuardrailsAreSetAside: by who administers the platform, with a reason, on record; and others are
+// not told whom a guardrail is about.
+func TestGuardrailsAreSetAside(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, slate := caller(t, svc, "opal"), caller(t, svc, "slate")
+	done(t)(svc.Admin.PutGuardrail(ctx, opal, wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: "no-users", Kind: "to-users", Object: "survey.field", Mode: "block"}}))
+	done(t)(svc.Admin.PutGuardrail(ctx, opal, wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: "said", Kind: "without-end", Object: "survey.field"}}))
+	in := wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.field", Subjects: []string{"user:slate"}}
+	_, err := svc.Admin.Grant(ctx, opal, in, false)
+	wants(t, err, fault.Conflict, "MANAGE on survey.field is granted to user:slate")
+	aside := opal
+	aside.SetAside = "no-users"
+	_, err = svc.Admin.Grant(ctx, aside, in, false)
+	wants(t, err, fault.Invalid, "says why")
+	in.Reason = "until the office has a role"
+	out := done(t)(svc.Admin.Grant(ctx, aside, in, false))
+	if notes := strings.Join(out.Notes, "; "); !strings.Contains(notes, "set aside the guardrail no-users") || !strings.Contains(notes, "it breaks the guardrail said") {
+		t.Errorf("what was broken is not said: %v", out.Notes)
+	}
+	past, err := svc.Review.History(ctx, opal, "user:slate", 0, 1)
+	if err != nil || !strings.Contains(past.Items[0].Reason, "guardrails set aside: no-users") {
+		t.Errorf("it is not on record: %+v, %v", past.Items, err)
+	}
+	in = wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.field.visits", Subjects: []string{"user:marl"}}
+	_, err = svc.Admin.Grant(ctx, slate, in, false)
+	if p := wants(t, err, fault.Conflict, "a guardrail is in the way"); strings.Contains(p.Detail, "no-users") || strings.Contains(p.Detail, "marl") {
+		t.Errorf("who does not review is told %q", p.Detail)
+	}
+	slate.SetAside, in.Reason = "no-users", "please"
+	_, err = svc.Admin.Grant(ctx, slate, in, false)
+	wants(t, err, fault.Refused, "")
+	// What breaks it already stays as it is, and other changes go on.
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"INSERT"}, Object: "survey.field.visits", Subjects: []string{"role:survey_reader"}}, false))
+}
+
+// TestTwoPersons: where a guardrail asks for it, nobody publishes what they drafted, or takes the
+// guardrail away alone.
+func TestTwoPersons(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, agate := caller(t, svc, "opal"), caller(t, svc, "agate")
+	done(t)(svc.Admin.Join(ctx, opal, wire.Member{Member: "user:agate", Of: "role:administrator"}, false))
+	done(t)(svc.Admin.PutGuardrail(ctx, opal, wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: "two", Kind: "second-person", Object: "survey.licensing", Mode: "block"}}))
+	in := wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.payments", Subjects: []string{"role:partner"}}
+	for name, do := range map[string]func() error{
+		"a grant there": func() error { return did(svc.Admin.Grant(ctx, opal, in, false)) },
+		"a grant above": func() error { in := in; in.Object = "survey"; return did(svc.Admin.Grant(ctx, opal, in, false)) },
+		"a role that reaches": func() error {
+			return did(svc.Admin.Join(ctx, opal, wire.Member{Member: "user:marl", Of: "role:licensing_officer"}, false))
+		},
+		"a policy on a label": func() error {
+			return did(svc.Admin.SetPolicyStatus(ctx, opal, "finance-data", wire.PolicyStatus{Status: "off"}))
+		},
+		"the guardrail": func() error { return did(svc.Admin.RemoveGuardrail(ctx, opal, "two", wire.Change{})) },
+		"its mode": func() error {
+			return did(svc.Admin.PutGuardrail(ctx, opal, wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: "two", Kind: "second-person", Object: "survey.licensing", Mode: "warn"}, Replace: true}))
+		},
+		"an undo of it": func() error {
+			return did(svc.Admin.Undo(ctx, opal, wire.UndoRequest{Revisions: []int64{svc.Revision()}}))
+		},
+	} {
+		if err := do(); err == nil || fault.Of(err).Code != "second_person" && fault.Of(err).Code != "guardrail" {
+			t.Errorf("%s is made by one person: %v", name, err)
+		}
+	}
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.monitoring.wells", Subjects: []string{"role:partner"}}, false)) // elsewhere
+	done(t)(svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "paid"}))
+	into, err := svc.Identity.Drafting(ctx, opal, "paid")
+	if err != nil {
+		t.Fatal(err)
+	}
+	done(t)(svc.Admin.Grant(ctx, into, in, false))
+	_, err = svc.Admin.PublishDraft(ctx, opal, "paid", wire.Change{})
+	wants(t, err, fault.Conflict, "Somebody else who may make them")
+	if out := done(t)(svc.Admin.PublishDraft(ctx, agate, "paid", wire.Change{})); !out.Revised {
+		t.Error("a second person could not publish it")
+	}
+	past, err := svc.Review.History(ctx, opal, "", 0, 1)
+	if err != nil || past.Items[0].By != "user:agate" || !strings.Contains(past.Items[0].Says[0], "the draft paid of user:opal") || past.Items[0].Draft != "paid" {
+		t.Errorf("both names are not on record: %+v, %v", past.Items, err)
+	}
 }

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -493,6 +494,35 @@ func TestOutsidersLearnNothing(t *testing.T) {
 			return err
 		}},
 		{"a policy's removal", "holder-email", "holder-emails", func(n string) error { _, err := svc.Admin.RemovePolicy(ctx, flint, n, wire.Change{}); return err }},
+		{"a draft", "portal-2027", "portal-2028", func(n string) error { _, err := svc.Review.Draft(ctx, flint, n); return err }},
+		{"a draft's impact", "portal-2027", "portal-2028", func(n string) error { _, err := svc.Review.Impact(ctx, slate, n); return err }},
+		{"putting something into a draft", "portal-2027", "portal-2028", func(n string) error { _, err := svc.Identity.Drafting(ctx, slate, n); return err }},
+		{"publishing a draft", "portal-2027", "portal-2028", func(n string) error { _, err := svc.Admin.PublishDraft(ctx, slate, n, wire.Change{}); return err }},
+		{"dropping a draft", "portal-2027", "portal-2028", func(n string) error { _, err := svc.Admin.DropDraft(ctx, slate, n, wire.Change{}); return err }},
+		{"looking through a draft", "portal-2027", "portal-2028", func(n string) error {
+			_, err := svc.Identity.Looking(ctx, slate, wire.Moment{Draft: n})
+			return err
+		}},
+		{"a moment by its name", "as-opened", "as-closed", func(n string) error { _, err := svc.Identity.Looking(ctx, slate, wire.Moment{At: n}); return err }},
+		{"history of something", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.History(ctx, flint, n, 0, 0); return err }},
+		{"what differs", "as-opened", "as-closed", func(n string) error { _, err := svc.Review.CompareMoments(ctx, flint, n, "now", ""); return err }},
+		{"a check", "finance-in-office", "finance-in-house", func(n string) error { _, err := svc.Review.Check(ctx, slate, []string{n}); return err }},
+		{"setting a guardrail aside", "finance-in-office", "finance-in-house", func(n string) error {
+			c := slate
+			c.SetAside = n
+			_, err := svc.Admin.Grant(ctx, c, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.field", Subjects: []string{"user:slate"}, Change: wire.Change{Reason: "why not"}}, false)
+			return err
+		}},
+		{"removing a guardrail", "finance-in-office", "finance-in-house", func(n string) error { _, err := svc.Admin.RemoveGuardrail(ctx, flint, n, wire.Change{}); return err }},
+		{"undoing a revision", "5", "99999", func(n string) error {
+			revision, _ := strconv.ParseInt(n, 10, 64)
+			_, err := svc.Admin.Undo(ctx, slate, wire.UndoRequest{Revisions: []int64{revision}})
+			return err
+		}},
+		{"recording a test", "user:garnet", "user:granite", func(n string) error {
+			_, err := svc.Admin.RecordTest(ctx, slate, wire.BaselineRequest{Subject: n, Table: "survey.field.visits"})
+			return err
+		}},
 		{"a subject", "user:garnet", "user:granite", func(n string) error { _, err := svc.Review.Subject(flint, n); return err }},
 		{"a standpoint", "user:garnet", "user:granite", func(n string) error { _, err := svc.Identity.Whoami(flint, wire.Standpoint{As: n}); return err }},
 		{"a role to act in", "partner", "parting", func(n string) error { _, err := svc.Identity.Whoami(flint, wire.Standpoint{Role: n}); return err }},

@@ -9,6 +9,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/guard"
+	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -93,13 +94,13 @@ func (s *Service) PutTest(ctx context.Context, c identity.Caller, in wire.Access
 	if exists {
 		says = say.ChangedTest
 	}
-	sentence := ""
+	who, of := "", ""
 	for _, t := range then.Guards.Tests() {
 		if t.Name == name {
-			sentence = t.Sentence(then.Model)
+			who, of = then.Model.StandpointText(t.Standpoint()), then.Model.Path(t.Table)
 		}
 	}
-	return s.carryOut(ctx, order{caller: c, Change: in.Change, changes: []platform.Change{what}, says: []string{says.With(name, sentence)}})
+	return s.carryOut(ctx, order{caller: c, Change: in.Change, changes: []platform.Change{what}, says: []string{says.With(name, who, of)}})
 }
 
 // RemoveTest takes an access test away.
@@ -128,6 +129,9 @@ func (s *Service) guarded(before, after *platform.State, o order, now time.Time)
 	if o.caller.User == 0 {
 		return nil, nil // the making of a platform
 	}
+	if len(o.setAside()) > 0 && !s.identity.Manages(before, o.caller, access.PlatformID) {
+		return nil, s.identity.Refuse(o.caller, audit.Change, strings.Join(o.says, "; "), identity.Wants(before.Authority(), access.Manage, access.PlatformID))
+	}
 	for _, name := range o.setAside() {
 		if railOf(before, name) == nil {
 			return nil, &access.NotFound{Kind: "guardrail", Name: name, Known: names(before)}
@@ -136,6 +140,7 @@ func (s *Service) guarded(before, after *platform.State, o order, now time.Time)
 			return nil, fault.New(fault.Invalid, "no_reason", "who sets a guardrail aside says why: --reason")
 		}
 	}
+	told := s.identity.Reviews(before, o.caller) // which guardrails there are, and who breaks them, is for reviewers
 	pairs, added := s.review.Touched(before, after, o.changes)
 	for _, g := range after.Guards.Guardrails() {
 		was := railOf(before, g.Name)
@@ -156,10 +161,13 @@ func (s *Service) guarded(before, after *platform.State, o order, now time.Time)
 		broken = slices.DeleteFunc(broken, func(b guard.Breach) bool { return slices.ContainsFunc(old, b.Same) })
 		switch {
 		case len(broken) == 0:
+		case g.Mode == guard.Warn && !told:
 		case g.Mode == guard.Warn:
 			notes = append(notes, say.BreaksGuardrail.With(g.Name, g.Sentence(after.Model), s.breaches(after, broken)))
 		case slices.Contains(o.setAside(), g.Name):
 			notes = append(notes, say.SetAside.With(g.Name, s.breaches(after, broken)))
+		case !told:
+			return nil, errInTheWay
 		default:
 			return nil, fault.New(fault.Conflict, "guardrail", "the guardrail %s (%s) would be broken: %s. Who administers the platform can set it aside for this change, with a reason: --set-aside %s",
 				g.Name, g.Sentence(after.Model), s.breaches(after, broken), g.Name)
@@ -179,6 +187,8 @@ func names(st *platform.State) []string {
 	}
 	return out
 }
+
+var errInTheWay = fault.New(fault.Conflict, "guardrail", "a guardrail is in the way of this; ask who administers the platform")
 
 // breaches says what breaks a guardrail, with the way by which somebody sees something.
 func (s *Service) breaches(st *platform.State, list []guard.Breach) string {
@@ -212,6 +222,9 @@ func (s *Service) secondPerson(before, after *platform.State, o order, makers []
 	for _, g := range rails {
 		if railOf(after, g.Name) == g && !reached(g.Object) { // to take it away takes two, too
 			continue
+		}
+		if !s.identity.Reviews(before, o.caller) {
+			return fault.New(fault.Conflict, "second_person", "this has to be published by a second person: put it into a draft (--draft NAME), which somebody else publishes")
 		}
 		if makers == nil {
 			return fault.New(fault.Conflict, "second_person", "the guardrail %s: %s. Put this into a draft (--draft NAME), which somebody else publishes", g.Name, g.Sentence(before.Model))

@@ -50,6 +50,7 @@
       name: 'Changes',
       pages: [
         { at: '/drafts', name: 'Drafts', key: 'd', load: () => import('./pages/Drafts.svelte') },
+        { at: '/checks', name: 'Checks', key: 'k', load: () => import('./pages/Checks.svelte') },
         { at: '/history', name: 'History', key: 'h', load: () => import('./pages/History.svelte') },
       ],
     },

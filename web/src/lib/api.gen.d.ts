@@ -69,6 +69,167 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/access-tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** add an access test, or replace one */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireAccessTestRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access-tests/baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** make an access test of how things stand */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireBaselineRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access-tests/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove an access test */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description show what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bundles": {
         parameters: {
             query?: never;
@@ -117,6 +278,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -173,6 +336,8 @@ export interface paths {
                     dry_run?: boolean;
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -201,6 +366,106 @@ export interface paths {
                 };
             };
         };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/check-results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** run guardrails and access tests */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description of some, with commas between them; all when empty */
+                    names?: string;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireCheckResults"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** guardrails and access tests */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChecks"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -669,6 +934,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -720,6 +987,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -751,6 +1020,114 @@ export interface paths {
             };
         };
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guardrails": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** add a guardrail, or replace one */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireGuardrailRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guardrails/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove a guardrail */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description show what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -905,6 +1282,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1042,6 +1421,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1098,6 +1479,8 @@ export interface paths {
                     dry_run?: boolean;
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -1146,6 +1529,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -1232,6 +1617,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1288,6 +1675,8 @@ export interface paths {
                     dry_run?: boolean;
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -1387,6 +1776,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1438,6 +1829,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1599,6 +1992,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1733,6 +2128,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -1837,6 +2234,8 @@ export interface paths {
                     dry_run?: boolean;
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -1873,6 +2272,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -2256,6 +2657,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -2392,6 +2795,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -3125,6 +3530,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -3181,6 +3588,8 @@ export interface paths {
                     dry_run?: boolean;
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -3268,6 +3677,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -3501,6 +3912,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -3587,6 +4000,8 @@ export interface paths {
                 query?: {
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path?: never;
@@ -3643,6 +4058,8 @@ export interface paths {
                     dry_run?: boolean;
                     /** @description put the change into this draft; it takes effect when that is published */
                     draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
                 };
                 header?: never;
                 path: {
@@ -3881,6 +4298,51 @@ export interface components {
             /** Format: int64 */
             revision: number;
         };
+        WireAccessTest: {
+            /** @description how columns appear: in clear, not granted, or the treatment in words */
+            columns?: {
+                [key: string]: string;
+            };
+            comment?: string;
+            may?: string[];
+            may_not?: string[];
+            name: string;
+            purpose?: string;
+            role?: string;
+            /** @description how many rows there are for it */
+            rows?: null | number;
+            /** @description the same in words; of an answer */
+            sentence?: string;
+            subject: string;
+            table: string;
+            /** @description of those for which this condition is true */
+            where?: string;
+        };
+        WireAccessTestRequest: {
+            /** @description how columns appear: in clear, not granted, or the treatment in words */
+            columns?: {
+                [key: string]: string;
+            };
+            comment?: string;
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            may?: string[];
+            may_not?: string[];
+            name: string;
+            purpose?: string;
+            /** @description kept in the journal */
+            reason?: string;
+            replace?: boolean;
+            role?: string;
+            /** @description how many rows there are for it */
+            rows?: null | number;
+            /** @description the same in words; of an answer */
+            sentence?: string;
+            subject: string;
+            table: string;
+            /** @description of those for which this condition is true */
+            where?: string;
+        };
         WireBands: {
             /**
              * @description all in clear, some treated or withheld, none
@@ -3904,6 +4366,19 @@ export interface components {
              * @enum {string}
              */
             verbs: "full" | "hatched" | "empty";
+        };
+        WireBaselineRequest: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description of subject and table when empty */
+            name?: string;
+            purpose?: string;
+            /** @description kept in the journal */
+            reason?: string;
+            replace?: boolean;
+            role?: string;
+            subject: string;
+            table: string;
         };
         WireBetween: {
             /**
@@ -3969,6 +4444,34 @@ export interface components {
             revision: number;
             /** @description what was done, in sentences */
             says: string[];
+        };
+        WireCheckResult: {
+            /** @enum {string} */
+            kind: "guardrail" | "test";
+            /** @description of a guardrail */
+            mode?: string;
+            name: string;
+            /** @description what breaks it: expected and got, or the counterexamples */
+            says: string[];
+            sentence: string;
+            /** @enum {string} */
+            status: "holds" | "fails" | "unknown";
+            /** Format: double */
+            took_ms: number;
+        };
+        WireCheckResults: {
+            /** @description the draft or moment, where it is not now */
+            about?: string;
+            failed: number;
+            results: components["schemas"]["WireCheckResult"][];
+            /** Format: int64 */
+            revision: number;
+        };
+        WireChecks: {
+            guardrails: components["schemas"]["WireGuardrail"][];
+            /** Format: int64 */
+            revision: number;
+            tests: components["schemas"]["WireAccessTest"][];
         };
         WireColumnView: {
             /** @description the policies that treat it */
@@ -4172,9 +4675,58 @@ export interface components {
             /** @description also grant the USAGE that is missing on the way there, and on a lane where there is none */
             with_entry?: boolean;
         };
+        WireGuardrail: {
+            comment?: string;
+            /** @description of clear: who may */
+            except?: string[];
+            /** @enum {string} */
+            kind: "clear" | "treated" | "apart" | "to-public" | "to-users" | "without-end" | "whole-source" | "administrators" | "owned" | "second-person";
+            /**
+             * @description what comes of a change that would break it; warn when empty
+             * @enum {string}
+             */
+            mode: "warn" | "block";
+            /** @description of administrators: how many there may be */
+            most?: number;
+            name: string;
+            /** @description what it is about: a label, a column, a table, a schema, a source; the platform when empty */
+            object?: string;
+            /** @description of apart: the two */
+            roles?: string[];
+            /** @description the same in words; of an answer */
+            sentence?: string;
+        };
+        WireGuardrailRequest: {
+            comment?: string;
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description of clear: who may */
+            except?: string[];
+            /** @enum {string} */
+            kind: "clear" | "treated" | "apart" | "to-public" | "to-users" | "without-end" | "whole-source" | "administrators" | "owned" | "second-person";
+            /**
+             * @description what comes of a change that would break it; warn when empty
+             * @enum {string}
+             */
+            mode: "warn" | "block";
+            /** @description of administrators: how many there may be */
+            most?: number;
+            name: string;
+            /** @description what it is about: a label, a column, a table, a schema, a source; the platform when empty */
+            object?: string;
+            /** @description kept in the journal */
+            reason?: string;
+            replace?: boolean;
+            /** @description of apart: the two */
+            roles?: string[];
+            /** @description the same in words; of an answer */
+            sentence?: string;
+        };
         WireImpact: {
             /** @description revisions since it was opened */
             between: components["schemas"]["WirePast"][];
+            /** @description access tests and guardrails that hold now, and would not */
+            breaks: components["schemas"]["WireCheckResult"][];
             draft: string;
             /** @description by person */
             effects: components["schemas"]["WireEffect"][];

@@ -116,6 +116,22 @@
           none="Nobody gains or loses anything by it."
         />
       </div>
+      {#if impact.breaks.length}
+        <h2 class="mb-2">What it breaks</h2>
+        <ul class="panel mb-5 divide-y divide-line" aria-label="What it breaks">
+          {#each impact.breaks as b (b.kind + b.name)}
+            <li class="px-3 py-2">
+              <p>
+                <span class="text-garnet">⊘ {b.kind === 'test' ? 'access test' : 'guardrail'}</span>
+                <span class="mono">{b.name}</span>: {b.sentence}.
+              </p>
+              {#each b.says.slice(0, 3) as line (line)}<p class="text-sm text-muted first-letter:uppercase">
+                  {line}.
+                </p>{/each}
+            </li>
+          {/each}
+        </ul>
+      {/if}
       {#if impact.tables.length}
         <h2 class="mb-2">Rows and columns, by table</h2>
         <div class="mb-5">
