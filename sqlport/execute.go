@@ -328,7 +328,13 @@ func (c *session) governed(p query.Piece, params []any, answer gateway.Answer) (
 	}
 	ctx, done := c.working(p.SQL)
 	defer done()
-	end, err := c.server.service.Gateway.Stream(ctx, c.caller, c.ask(p.SQL, params), answer)
+	caller := c.caller
+	if draft := c.settings.get("gneiss.draft"); draft != "" && query.IsCommand(p.SQL) {
+		if caller, err = c.server.service.Identity.Drafting(ctx, caller, draft); err != nil {
+			return "", err
+		}
+	}
+	end, err := c.server.service.Gateway.Stream(ctx, caller, c.ask(p.SQL, params), answer)
 	if err != nil {
 		return "", c.expired(ctx, err)
 	}

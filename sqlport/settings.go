@@ -175,6 +175,7 @@ func newSettings() *settings {
 			"repeatable read", "serializable", "read uncommitted")},
 		{name: "default_transaction_read_only", value: "off", told: true, about: "of transactions that do not say", check: truth},
 		{name: "extra_float_digits", value: "1", about: "digits of floating-point numbers", check: whole(-15, 3)},
+		{name: "gneiss.draft", about: "the draft into which statements about access go; empty: they take effect at once", check: anything(64)},
 		{name: "gneiss.lane", about: "the lane on which statements run; empty: the first that is open", check: anything(200)},
 		{name: "gneiss.purpose", about: "what for rows are read, as policies ask it", check: anything(200)},
 		{name: "idle_in_transaction_session_timeout", value: "0", about: "how long a transaction may wait for its program", check: span},

@@ -504,3 +504,46 @@ func onCancelling(t *testing.T, p *port) {
 		t.Errorf("the database still works on %v", left)
 	}
 }
+
+// TestStatementsGoIntoADraft: once a session says so, what changes access takes no effect; reading is
+// as ever.
+func TestStatementsGoIntoADraft(t *testing.T) {
+	p := opened(t, false, sqlport.Limits{})
+	opal, flint := p.connect(t, "opal", "survey"), p.connect(t, "flint", "survey")
+	run := func(text string) error { _, err := opal.Exec(ctx, text); return err }
+	if err := run("SET gneiss.draft = 'portal-2028'"); err != nil {
+		t.Fatal(err)
+	}
+	if err := run("GRANT SELECT ON licensing.payments TO flint"); state(err) == "" || !strings.Contains(err.Error(), "did you mean portal-2027") {
+		t.Errorf("into a draft that is not there: %v", err)
+	}
+	for _, text := range []string{"SET gneiss.draft = 'portal-2027'", "CREATE ROLE drafted", "GRANT SELECT ON licensing.payments TO drafted", "GRANT drafted TO flint",
+		"SELECT count(*) FROM drilling.boreholes"} {
+		if err := run(text); err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+	}
+	if _, err := flint.Exec(ctx, "SELECT count(*) FROM licensing.payments"); state(err) == "" {
+		t.Error("a grant in a draft takes effect")
+	}
+	asOpal, err := p.svc.Admin.ActAs("user:opal")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := p.svc.Review.Draft(ctx, asOpal, "portal-2027")
+	if err != nil || len(d.Steps) != 6 || d.Steps[5].Says[0] != "granted role:drafted to user:flint" {
+		t.Errorf("the draft has %+v, %v", d.Steps, err)
+	}
+	if err := run("RESET gneiss.draft"); err != nil {
+		t.Fatal(err)
+	}
+	if err := run("GRANT SELECT ON licensing.payments TO drafted"); state(err) == "" {
+		t.Error("a role that is in a draft alone is granted something")
+	}
+	if _, err := p.svc.Admin.PublishDraft(ctx, asOpal, "portal-2027", wire.Change{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := flint.Exec(ctx, "SELECT count(*) FROM licensing.payments"); err != nil {
+		t.Errorf("once it is published: %v", err)
+	}
+}

@@ -38,6 +38,11 @@ func (s *Service) Command(ctx context.Context, c identity.Caller, p *identity.Vi
 	if statement.Kind == query.SetRole {
 		return s.setRole(ctx, c, p, record, statement)
 	}
+	if c.Draft() != nil { // what is in it can be named
+		if p, err = s.identity.ViewerAt(s.identity.State(c), c, in.Standpoint); err != nil {
+			return wire.Result{}, err
+		}
+	}
 	o, err := s.commandOrder(p, c, statement, in.Names)
 	if err != nil {
 		return wire.Result{}, err
@@ -102,6 +107,10 @@ func changedResult(c wire.Changed, rights string, took float64) wire.Result {
 	}
 	for _, n := range c.Notes {
 		r.Rows = append(r.Rows, []any{say.Note.With(n)})
+	}
+	if c.Draft != "" {
+		r.Record = say.InDraft.With(c.Draft)
+		r.Rows = append(r.Rows, []any{say.Note.With(say.InDraft.With(c.Draft))})
 	}
 	return r
 }

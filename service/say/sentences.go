@@ -46,6 +46,7 @@ const (
 // What changes of drafts and revisions did.
 const (
 	OpenedDraft      Sentence = "opened the draft %s"
+	InDraft          Sentence = "in the draft %s, until that is published"
 	PutInDraft       Sentence = "put into the draft %s: %s"
 	TookFromDraft    Sentence = "took out of the draft %s: %s"
 	RestNoLongerFits Sentence = "without it, %s of the draft no longer fit"
