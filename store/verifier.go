@@ -111,6 +111,8 @@ type Credential struct {
 	Verifier
 	Token Token        // empty: it is the password
 	Seen  atomic.Int64 // the generation in which it was last found to hold
+	// Changing says that who was proven by it is putting another in its place.
+	Changing atomic.Bool
 }
 
 // Credentials lists what an account can be proven by at present, all of one salt. For a name that

@@ -55,9 +55,9 @@ func TestDraftsInTheConsole(t *testing.T) {
 		chromedp.Navigate(server+"/history"), sees("published the draft spring of user:opal"), look("history"),
 		chromedp.SendKeys(`input[aria-label="From"]`, "112", chromedp.ByQuery), button("Compare"), sees("From revision 112 to"), look("between"),
 		rowOf("published the draft spring", "Undo"), chromedp.WaitVisible(`section[aria-label="What this would do"]`, chromedp.ByQuery), look("undo"), inDialog("Undo"),
-		sees("undid revision"),
+		noticed("undid revision"),
 		chromedp.ActionFunc(func(c context.Context) error {
-			return chromedp.Evaluate(`document.querySelector("ol[aria-label=Revisions] li:nth-child(2) span").innerText`, &published).Do(c)
+			return chromedp.Evaluate(`(document.querySelector("[role=status]").innerText.match(/undid revision (\d+)/i) || ["", ""])[1]`, &published).Do(c)
 		}),
 	)
 	run(t, ctx, chromedp.Navigate(server+"/subjects/user:marl?tab=history&at="+published), sees("granted USAGE"), sees("Grants 4 + 0"), look("past"))

@@ -146,7 +146,7 @@ func (s *Service) Holds(ctx context.Context, c Caller) error {
 		return fault.New(fault.NotSignedIn, "session_expired", "the token has expired")
 	}
 	now := s.store.Generation()
-	if c.proof.Seen.Load() == now {
+	if c.proof.Seen.Load() == now || c.proof.Changing.Load() {
 		return nil
 	}
 	ok, err := s.store.Holds(ctx, uint32(c.User), c.proof, time.Now())
@@ -184,7 +184,13 @@ func (s *Service) SetOwnPassword(ctx context.Context, c Caller, name, text strin
 	if err := s.audit.Write(c.Record(ref, audit.Password, "changed their password")); err != nil {
 		return c, err
 	}
+	if c.proof != nil { // which holds until the new one is known: a look at it meanwhile must not end the connection
+		c.proof.Changing.Store(true)
+	}
 	if err := s.store.ChangePassword(ctx, uint32(c.User), password, c.token); err != nil {
+		if c.proof != nil {
+			c.proof.Changing.Store(false)
+		}
 		return c, err
 	}
 	known, err := s.store.Credentials(ctx, uint32(c.User), ref, time.Now())
