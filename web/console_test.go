@@ -188,8 +188,8 @@ func TestShots(t *testing.T) {
 		}
 		picture("roles", chromedp.Navigate(server+"/roles"), chromedp.WaitVisible(`[data-testid=graph] rect`, chromedp.ByQuery))
 		picture("grant", chromedp.Navigate(server+"/tables/survey.assay"), button("Grant"), choose("Grant to", "user:marl"), chromedp.WaitVisible(`section[aria-label="What this would do"]`, chromedp.ByQuery))
-		picture("revoke", chromedp.Navigate(server+"/tables/survey.licensing?tab=grants"), rowButton("grant option GS-23", "Revoke"), refused("2 grants depend on it"), box("Also revoke the grants"), says("also revoked"))
-		picture("lanes", chromedp.Navigate(server+"/settings/lanes"), sees("lane:interactive"))
+		picture("draft", chromedp.Navigate(server+"/drafts/portal-2027"), sees("Rows and columns, by table"))
+		picture("checks", chromedp.Navigate(server+"/checks"), sees("does not hold"))
 		picture("overview", chromedp.Navigate(server+"/overview"), sees("Findings"))
 		picture("compare", chromedp.Navigate(server+"/compare?a=user:flint&b=user:garnet"), sees("They differ on"))
 		picture("rows", chromedp.Navigate(server+"/tables/survey.licensing.holders?as=user:flint&beside=user:garnet"), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))

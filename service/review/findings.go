@@ -60,6 +60,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	for _, subject := range st.Model.Subjects(0) {
 		f.subject(subject)
 	}
+	f.guardrails()
 	f.policies()
 	f.uncovered()
 	f.beside()
@@ -105,6 +106,22 @@ func (f *finder) add(kind, subject, object, says, why string, fixes ...wire.Fix)
 		return
 	}
 	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fixes: append([]wire.Fix{}, fixes...)})
+}
+
+// guardrails finds those that are broken.
+func (f *finder) guardrails() {
+	for _, g := range f.st.Guards.Guardrails() {
+		for _, b := range g.Broken(f.s.Guarded(f.st, f.now), nil, nil) {
+			subject, object := "", ""
+			if b.Subject != 0 {
+				subject = f.st.Model.Ref(b.Subject)
+			}
+			if b.Object != 0 {
+				object = f.st.Model.Path(b.Object)
+			}
+			f.add("guardrail", subject, object, say.GuardrailBroken.With(g.Name, b.Says), say.GuardrailBrokenWhy.With(g.Sentence(f.st.Model)))
+		}
+	}
 }
 
 // policies finds live policies that no longer fit what they are about.

@@ -277,14 +277,16 @@ const (
 
 // Findings, each with why it matters.
 const (
-	MoreOfKind      Sentence = "and %d more of this kind"
-	MoreOfKindWhy   Sentence = "fix these first, then list the findings again"
-	Broken          Sentence = "the policy %s no longer fits %s: %v"
-	BrokenWhy       Sentence = "its table is closed until somebody edits or stops the policy"
-	Lent            Sentence = "the policy %s reads %s, which its writer %s no longer manages"
-	LentWhy         Sentence = "the policy still shows data from that table, although its writer has lost the right to"
-	PastPolicies    Sentence = "%s may read tables past the policies"
-	PastPoliciesWhy Sentence = "it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source " +
+	MoreOfKind         Sentence = "and %d more of this kind"
+	MoreOfKindWhy      Sentence = "fix these first, then list the findings again"
+	GuardrailBroken    Sentence = "the guardrail %s is broken: %s"
+	GuardrailBrokenWhy Sentence = "it states that %s"
+	Broken             Sentence = "the policy %s no longer fits %s: %v"
+	BrokenWhy          Sentence = "its table is closed until somebody edits or stops the policy"
+	Lent               Sentence = "the policy %s reads %s, which its writer %s no longer manages"
+	LentWhy            Sentence = "the policy still shows data from that table, although its writer has lost the right to"
+	PastPolicies       Sentence = "%s may read tables past the policies"
+	PastPoliciesWhy    Sentence = "it is not IMMUTABLE, or SECURITY DEFINER: who holds EXECUTE on it, its schema or its source " +
 		"gets what it gives, whatever policies hide; grant that to few"
 	Refreshed             Sentence = "%s holds rows of other tables, as of its last refresh"
 	RefreshedWhy          Sentence = "policies on those tables do not reach it; it needs its own"

@@ -97,7 +97,7 @@
     {#if results}
       <span class={results.failed ? 'text-garnet' : 'text-epidote'} role="status"
         >{results.failed
-          ? `⊘ ${results.failed} of ${results.results.length} do not hold`
+          ? `⊘ ${results.failed} of ${results.results.length} ${results.failed === 1 ? 'does' : 'do'} not hold`
           : `● all ${results.results.length} hold`}</span
       >
     {/if}
@@ -129,7 +129,7 @@
                 <p>
                   <span class="mono">{l.name}</span>{#if l.mode}<span class="chip ml-2">{l.mode}</span>{/if}
                 </p>
-                <p class="first-letter:uppercase">{l.sentence}.</p>
+                <p class={l.kind === 'guardrail' ? 'first-letter:uppercase' : ''}>{l.sentence}.</p>
                 {#each r?.says ?? [] as line (line)}<p class="text-sm text-garnet first-letter:uppercase">
                     {line}.
                   </p>{/each}

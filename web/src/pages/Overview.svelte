@@ -33,6 +33,7 @@
   )
 
   const kinds: Record<string, string> = {
+    guardrail: 'guardrails that are broken',
     dormant: 'grants without effect',
     broken: 'policies that no longer fit',
     uncovered: 'labelled columns that no policy treats',
