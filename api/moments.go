@@ -35,7 +35,8 @@ var looks = map[string]bool{
 // immediate are the endpoints whose changes take effect outside of the model, or are about drafts
 // themselves.
 var immediate = map[string]bool{
-	"POST /session": true, "DELETE /session": true, "POST /password": true, "POST /tokens": true, "DELETE /tokens/{name}": true, "DELETE /sql-sessions/{name}": true,
+	"POST /session": true, "DELETE /session": true, "POST /password": true, "POST /tokens": true, "DELETE /tokens/{name}": true, "DELETE " +
+		"/sql-sessions/{name}": true,
 	"POST /queries": true, "POST /previews": true, "POST /sources": true, "POST /sources/{name}/scan": true, "POST /sources/{name}/views": true,
 	"DELETE /sources/{name}/views/{view}": true, "PATCH /sources/{name}": true, "DELETE /sources/{name}": true, "POST /pseudonym-key": true,
 	"POST /drafts": true, "DELETE /drafts/{name}": true, "DELETE /drafts/{name}/steps/{number}": true, "POST /drafts/{name}/publication": true,
@@ -138,7 +139,8 @@ func (s *Server) drafts() {
 	handle(s, "DELETE", "/access-tests/{name}", "remove an access test", func(r request, in removal) (wire.Changed, error) {
 		return svc.Admin.RemoveTest(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
 	})
-	handle(s, "GET", "/history", "revisions, newest first: who changed what, when, why, and what came of it", func(r request, in historyIn) (wire.List[wire.Past], error) {
+	handle(s, "GET", "/history", "revisions, newest first: who changed what, when, why, and what came of it", func(r request,
+		in historyIn) (wire.List[wire.Past], error) {
 		return svc.Review.History(r.ctx, r.Caller, in.Of, int64(in.Before), in.Limit)
 	})
 	handle(s, "GET", "/moments", "what differs between two moments", func(r request, in momentsIn) (wire.Between, error) {

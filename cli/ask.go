@@ -78,7 +78,8 @@ func (a *app) ask(root *cobra.Command) {
 	var part string
 	var with string
 	compare := &cobra.Command{
-		Use: "compare (SUBJECT SUBJECT | [SUBJECT-OR-OBJECT] --at MOMENT)", Short: "Where two subjects or roles differ in what they can do; or two moments", GroupID: "look", Args: words(0, 2),
+		Use: "compare (SUBJECT SUBJECT | [SUBJECT-OR-OBJECT] --at MOMENT)", Short: "Where two subjects or roles differ in what they can do; or two " +
+			"moments", GroupID: "look", Args: words(0, 2),
 		Long: `Where two subjects or roles differ in what they can do, and by which grants; or, with
 --at, who gained and who lost what between two moments.`,
 		Example: "  gneiss compare user:flint user:garnet\n" +

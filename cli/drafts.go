@@ -173,7 +173,8 @@ func (a *app) showImpact(x wire.Impact) error {
 		fmt.Fprintf(a.out, "Since it was opened: revision %d by %s: %s\n", p.Revision, p.By, strings.Join(p.Says, "; "))
 	}
 	for _, b := range x.Breaks {
-		fmt.Fprintf(a.out, "%s It breaks the %s %s (%s): %s\n", a.mark("⊘", text.FgRed), map[string]string{"test": "access test", "guardrail": "guardrail"}[b.Kind], b.Name, b.Sentence,
+		fmt.Fprintf(a.out, "%s It breaks the %s %s (%s): %s\n", a.mark("⊘", text.FgRed), map[string]string{"test": "access test",
+			"guardrail": "guardrail"}[b.Kind], b.Name, b.Sentence,
 			strings.Join(b.Says, "; "))
 	}
 	for _, m := range x.Misfits {
@@ -224,7 +225,8 @@ func (a *app) history() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 20, "revisions at the most")
 	c.Flags().IntVar(&before, "before", 0, "only revisions before this one")
 	c.RegisterFlagCompletionFunc("of", a.completeAny)
-	name := &cobra.Command{Use: "name REVISION NAME", Short: "Give a revision a name, by which --at finds it", Args: words(2, 2), Example: "  gneiss history name 118 audit-2026",
+	name := &cobra.Command{Use: "name REVISION NAME", Short: "Give a revision a name, by which --at finds it", Args: words(2, 2),
+		Example: "  gneiss history name 118 audit-2026",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || n < 1 {

@@ -123,7 +123,8 @@ func (a *app) dryRun(c *cobra.Command) {
 
 // immediate are the commands whose changes take effect outside of the model, or at once, or are about
 // drafts themselves; and those that look at what has no moment.
-var immediate = []string{"source", "draft", "audit", "query", "name", "verify", "key", "import", "try", "suggest", "export", "matrix", "token", "session", "password"}
+var immediate = []string{"source", "draft", "audit", "query", "name", "verify", "key", "import", "try", "suggest", "export", "matrix", "token",
+	"session", "password"}
 
 // moments gives a command and those below it the flags by which they look through a draft or at a
 // moment, or put their change into a draft.

@@ -11,10 +11,12 @@ import (
 // checks states what must stay true, names a revision, takes a mistake back, and leaves a draft open.
 func (m *maker) checks() {
 	for _, g := range []wire.Guardrail{
-		{Name: "finance-in-office", Kind: "clear", Mode: "block", Object: "label:finance", Except: []string{"role:licensing_officer", "role:data_curator", access.Administrator},
+		{Name: "finance-in-office", Kind: "clear", Mode: "block", Object: "label:finance", Except: []string{"role:licensing_officer", "role:data_curator",
+			access.Administrator},
 			Comment: "bank accounts and tax numbers are the licensing office's alone"},
 		{Name: "finance-treated", Kind: "treated", Mode: "warn", Object: "label:finance"},
-		{Name: "offices-apart", Kind: "apart", Mode: "block", Roles: []string{"role:partner", "role:licensing_officer"}, Comment: "who asks for a licence does not give it"},
+		{Name: "offices-apart", Kind: "apart", Mode: "block", Roles: []string{"role:partner", "role:licensing_officer"},
+			Comment: "who asks for a licence does not give it"},
 		{Name: "few-administrators", Kind: "administrators", Mode: "warn", Most: 3},
 		{Name: "no-whole-source", Kind: "whole-source", Mode: "warn", Comment: "what an export was once given, and nobody has taken back"},
 	} {
@@ -55,7 +57,8 @@ func (m *maker) past() {
 	}
 	_, m.err = m.svc.Admin.NameRevision(m.ctx, m.as, wire.RevisionLabel{Name: "as-opened", Revision: m.svc.Revision()})
 	if m.err == nil {
-		_, m.err = m.svc.Admin.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.monitoring", Subjects: []string{"role:public_portal"},
+		_, m.err = m.svc.Admin.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.monitoring",
+			Subjects:  []string{"role:public_portal"},
 			WithEntry: true, Ticket: "GS-77", Change: wire.Change{Reason: "the portal wants readings"}}, false)
 	}
 	if m.err == nil {

@@ -81,7 +81,8 @@ func (s *Store) Checkpoint(ctx context.Context, until int64, read func(io.Reader
 	err = s.db.GetContext(
 		ctx,
 		&row,
-		`SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash WHERE c.revision <= ? ORDER BY c.revision DESC LIMIT 1`,
+		`SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash
+			WHERE c.revision <= ? ORDER BY c.revision DESC LIMIT 1`,
 		until,
 	)
 	if errors.Is(err, sql.ErrNoRows) {

@@ -225,7 +225,8 @@ func (c *check) granted() {
 			is = c.Model.Object(g.Object).Kind == access.Source && g.Pattern == "" && c.Model.Gives(g)&^access.Set(access.Usage) != 0
 		}
 		if is {
-			c.add(Breach{Subject: g.Subject, Object: g.Object, Grant: g, Says: fmt.Sprintf("%s on %s is granted to %s", c.Model.GrantName(g), c.Model.Target(g.Target), s.Ref())})
+			c.add(Breach{Subject: g.Subject, Object: g.Object, Grant: g, Says: fmt.Sprintf("%s on %s is granted to %s", c.Model.GrantName(g),
+				c.Model.Target(g.Target), s.Ref())})
 		}
 	}
 	if c.whole {

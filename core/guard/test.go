@@ -129,8 +129,9 @@ func (t *Test) Standpoint() access.Standpoint {
 
 // Again is the change that puts the test as it is.
 func (t *Test) Again(m *access.Model) PutTest {
-	c := PutTest{Name: t.Name, Subject: m.Ref(t.Subject), Role: m.Ref(t.Role), Purpose: t.Purpose, Table: m.Path(t.Table), May: names(t.May), MayNot: names(t.MayNot),
-		Where: t.Where, Columns: t.Columns, Comment: t.Comment}
+	c := PutTest{Name: t.Name, Subject: m.Ref(t.Subject), Role: m.Ref(t.Role), Purpose: t.Purpose, Table: m.Path(t.Table), May: names(t.May),
+		MayNot: names(t.MayNot),
+		Where:  t.Where, Columns: t.Columns, Comment: t.Comment}
 	if t.Counted {
 		c.Rows = &t.Rows
 	}

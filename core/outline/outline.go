@@ -131,7 +131,7 @@ func Make(list []Difference) []any {
 	return out
 }
 
-// order compares when things are made: by their rank, and of grants, which rest on each other, the
+// order compares when things are made: by their rank, and of grants, which depend on each other, the
 // older first.
 func order(x, y Thing) int {
 	if d := rankOf(x) - rankOf(y); d != 0 {
@@ -305,7 +305,7 @@ type (
 	relationship struct{ policy.PutRelationship }
 	grant        struct {
 		access.AddGrant
-		id access.GrantID // the order in which grants rest on each other
+		id access.GrantID // the order in which grants depend on each other
 	}
 	// found is what a scan found in a source, and what is not taken back.
 	found struct {

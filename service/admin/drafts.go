@@ -33,7 +33,8 @@ func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.Draf
 	st := s.platform.Current()
 	name := strings.ToLower(strings.TrimSpace(in.Name))
 	if !draftName.MatchString(name) {
-		return wire.Changed{}, fault.New(fault.Invalid, "bad_name", "%.80q cannot name a draft: use up to 63 of a-z, 0-9 and _ - ., starting with a letter or digit", in.Name)
+		return wire.Changed{}, fault.New(fault.Invalid, "bad_name",
+			"%.80q cannot name a draft: use up to 63 of a-z, 0-9 and _ - ., starting with a letter or digit", in.Name)
 	}
 	if len(in.Reason) > mostReason {
 		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a reason can have up to %d bytes", mostReason)
@@ -49,7 +50,8 @@ func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.Draf
 		}
 	}
 	if own >= mostOwnDrafts || len(open) >= mostDrafts {
-		return wire.Changed{}, fault.New(fault.Conflict, "too_many_drafts", "%s of yours are open, of %d; publish or drop some first", say.Count(own, "draft"), len(open))
+		return wire.Changed{}, fault.New(fault.Conflict, "too_many_drafts", "%s of yours are open, of %d; publish or drop some first", say.Count(own,
+			"draft"), len(open))
 	}
 	says := say.OpenedDraft.With(name)
 	if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Draft, says)); err != nil {

@@ -70,7 +70,8 @@ func (s *Service) RemoveGuardrail(ctx context.Context, c identity.Caller, name s
 	if err := s.identity.Administers(s.identity.State(c), c, "the guardrail "+name); err != nil {
 		return wire.Changed{}, err
 	}
-	return s.carryOut(ctx, order{caller: c, Change: in, changes: []platform.Change{guard.RemoveGuardrail{Name: name}}, says: []string{say.RemovedGuardrail.With(name)}})
+	return s.carryOut(ctx, order{caller: c, Change: in, changes: []platform.Change{guard.RemoveGuardrail{Name: name}},
+		says: []string{say.RemovedGuardrail.With(name)}})
 }
 
 // PutTest adds an access test, or replaces one.
@@ -169,7 +170,8 @@ func (s *Service) guarded(before, after *platform.State, o order, now time.Time)
 		case !told:
 			return nil, errInTheWay
 		default:
-			return nil, fault.New(fault.Conflict, "guardrail", "the guardrail %s (%s) would be broken: %s. Who administers the platform can set it aside for this change, with a reason: --set-aside %s",
+			return nil, fault.New(fault.Conflict, "guardrail",
+				"the guardrail %s (%s) would be broken: %s. Who administers the platform can set it aside for this change, with a reason: --set-aside %s",
 				g.Name, g.Sentence(after.Model), s.breaches(after, broken), g.Name)
 		}
 	}
@@ -224,12 +226,15 @@ func (s *Service) secondPerson(before, after *platform.State, o order, makers []
 			continue
 		}
 		if !s.identity.Reviews(before, o.caller) {
-			return fault.New(fault.Conflict, "second_person", "this has to be published by a second person: put it into a draft (--draft NAME), which somebody else publishes")
+			return fault.New(fault.Conflict, "second_person",
+				"this has to be published by a second person: put it into a draft (--draft NAME), which somebody else publishes")
 		}
 		if makers == nil {
-			return fault.New(fault.Conflict, "second_person", "the guardrail %s: %s. Put this into a draft (--draft NAME), which somebody else publishes", g.Name, g.Sentence(before.Model))
+			return fault.New(fault.Conflict, "second_person", "the guardrail %s: %s. Put this into a draft (--draft NAME), which somebody else publishes",
+				g.Name, g.Sentence(before.Model))
 		}
-		return fault.New(fault.Conflict, "second_person", "the guardrail %s: %s, and changes in this draft are yours. Somebody else who may make them has to publish it", g.Name, g.Sentence(before.Model))
+		return fault.New(fault.Conflict, "second_person",
+			"the guardrail %s: %s, and changes in this draft are yours. Somebody else who may make them has to publish it", g.Name, g.Sentence(before.Model))
 	}
 	return nil
 }

@@ -53,14 +53,15 @@ func (s *Service) Undo(ctx context.Context, c identity.Caller, in wire.UndoReque
 	differs := outline.Between(base.Model, of(before), of(without))
 	for _, d := range differs {
 		if d.Fixed() {
-			return wire.Changed{}, fault.New(fault.Invalid, "not_undone", "that is about what is in a source (%s), which a scan finds: scan it again, or connect it again", d.Name())
+			return wire.Changed{}, fault.New(fault.Invalid, "not_undone",
+				"that is about what is in a source (%s), which a scan finds: scan it again, or connect it again", d.Name())
 		}
 		if ref := d.Account(); ref != "" && d.Before == nil {
 			o.notes = append(o.notes, say.NoPasswordBack.With(ref))
 		}
 	}
 	if len(differs) == 0 {
-		return wire.Changed{}, fault.New(fault.Conflict, "nothing", "there is nothing left of that to take back: later revisions made it anew")
+		return wire.Changed{}, fault.New(fault.Conflict, "nothing", "there is nothing left of that to take back: later revisions made it again")
 	}
 	for _, change := range outline.Make(differs) {
 		o.changes = append(o.changes, change)
@@ -70,7 +71,8 @@ func (s *Service) Undo(ctx context.Context, c identity.Caller, in wire.UndoReque
 		return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "it cannot be taken back: %s", s.identity.Told(c, err).Detail)
 	}
 	if rest := outline.Between(base.Model, of(after), of(without)); len(rest) > 0 {
-		return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "it cannot be taken back alone: %s would not be as it was. Take it back by hand", rest[0].Name())
+		return wire.Changed{}, fault.New(fault.Conflict, "in_the_way", "it cannot be taken back alone: %s would not be as it was. Take it back by hand",
+			rest[0].Name())
 	}
 	return s.carryOut(ctx, o)
 }
@@ -139,7 +141,8 @@ func (s *Service) NameRevision(ctx context.Context, c identity.Caller, in wire.R
 	}
 	name := strings.ToLower(strings.TrimSpace(in.Name))
 	if _, err := strconv.Atoi(name); !draftName.MatchString(name) || err == nil || name == "now" {
-		return wire.Changed{}, fault.New(fault.Invalid, "bad_name", "%.80q cannot name a revision: use up to 63 of a-z, 0-9 and _ - ., with a letter among them", in.Name)
+		return wire.Changed{}, fault.New(fault.Invalid, "bad_name",
+			"%.80q cannot name a revision: use up to 63 of a-z, 0-9 and _ - ., with a letter among them", in.Name)
 	}
 	if _, err := time.Parse(time.DateOnly, name); err == nil {
 		return wire.Changed{}, fault.New(fault.Invalid, "bad_name", "%s is a day, and cannot name a revision", name)

@@ -35,8 +35,8 @@ func (p *Platform) OpenDraft(ctx context.Context, name string) (*Draft, error) {
 	return p.Imagined(kept)
 }
 
-// Imagined works out what a draft comes to. What was worked out last is kept, so that what hangs on
-// the state is.
+// Imagined works out what a draft comes to. The last ones are kept, with what was made of their
+// states.
 func (p *Platform) Imagined(kept store.Draft) (*Draft, error) {
 	now := p.Current()
 	key := draftKey{id: kept.ID, steps: len(kept.Steps), revision: now.Revision}

@@ -92,8 +92,9 @@ func (s *Service) Checks(c identity.Caller) (wire.Checks, error) {
 	}
 	for _, t := range st.Guards.Tests() {
 		a := t.Again(st.Model)
-		out.Tests = append(out.Tests, wire.AccessTest{Name: a.Name, Subject: a.Subject, Role: a.Role, Purpose: a.Purpose, Table: a.Table, May: a.May, MayNot: a.MayNot,
-			Rows: a.Rows, Where: a.Where, Columns: a.Columns, Comment: a.Comment, Sentence: t.Sentence(st.Model)})
+		out.Tests = append(out.Tests, wire.AccessTest{Name: a.Name, Subject: a.Subject, Role: a.Role, Purpose: a.Purpose, Table: a.Table, May: a.May,
+			MayNot: a.MayNot,
+			Rows:   a.Rows, Where: a.Where, Columns: a.Columns, Comment: a.Comment, Sentence: t.Sentence(st.Model)})
 	}
 	return out, nil
 }

@@ -173,7 +173,8 @@ func (s *Service) draft(st *platform.State, c identity.Caller, kept store.Draft)
 		}
 		return st.Model.Ref(access.SubjectID(id))
 	}
-	out := wire.Draft{Name: kept.Name, Reason: kept.Reason, Status: kept.Status, By: ref(kept.Opener), Base: kept.Base, Revision: kept.Revision, Steps: []wire.DraftStep{}}
+	out := wire.Draft{Name: kept.Name, Reason: kept.Reason, Status: kept.Status, By: ref(kept.Opener), Base: kept.Base, Revision: kept.Revision,
+		Steps: []wire.DraftStep{}}
 	var err error
 	if out.Opened, err = time.Parse(time.RFC3339Nano, kept.Opened); err != nil {
 		return out, err

@@ -139,7 +139,7 @@
                 <div class="flex items-start gap-2">
                   {#if l.kind === 'guardrail'}<button class="btn py-0 text-sm" onclick={() => change(l)}>Edit</button>
                   {:else if r?.status === 'fails'}<button class="btn py-0 text-sm" onclick={() => rerecord(l)}
-                      >Record anew</button
+                      >Record again</button
                     >{/if}
                   <button
                     class="btn px-2 py-0"
