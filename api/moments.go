@@ -29,7 +29,7 @@ var looks = map[string]bool{
 	"GET /tree": true, "GET /object": true, "GET /access": true, "GET /why": true, "GET /comparison": true, "GET /findings": true, "GET /search": true,
 	"GET /subjects": true, "GET /subjects/{ref}": true, "GET /roster": true, "GET /grants": true, "GET /bundles": true, "GET /lanes": true,
 	"GET /views": true, "GET /policies": true, "GET /labelled-columns": true, "GET /labels": true, "GET /relationships": true, "GET /matrix": true,
-	"GET /history": true, "GET /checks": true, "GET /check-results": true,
+	"GET /history": true, "GET /checks": true, "GET /files": true, "GET /check-results": true,
 }
 
 // immediate are the endpoints whose changes take effect outside of the model, or are about drafts
@@ -118,6 +118,15 @@ type (
 
 func (s *Server) drafts() {
 	svc := s.service
+	handle(s, "GET", "/files", "what administrators decided, as files for version control", func(r request, _ none) (wire.Files, error) {
+		return svc.Admin.Files(r.Caller)
+	})
+	handle(s, "POST", "/files/comparison", "where files differ from what is there", func(r request, in wire.FilesRequest) (wire.FilesCompared, error) {
+		return svc.Admin.CompareFiles(r.Caller, in)
+	})
+	handle(s, "POST", "/files", "load files", func(r request, in wire.FilesRequest) (wire.Changed, error) {
+		return svc.Admin.LoadFiles(r.ctx, r.Caller, in)
+	})
 	handle(s, "GET", "/checks", "guardrails and access tests", func(r request, _ none) (wire.Checks, error) {
 		return svc.Review.Checks(r.Caller)
 	})

@@ -93,6 +93,7 @@ role:survey_reader, service:pumice, public.`,
 	a.record(root)
 	a.drafts(root)
 	a.checks(root)
+	a.files(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.GroupID == "change" {
@@ -107,7 +108,7 @@ role:survey_reader, service:pumice, public.`,
 }
 
 // reading are the commands among those that change which only look.
-var reading = []string{"list", "tree", "show", "try", "matrix", "columns", "suggest", "export", "views", "check", "run"}
+var reading = []string{"write", "compare", "list", "tree", "show", "try", "matrix", "columns", "suggest", "export", "views", "check", "run"}
 
 // dryRun gives a command and those below it the flag by which they change nothing.
 func (a *app) dryRun(c *cobra.Command) {

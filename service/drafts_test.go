@@ -44,6 +44,13 @@ func picture(t testing.TB, svc *service.Service, c identity.Caller) map[string]s
 	for _, s := range subjects.Items {
 		put("subject "+s.Name, s, nil)
 		list, err := svc.Review.AccessOf(c, s.Name, "", false, true, wire.Standpoint{})
+		list.Items = slices.DeleteFunc(list.Items, func(a wire.Access) bool { // a view that was dropped leaves its place, for its grants
+			if !strings.Contains(a.Object, "made_view") {
+				return false
+			}
+			o, err := svc.Review.Object(c, "survey.drilling.made_view", wire.Standpoint{})
+			return err != nil || o.Node.Missing
+		})
 		put("access of "+s.Name, list.Items, err)
 	}
 	grants, err := svc.Review.Grants(c, review.GrantSearch{Limit: 5000})
@@ -72,7 +79,12 @@ func samePicture(t testing.TB, what string, got, want map[string]string) {
 	for _, m := range []map[string]string{got, want} {
 		for name := range m {
 			if got[name] != want[name] {
-				t.Fatalf("%s: %s\ngot  %.700s\nwant %.700s", what, name, got[name], want[name])
+				at := 0
+				for at < min(len(got[name]), len(want[name])) && got[name][at] == want[name][at] {
+					at++
+				}
+				at = max(at-200, 0)
+				t.Fatalf("%s: %s\ngot  %.500s\nwant %.500s", what, name, got[name][at:], want[name][at:])
 			}
 		}
 	}
@@ -107,12 +119,12 @@ func deeds(r *rand.Rand, n int, close bool) []deed {
 	var out []deed
 	for range n {
 		a, b, o, flip := user(), role(), object(), r.IntN(2) == 0
-		value := pick("north", "coast", "basin")
+		value, value2 := pick("north", "coast", "basin"), pick("owner", "reader")
 		privilege := pick("SELECT", "INSERT", "USAGE", "DESCRIBE", "reader", "MANAGE")
 		policy := pick("boreholes-of-districts", "holder-phone", "report-cost", "samples-of-laboratory", "made-rows")
 		column := pick("survey.drilling.boreholes.status", "survey.licensing.holders.phone", "survey.field.visits")
 		label := pick("contact", "commercial", "made_label")
-		switch r.IntN(17) {
+		switch r.IntN(19) {
 		case 0, 1, 2:
 			out = append(out, deed{"grant " + privilege + " " + o + " " + b, func(s *service.Service, c identity.Caller) error {
 				return did(s.Admin.Grant(ctx, c, wire.GrantRequest{Privileges: []string{privilege}, Object: o, Subjects: []string{b}, Option: flip}, false))
@@ -165,6 +177,18 @@ func deeds(r *rand.Rand, n int, close bool) []deed {
 			out = append(out, deed{"owner " + o + " " + b, func(s *service.Service, c identity.Caller) error {
 				return did(s.Admin.SetOwner(ctx, c, wire.OwnerRequest{Objects: []string{strings.TrimSuffix(o, ".*")}, Owner: b}))
 			}})
+		case 17:
+			out = append(out, deed{"view with the rights of " + b, func(s *service.Service, c identity.Caller) error {
+				_, err := s.Admin.PutView(ctx, c, wire.ViewRequest{Path: "survey.drilling.made_view", Text: "SELECT id, name FROM survey.drilling.boreholes", Rights: value2, Replace: flip})
+				if err == nil && value2 == "owner" {
+					err = did(s.Admin.SetOwner(ctx, c, wire.OwnerRequest{Objects: []string{"survey.drilling.made_view"}, Owner: "role:data_curator"}))
+				}
+				return err
+			}})
+		case 18:
+			out = append(out, deed{"drop the view", func(s *service.Service, c identity.Caller) error {
+				return did(s.Admin.DropView(ctx, c, "survey.drilling.made_view", wire.Change{}))
+			}})
 		case 16:
 			name := pick("renamed", "partner", "lab_analyst")
 			out = append(out, deed{"rename " + b + " " + name, func(s *service.Service, c identity.Caller) error {
@@ -189,15 +213,19 @@ func TestUndoIsAsIfItHadNotBeen(t *testing.T) {
 		for i, d := range list {
 			before := svc.Revision()
 			err := d.do(svc, opal)
-			worked = append(worked, err == nil)
-			if svc.Revision() > before {
-				made[svc.Revision()] = i
+			worked = append(worked, err == nil || svc.Revision() > before)
+			for n := before + 1; n <= svc.Revision(); n++ {
+				made[n] = i
 			}
+		}
+		undo := map[int]bool{}
+		for i := range list {
+			undo[i] = r.IntN(3) == 0
 		}
 		var take []int64
 		left := slices.Clone(worked)
 		for n, i := range made {
-			if r.IntN(3) == 0 {
+			if undo[i] {
 				take = append(take, n)
 				left[i] = false
 			}
@@ -221,7 +249,9 @@ func TestUndoIsAsIfItHadNotBeen(t *testing.T) {
 		opalThere := caller(t, other, "opal")
 		for i, d := range list {
 			if left[i] {
-				d.do(other, opalThere) // it may have come to nothing by what is undone
+				if err := d.do(other, opalThere); err != nil {
+					t.Logf("seed %d: %s: %v", seed, d.name, err) // it came to nothing by what is undone
+				}
 			}
 		}
 		samePicture(t, fmt.Sprintf("seed %d: %v without %v", seed, names(list), take), picture(t, svc, opal), picture(t, other, opalThere))

@@ -114,18 +114,34 @@ func Back(list []Difference) []any {
 
 // Make are the changes that make what differs as it is after, those that take away first.
 func Make(list []Difference) []any {
-	list = slices.Clone(list)
 	var out []any
+	for _, step := range Steps(list) {
+		out = append(out, step.Changes...)
+	}
+	return out
+}
+
+// A Step is what makes one thing as it is to be.
+type Step struct {
+	Difference
+	Changes []any
+}
+
+// Steps are the changes that make what differs as it is after, in their order: those that take away
+// first.
+func Steps(list []Difference) []Step {
+	list = slices.Clone(list)
+	var out []Step
 	slices.SortStableFunc(list, func(x, y Difference) int { return order(y.Before, x.Before) })
 	for _, d := range list {
 		if d.After == nil && d.Before != nil {
-			out = append(out, d.Before.drop()...)
+			out = append(out, Step{d, d.Before.drop()})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y Difference) int { return order(x.After, y.After) })
 	for _, d := range list {
 		if d.After != nil {
-			out = append(out, d.After.put(d.Before)...)
+			out = append(out, Step{d, d.After.put(d.Before)})
 		}
 	}
 	return out
@@ -170,9 +186,9 @@ func (l outline) subject(id access.SubjectID) {
 	if s == nil {
 		return
 	}
-	about := subject{ref: s.Ref(), kind: s.Kind, title: s.Title, disabled: s.Disabled, lead: m.Ref(s.Lead)}
+	about := Subject{Ref: s.Ref(), Kind: s.Kind, Title: s.Title, Disabled: s.Disabled, Lead: m.Ref(s.Lead)}
 	if len(s.Attributes) > 0 {
-		about.attributes = s.Attributes
+		about.Attributes = s.Attributes
 	}
 	l.things["1 "+l.who(id)] = about
 	for _, e := range s.Memberships {
@@ -201,7 +217,7 @@ func (l outline) object(id access.ObjectID) {
 			l.things[path] = label{access.PutLabel{Label: o.Name, Topic: o.Topic, Level: o.Level}}
 		}
 	case o.Kind == access.View && o.View != nil && !o.Missing:
-		c := access.PutView{Path: path, Text: o.View.Text, Rights: o.View.Rights, Sealed: o.View.Sealed}
+		c := access.PutView{Path: path, Text: o.View.Text, Rights: o.View.Rights, Sealed: o.View.Sealed, Owner: m.Ref(o.Owner)}
 		for _, id := range o.Children {
 			if column := m.Object(id); !column.Missing {
 				c.Columns = append(c.Columns, access.ViewColumn{Name: column.Name, Type: column.Type})
@@ -282,15 +298,17 @@ func (l outline) guards() {
 	}
 }
 
+// A Subject is a user, service, group or role.
+type Subject struct {
+	Ref        string
+	Kind       access.SubjectKind
+	Title      string
+	Disabled   bool
+	Lead       string
+	Attributes map[string][]string
+}
+
 type (
-	subject struct {
-		ref        string
-		kind       access.SubjectKind
-		title      string
-		disabled   bool
-		lead       string
-		attributes map[string][]string
-	}
 	membership   struct{ access.Join }
 	owner        struct{ access.SetOwner }
 	lane         struct{ access.PutLane }
@@ -337,43 +355,43 @@ func by(ref string) string {
 	return " by " + ref
 }
 
-func (t subject) Name() string { return t.ref }
-func (t subject) rank() int    { return rankSubject }
-func (t subject) drop() []any  { return []any{access.RemoveSubject{Subject: t.ref}} }
-func (t subject) put(from Thing) []any {
-	was, there := from.(subject)
+func (t Subject) Name() string { return t.Ref }
+func (t Subject) rank() int    { return rankSubject }
+func (t Subject) drop() []any  { return []any{access.RemoveSubject{Subject: t.Ref}} }
+func (t Subject) put(from Thing) []any {
+	was, there := from.(Subject)
 	var out []any
 	switch {
 	case !there:
-		out = append(out, access.AddSubject{Subject: t.ref, Title: t.title})
-		was = subject{ref: t.ref, title: t.title}
-	case was.ref != t.ref:
-		_, name, _ := strings.Cut(t.ref, ":")
-		out = append(out, access.RenameSubject{Subject: was.ref, Name: name})
+		out = append(out, access.AddSubject{Subject: t.Ref, Title: t.Title})
+		was = Subject{Ref: t.Ref, Title: t.Title}
+	case was.Ref != t.Ref:
+		_, name, _ := strings.Cut(t.Ref, ":")
+		out = append(out, access.RenameSubject{Subject: was.Ref, Name: name})
 	}
-	set := access.SetSubject{Subject: t.ref}
-	if was.title != t.title {
-		set.Title = &t.title
+	set := access.SetSubject{Subject: t.Ref}
+	if was.Title != t.Title {
+		set.Title = &t.Title
 	}
-	if was.disabled != t.disabled {
-		set.Disabled = &t.disabled
+	if was.Disabled != t.Disabled {
+		set.Disabled = &t.Disabled
 	}
-	if was.lead != t.lead {
-		set.Lead = &t.lead
+	if was.Lead != t.Lead {
+		set.Lead = &t.Lead
 	}
 	if set.Title != nil || set.Disabled != nil || set.Lead != nil {
 		out = append(out, set)
 	}
-	names := maps.Clone(t.attributes)
+	names := maps.Clone(t.Attributes)
 	if names == nil {
 		names = map[string][]string{}
 	}
-	for name := range was.attributes {
-		names[name] = t.attributes[name]
+	for name := range was.Attributes {
+		names[name] = t.Attributes[name]
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
-		if !slices.Equal(was.attributes[name], t.attributes[name]) {
-			out = append(out, access.SetAttribute{Subject: t.ref, Name: name, Values: t.attributes[name]})
+		if !slices.Equal(was.Attributes[name], t.Attributes[name]) {
+			out = append(out, access.SetAttribute{Subject: t.Ref, Name: name, Values: t.Attributes[name]})
 		}
 	}
 	return out
@@ -486,9 +504,56 @@ func (t found) put(Thing) []any { return nil }
 // Account is the user or service that the difference is about; "" where it is about none.
 func (d Difference) Account() string {
 	for _, t := range []Thing{d.Before, d.After} {
-		if s, is := t.(subject); is && (s.kind == access.User || s.kind == access.Service) {
-			return s.ref
+		if s, is := t.(Subject); is && (s.Kind == access.User || s.Kind == access.Service) {
+			return s.Ref
 		}
 	}
 	return ""
+}
+
+// Decided are all things of a state that are not as they are on a new platform, by name.
+func Decided(st State) []Thing {
+	var out []Thing
+	for _, d := range Between(nil, State{access.New(), &policy.Set{}, &guard.Set{}}, st) {
+		if d.After != nil && !d.Fixed() {
+			out = append(out, d.After)
+		}
+	}
+	return out
+}
+
+// Changes are the changes that make a thing.
+func Changes(t Thing) []any { return t.put(nil) }
+
+// Of is the thing that a change makes; nil where it makes none of those that are put as a whole.
+func Of(change any) Thing {
+	switch c := change.(type) {
+	case access.Join:
+		return membership{c}
+	case access.AddGrant:
+		return grant{AddGrant: c}
+	case access.SetOwner:
+		return owner{c}
+	case access.PutLane:
+		return lane{c}
+	case access.PutLabel:
+		return label{c}
+	case access.PutView:
+		return view{c}
+	case access.PutBundle:
+		return bundle{c}
+	case policy.PutRowPolicy:
+		return rowPolicy{c}
+	case policy.PutColumnPolicy:
+		return columnPolicy{c}
+	case policy.PlaceLabel:
+		return placement{c}
+	case policy.PutRelationship:
+		return relationship{c}
+	case guard.PutGuardrail:
+		return rail{c}
+	case guard.PutTest:
+		return test{c}
+	}
+	return nil
 }

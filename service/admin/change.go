@@ -181,6 +181,9 @@ func (s *Service) checkPolicies(before, after *platform.State, changes []platfor
 	for _, c := range changes {
 		switch c := c.(type) {
 		case access.RenameSubject:
+			if _, err := before.Model.FindSubject(c.Subject); err != nil {
+				continue // it is new in the same order: no rule of before has its name
+			}
 			if err := namedInRules(before, c.Subject); err != nil {
 				return err
 			}
@@ -197,7 +200,7 @@ func (s *Service) checkPolicies(before, after *platform.State, changes []platfor
 		case access.RemoveSubject:
 			subject, err := before.Model.FindSubject(c.Subject)
 			if err != nil {
-				return err
+				continue // it came and went in the same order
 			}
 			if names := after.Policies.Naming(subject.ID); len(names) > 0 {
 				return fault.New(fault.Conflict, "in_use", "%s is named by the policies %s; edit or remove them first", subject.Ref(), strings.Join(names, ", "))

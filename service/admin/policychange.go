@@ -21,9 +21,16 @@ func (s *Service) policyChange(st *platform.State, c identity.Caller, in wire.Po
 	if err != nil {
 		return nil, err
 	}
+	return s.bound(st, c, what, in.Table)
+}
+
+// bound says of a policy which tables its texts name, and that the caller wrote it. table is what the
+// policy is about.
+func (s *Service) bound(st *platform.State, c identity.Caller, what platform.Change, table string) (platform.Change, error) {
+	var err error
 	home := access.ObjectID(0)
-	within, _ := access.CutPattern(in.Table)
-	if target, err := st.Model.LookupTarget(within); err == nil && !strings.HasPrefix(strings.ToLower(in.Table), "label:") {
+	within, _ := access.CutPattern(table)
+	if target, err := st.Model.LookupTarget(within); err == nil && !strings.HasPrefix(strings.ToLower(table), "label:") {
 		if home = target.Object; st.Model.Object(home).Kind == access.Table {
 			home = st.Model.Object(home).Parent
 		}

@@ -149,13 +149,13 @@ func touched(s *platform.State, after *platform.State, c platform.Change) []touc
 		return []touch{{subject(c.Subject), object(c.Object)}}
 	case access.SetOwner:
 		on := object(c.Object)
-		return []touch{{s.Model.Object(on).Owner, on}, {after.Model.Object(on).Owner, on}}
+		return []touch{{ownerIn(s, on), on}, {ownerIn(after, on), on}}
 	case access.PutView:
 		on := object(c.Path)
-		return []touch{{after.Model.Object(on).Owner, on}, {access.PublicID, on}}
+		return []touch{{ownerIn(after, on), on}, {access.PublicID, on}}
 	case access.DropView:
 		on := object(c.Path)
-		return []touch{{s.Model.Object(on).Owner, on}, {access.PublicID, on}}
+		return []touch{{ownerIn(s, on), on}, {access.PublicID, on}}
 	case access.PutBundle:
 		var all []touch
 		if b, err := after.Model.FindBundle(c.Bundle); err == nil {
@@ -195,6 +195,14 @@ func touched(s *platform.State, after *platform.State, c platform.Change) []touc
 		return about(c.PolicyName())
 	}
 	return nil
+}
+
+// ownerIn is the owner of an object of its own, in a state that may not have the object.
+func ownerIn(st *platform.State, id access.ObjectID) access.SubjectID {
+	if o := st.Model.ObjectOf(id); o != nil {
+		return o.Owner
+	}
+	return 0
 }
 
 // treatedTables are what policies on columns touch.

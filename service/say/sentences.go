@@ -59,6 +59,8 @@ const (
 	CountedImpact    Sentence = "counted the rows that the draft %s would show"
 	NotCounted       Sentence = "rows were not counted: %s"
 	CountedFirst     Sentence = "rows were counted for the first %d of %d pairs of person and table"
+	LoadedFiles      Sentence = "loaded %s"
+	NothingToLoad    Sentence = "there is nothing to load: all of it is as the files say"
 	NoPasswordBack   Sentence = "%s has no password yet: set one, or make a token"
 )
 

@@ -826,6 +826,145 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what administrators decided, as files for version control */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    at?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireFiles"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** load files */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireFilesRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/files/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** where files differ from what is there */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description put the change into this draft; it takes effect when that is published */
+                    draft?: string;
+                    /** @description guardrails to set aside for this change, with commas between them; it takes a reason */
+                    set_aside?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireFilesRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireFilesCompared"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings": {
         parameters: {
             query?: never;
@@ -4583,6 +4722,31 @@ export interface components {
             gains: string[];
             loses: string[];
             subject: string;
+        };
+        WireFile: {
+            /** @description below the folder: roles/partner.yaml */
+            path: string;
+            text: string;
+        };
+        WireFiles: {
+            files: components["schemas"]["WireFile"][];
+            /** Format: int64 */
+            revision: number;
+        };
+        WireFilesCompared: {
+            /** @description what loading them would add, remove or change */
+            differs: components["schemas"]["WireDiffers"][];
+            /** Format: int64 */
+            revision: number;
+        };
+        WireFilesRequest: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            files: components["schemas"]["WireFile"][];
+            /** @description kept in the journal */
+            reason?: string;
+            /** @description what is in none of the files is to go, too */
+            whole?: boolean;
         };
         WireFinding: {
             fixes: components["schemas"]["WireFix"][];
