@@ -69,7 +69,7 @@ func Between(common *access.Model, before, after State) []Difference {
 	keys := maps.Clone(a.things)
 	maps.Copy(keys, b.things)
 	for _, key := range slices.Sorted(maps.Keys(keys)) {
-		if was, is := a.things[key], b.things[key]; !reflect.DeepEqual(timeless(was), timeless(is)) {
+		if was, is := a.things[key], b.things[key]; !Same(was, is) {
 			out = append(out, Difference{was, is})
 		}
 	}
@@ -500,6 +500,9 @@ func (t found) Name() string    { return t.name }
 func (t found) rank() int       { return 0 }
 func (t found) drop() []any     { return nil }
 func (t found) put(Thing) []any { return nil }
+
+// Same reports whether two things are the same, but for what making one again changes.
+func Same(a, b Thing) bool { return reflect.DeepEqual(timeless(a), timeless(b)) }
 
 // Account is the user or service that the difference is about; "" where it is about none.
 func (d Difference) Account() string {

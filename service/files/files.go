@@ -6,12 +6,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"golang.org/x/sync/errgroup"
 
 	"gneiss/core/access"
 	"gneiss/core/guard"
@@ -240,30 +243,36 @@ func Write(st outline.State) ([]File, error) {
 	for _, t := range outline.Decided(st) {
 		w.add(t)
 	}
-	var out []File
-	put := func(path string, v any) error {
-		text, err := yaml.MarshalWithOptions(v, yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true))
-		out = append(out, File{path, string(text)})
-		return err
-	}
-	errs := []error{}
+	all := map[string]any{}
 	if len(w.platform.Bundles)+len(w.platform.Lanes)+len(w.platform.Labels)+len(w.platform.Policies)+len(w.platform.Guardrails) > 0 {
-		errs = append(errs, put(platformFile, w.platform))
+		all[platformFile] = w.platform
 	}
 	if len(w.people.Subjects)+len(w.people.Memberships)+len(w.people.Grants) > 0 {
-		errs = append(errs, put(peopleFile, w.people))
+		all[peopleFile] = w.people
 	}
 	if len(w.tests.Tests) > 0 {
-		errs = append(errs, put(testsFile, w.tests))
+		all[testsFile] = w.tests
 	}
 	for path, r := range w.roles {
-		errs = append(errs, put(path, r))
+		all[path] = r
 	}
 	for path, p := range w.places {
-		errs = append(errs, put(path, p))
+		all[path] = p
 	}
-	slices.SortFunc(out, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
-	return out, errors.Join(errs...)
+	out := make([]File, 0, len(all))
+	for _, path := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, File{Path: path})
+	}
+	var side errgroup.Group
+	side.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range out {
+		side.Go(func() error {
+			text, err := yaml.MarshalWithOptions(all[out[i].Path], yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true))
+			out[i].Text = string(text)
+			return err
+		})
+	}
+	return out, side.Wait()
 }
 
 type writer struct {
@@ -372,19 +381,20 @@ func (w *writer) policy(on string, p Policy) {
 
 // Differ lists where what files ask for differs from a state, as files would have it.
 func (w *Wanted) Differ(st outline.State) []outline.Difference {
-	have := map[string]outline.Thing{}
-	for _, t := range outline.Decided(st) {
+	decided := outline.Decided(st)
+	have := make(map[string]outline.Thing, len(decided))
+	for _, t := range decided {
 		have[t.Name()] = t
 	}
 	var out []outline.Difference
 	asked := map[string]bool{}
 	for _, t := range w.Things {
 		asked[t.Name()] = true
-		if is := have[t.Name()]; is == nil || text(is) != text(t) {
+		if is := have[t.Name()]; is == nil || !outline.Same(is, t) && text(is) != text(t) {
 			out = append(out, outline.Difference{Before: is, After: t})
 		}
 	}
-	for _, t := range outline.Decided(st) {
+	for _, t := range decided {
 		if !asked[t.Name()] && w.Covers(t) {
 			out = append(out, outline.Difference{Before: t})
 		}
@@ -418,17 +428,30 @@ func (w *Wanted) Covers(t outline.Thing) bool { return w.Whole || w.files[Home(t
 // Read reads files. Grants that do not say by whom are by the one who loads them. A word that is not
 // known is refused, with its place and the nearest.
 func Read(list []File, loader string) (*Wanted, error) {
-	r := &reader{Wanted: &Wanted{Lines: map[string]string{}, files: map[string]bool{}}, loader: loader}
-	for _, f := range list {
-		if r.Wanted.files[f.Path] {
+	all := &Wanted{Lines: map[string]string{}, files: map[string]bool{}}
+	readers := make([]*reader, len(list))
+	for i, f := range list {
+		if all.files[f.Path] {
 			return nil, fault.New(fault.Invalid, "bad_file", "%s is there twice", f.Path)
 		}
-		r.Wanted.files[f.Path], r.file = true, f
-		if err := r.read(); err != nil {
-			return nil, err
-		}
+		all.files[f.Path] = true
+		readers[i] = &reader{Wanted: &Wanted{Lines: map[string]string{}}, loader: loader, file: f}
 	}
-	return r.Wanted, nil
+	errs := make([]error, len(list))
+	var side errgroup.Group
+	side.SetLimit(runtime.GOMAXPROCS(0))
+	for i, r := range readers {
+		side.Go(func() error { errs[i] = r.read(); return nil })
+	}
+	side.Wait()
+	for i, r := range readers {
+		if errs[i] != nil {
+			return nil, errs[i] // the first of them, in the order of the files
+		}
+		all.Things = append(all.Things, r.Things...)
+		maps.Copy(all.Lines, r.Lines)
+	}
+	return all, nil
 }
 
 type reader struct {

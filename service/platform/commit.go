@@ -45,6 +45,7 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 	}
 	after.Revision, after.hash = entry.Revision, entry.Hash
 	p.current.Store(after)
+	p.past.Add(before.Revision, before.bare())
 	close(*p.changed.Swap(new(make(chan struct{}))))
 	p.keepSometimes(after)
 	return nil

@@ -15,8 +15,15 @@ import (
 	"gneiss/store"
 )
 
-// mostMoments bounds the past states that are kept.
-const mostMoments = 6
+// mostMoments bounds the past states that are kept, the last ones among them, and mostImagined what
+// drafts came to. A state shares with its neighbours what they have alike.
+const (
+	mostMoments  = 64
+	mostImagined = 6
+)
+
+// bare is the state without what was worked out from it.
+func (s *State) bare() *State { return newState(s.Revision, s.hash, s.Model, s.Policies, s.Guards) }
 
 // Authority is the state whose rights decide what may be asked about this one: of a past state, and
 // of one that is only thought of, the current.

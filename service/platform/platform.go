@@ -38,7 +38,7 @@ func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Log
 	if err != nil {
 		return nil, err
 	}
-	imagined, err := lru.New[draftKey, *Draft](mostMoments)
+	imagined, err := lru.New[draftKey, *Draft](mostImagined)
 	if err != nil {
 		return nil, err
 	}
