@@ -11,6 +11,7 @@ import (
 	"gneiss/service"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -278,4 +279,27 @@ func TestTwoPersons(t *testing.T) {
 	if err != nil || past.Items[0].By != "user:agate" || !strings.Contains(past.Items[0].Says[0], "the draft paid of user:opal") || past.Items[0].Draft != "paid" {
 		t.Errorf("both names are not on record: %+v, %v", past.Items, err)
 	}
+}
+
+// TestWhoComesIsLookedAt: who is added has what everyone has, and so can break a guardrail.
+func TestWhoComesIsLookedAt(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	for _, g := range [][2]string{{"USAGE", "survey"}, {"USAGE", "survey.monitoring"}, {"SELECT", "survey.monitoring.wells"}} {
+		done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{g[0]}, Object: g[1], Subjects: []string{"public"}}, false))
+	}
+	page, err := svc.Review.Subjects(opal, review.SubjectSearch{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []string
+	for _, s := range page.Items {
+		if s.Kind == "user" || s.Kind == "service" {
+			all = append(all, s.Ref)
+		}
+	}
+	done(t)(svc.Admin.PutGuardrail(ctx, opal, wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: "known", Kind: "clear", Object: "survey.monitoring.wells", Except: all, Mode: "block"}}))
+	_, err = svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:newcomer"}, false)
+	wants(t, err, fault.Conflict, "user:newcomer sees survey.monitoring.wells")
+	done(t)(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:empty"}, false))
 }

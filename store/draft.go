@@ -83,6 +83,17 @@ func (s *Store) Drafts(ctx context.Context, limit int) ([]Draft, error) {
 	return out, nil
 }
 
+// DraftNames are the names of drafts by their numbers: of all, or of the open ones.
+func (s *Store) DraftNames(ctx context.Context, open bool) (map[int64]string, error) {
+	var list []Draft
+	err := s.db.SelectContext(ctx, &list, `SELECT id, name FROM draft WHERE ? = 0 OR status = 'open'`, open)
+	names := make(map[int64]string, len(list))
+	for _, d := range list {
+		names[d.ID] = d.Name
+	}
+	return names, err
+}
+
 // OpenDraftNamed is the open draft of a name.
 func (s *Store) OpenDraftNamed(ctx context.Context, name string) (Draft, error) {
 	var d Draft

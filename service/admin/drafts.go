@@ -25,7 +25,8 @@ const (
 	mostDrafts    = 200
 	mostOwnDrafts = 20
 	mostSteps     = 5_000
-	mostStep      = 4 << 20 // bytes of the changes of one step
+	mostStep      = 4 << 20  // bytes of the changes of one step
+	mostInDraft   = 32 << 20 // and of all of them
 )
 
 // OpenDraft opens an empty draft, on top of the current revision.
@@ -102,6 +103,13 @@ func (s *Service) intoDraft(ctx context.Context, o order, d *platform.Draft) (wi
 		return wire.Changed{}, err
 	}
 	step.Draft = d.ID
+	size := len(step.Changes)
+	for _, other := range d.Draft.Steps {
+		size += len(other.Changes)
+	}
+	if size > mostInDraft {
+		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a draft can have up to %d MiB of changes; publish it, and open another", mostInDraft>>20)
+	}
 	seen := int64(0)
 	if n := len(d.Draft.Steps); n >= mostSteps {
 		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a draft can hold %d changes; publish it, and open another", mostSteps)

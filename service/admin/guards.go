@@ -143,6 +143,10 @@ func (s *Service) guarded(before, after *platform.State, o order, now time.Time)
 	}
 	told := s.identity.Reviews(before, o.caller) // which guardrails there are, and who breaks them, is for reviewers
 	pairs, added := s.review.Touched(before, after, o.changes)
+	scanned := slices.ContainsFunc(o.changes, func(c platform.Change) bool { _, is := c.(access.AddObject); return is })
+	if scanned { // what a source has is not refused, whoever may see it by what holds already: it is said
+		pairs = nil
+	}
 	for _, g := range after.Guards.Guardrails() {
 		was := railOf(before, g.Name)
 		if g.Kind == guard.SecondPerson {
@@ -162,8 +166,9 @@ func (s *Service) guarded(before, after *platform.State, o order, now time.Time)
 		broken = slices.DeleteFunc(broken, func(b guard.Breach) bool { return slices.ContainsFunc(old, b.Same) })
 		switch {
 		case len(broken) == 0:
+		case scanned && !told:
 		case g.Mode == guard.Warn && !told:
-		case g.Mode == guard.Warn:
+		case g.Mode == guard.Warn || scanned:
 			notes = append(notes, say.BreaksGuardrail.With(g.Name, g.Sentence(after.Model), s.breaches(after, broken)))
 		case slices.Contains(o.setAside(), g.Name):
 			notes = append(notes, say.SetAside.With(g.Name, s.breaches(after, broken)))

@@ -105,12 +105,12 @@ func (s *Service) FindDraft(ctx context.Context, name string) (*platform.Draft, 
 		return d, err
 	}
 	var known []string
-	kept, err := s.store.Drafts(ctx, 0)
+	open, err := s.store.DraftNames(ctx, true)
 	if err != nil {
 		return nil, err
 	}
-	for _, d := range kept {
-		known = append(known, d.Name)
+	for _, name := range open {
+		known = append(known, name)
 	}
 	near := fault.Nearest(name, known)
 	told := fault.New(fault.NotFound, "no_draft", "there is no open draft %s%s", named(name), fault.DidYouMean(near))

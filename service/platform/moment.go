@@ -60,15 +60,19 @@ func (p *Platform) At(ctx context.Context, revision int64) (*State, error) {
 		return now.under(now), nil
 	}
 	if kept, ok := p.past.Get(revision); ok {
-		return kept.under(now), nil
+		if kept.now != now {
+			kept = kept.under(now)
+			p.past.Add(revision, kept)
+		}
+		return kept, nil
 	}
 	made, err, _ := p.rebuilding.Do(strconv.FormatInt(revision, 10), func() (any, error) { return p.rebuildAt(ctx, revision) })
 	if err != nil {
 		return nil, err
 	}
-	at := made.(*State)
+	at := made.(*State).under(now)
 	p.past.Add(revision, at)
-	return at.under(now), nil
+	return at, nil
 }
 
 // rebuildAt works out the state at a revision, from the last checkpoint before it or from the

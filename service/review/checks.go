@@ -32,6 +32,13 @@ func (s *Service) Touched(before, after *platform.State, changes []platform.Chan
 	for _, t := range touches(before, after, changes) {
 		pairs = append(pairs, guard.Pair{Subject: t.subject, Object: t.object})
 	}
+	for _, c := range changes {
+		if c, is := c.(access.AddSubject); is { // who comes has what everyone has
+			if subject, err := after.Model.FindSubject(c.Subject); err == nil {
+				pairs = append(pairs, guard.Pair{Subject: subject.ID, Object: access.PlatformID})
+			}
+		}
+	}
 	for _, id := range access.Changed(before.Model, after.Model).Grants {
 		if g := after.Model.GrantOf(id); g != nil {
 			added = append(added, g)

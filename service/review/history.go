@@ -97,14 +97,11 @@ func (s *Service) names(ctx context.Context) (map[int64][]string, map[int64]stri
 	if err != nil {
 		return nil, nil, err
 	}
-	names, drafts := map[int64][]string{}, map[int64]string{}
+	names := map[int64][]string{}
 	for _, l := range labels {
 		names[l.Revision] = append(names[l.Revision], l.Name)
 	}
-	kept, err := s.store.Drafts(ctx, 10_000)
-	for _, d := range kept {
-		drafts[d.ID] = d.Name
-	}
+	drafts, err := s.store.DraftNames(ctx, false)
 	return names, drafts, err
 }
 
