@@ -438,3 +438,25 @@ func TestDraftsOfOthers(t *testing.T) {
 	_, err = svc.Admin.PutSubject(ctx, into, wire.SubjectRequest{Subject: "user:flint", Password: "a long password"}, true)
 	wants(t, err, fault.Invalid, "cannot be part of a draft")
 }
+
+// TestUndoBringsBack: who was removed comes back with what they had, and without a password.
+func TestUndoBringsBack(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	before := picture(t, svc, opal)
+	done(t)(svc.Admin.RemoveSubject(ctx, opal, "service:slag", wire.Change{}))
+	done(t)(svc.Admin.RemoveSubject(ctx, opal, "user:jasper", wire.Change{}))
+	out := done(t)(svc.Admin.Undo(ctx, opal, wire.UndoRequest{Revisions: []int64{svc.Revision(), svc.Revision() - 1}}))
+	if notes := strings.Join(out.Notes, "; "); !strings.Contains(notes, "user:jasper has no password yet") || !strings.Contains(notes, "service:slag has no password yet") {
+		t.Errorf("it is not said that they cannot sign in: %v", out.Notes)
+	}
+	after := picture(t, svc, opal)
+	for _, name := range []string{"access of jasper", "access of slag", "policies", "access of chert"} {
+		if before[name] != after[name] {
+			t.Errorf("%s: %.400s, want %.400s", name, after[name], before[name])
+		}
+	}
+	if _, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "jasper", Password: "northmark"}, "127.0.0.1", "test"); err == nil {
+		t.Error("the old password opens an account that was removed")
+	}
+}

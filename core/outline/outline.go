@@ -40,10 +40,13 @@ type Thing interface {
 
 // Between lists where two states differ that were both made from a third, common, by changes; it can
 // be one of the two. What a scan of a source found is among it, under things that cannot be put.
-// Subjects that the common state has are the same whatever they are called since; all else is the
-// same by its name.
+// A subject that the common state has, and both, is the same whatever it is called since; all else is
+// the same by its name.
 func Between(common *access.Model, before, after State) []Difference {
-	a, b := outline{common, before, map[string]Thing{}}, outline{common, after, map[string]Thing{}}
+	same := func(id access.SubjectID) bool {
+		return common != nil && common.KnowsSubject(id) && before.Model.HasSubject(id) && after.Model.HasSubject(id)
+	}
+	a, b := outline{same, before, map[string]Thing{}}, outline{same, after, map[string]Thing{}}
 	d := access.Changed(before.Model, after.Model)
 	for _, l := range []outline{a, b} {
 		for _, id := range d.Subjects {
@@ -167,14 +170,14 @@ func rankOf(t Thing) int {
 
 // an outline gathers things of a state, each under what makes it the same in another.
 type outline struct {
-	common *access.Model
+	same func(access.SubjectID) bool // whether a subject is the same in both, whatever it is called
 	State
 	things map[string]Thing
 }
 
 // who is what makes a subject the same.
 func (l outline) who(id access.SubjectID) string {
-	if l.common != nil && l.common.KnowsSubject(id) {
+	if l.same(id) {
 		return fmt.Sprintf("subject %09d", id)
 	}
 	return l.Model.Ref(id)
