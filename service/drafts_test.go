@@ -203,7 +203,7 @@ func deeds(r *rand.Rand, n int, close bool) []deed {
 // those were never made; or the undo is refused, and nothing is changed.
 func TestUndoIsAsIfItHadNotBeen(t *testing.T) {
 	undone, refused := 0, 0
-	for seed := range uint64(60) {
+	for seed := range uint64(30) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		list := deeds(r, 7, seed%3 > 0)
 		svc := demotest.Open(t, demotest.Folder(t))
