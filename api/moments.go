@@ -40,7 +40,7 @@ var immediate = map[string]bool{
 	"POST /queries": true, "POST /previews": true, "POST /sources": true, "POST /sources/{name}/scan": true, "POST /sources/{name}/views": true,
 	"DELETE /sources/{name}/views/{view}": true, "PATCH /sources/{name}": true, "DELETE /sources/{name}": true, "POST /pseudonym-key": true,
 	"POST /drafts": true, "DELETE /drafts/{name}": true, "DELETE /drafts/{name}/steps/{number}": true, "POST /drafts/{name}/publication": true,
-	"POST /revision-labels": true, "POST /policies/trial": true,
+	"POST /revision-names": true, "POST /policies/trial": true,
 }
 
 // fills reports whether what an endpoint changes can go into a draft.
@@ -161,7 +161,7 @@ func (s *Server) drafts() {
 	handle(s, "POST", "/undo", "take revisions back, by a new one", func(r request, in wire.UndoRequest) (wire.Changed, error) {
 		return svc.Admin.Undo(r.ctx, r.Caller, in)
 	})
-	handle(s, "POST", "/revision-labels", "name a revision", func(r request, in wire.RevisionLabel) (wire.Changed, error) {
+	handle(s, "POST", "/revision-names", "name a revision", func(r request, in wire.RevisionName) (wire.Changed, error) {
 		return svc.Admin.NameRevision(r.ctx, r.Caller, in)
 	})
 	handle(s, "GET", "/drafts", "the open drafts, and the last that were closed", func(r request, _ none) (wire.List[wire.Draft], error) {

@@ -208,8 +208,8 @@ func (a *app) history() *cobra.Command {
 				if p.Draft != "" {
 					why = strings.TrimPrefix(why+"; the draft "+p.Draft, "; ")
 				}
-				if len(p.Labels) > 0 {
-					why = strings.TrimPrefix(why+"; named "+strings.Join(p.Labels, ", "), "; ")
+				if len(p.Names) > 0 {
+					why = strings.TrimPrefix(why+"; named "+strings.Join(p.Names, ", "), "; ")
 				}
 				g.rows = append(g.rows, []string{fmt.Sprint(p.Revision), p.At.Local().Format("2006-01-02 15:04"), p.By, strings.Join(p.Says, "; "), why})
 			}
@@ -232,7 +232,7 @@ func (a *app) history() *cobra.Command {
 			if err != nil || n < 1 {
 				return usageError{fmt.Errorf("a revision is a number, as gneiss history lists it, not %q", args[0])}
 			}
-			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/revision-labels", wire.RevisionLabel{Name: args[1], Revision: n}))
+			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/revision-names", wire.RevisionName{Name: args[1], Revision: n}))
 		}}
 	c.AddCommand(name, a.verify("Check that no change in the journal was altered or is gone", "/journal/verification"))
 	return c

@@ -110,6 +110,9 @@ const mostFiles = 64 << 20
 func readFiles(dir string, only []string) (wire.FilesRequest, error) {
 	var in wire.FilesRequest
 	size := 0
+	if at, err := os.Stat(dir); err != nil || !at.IsDir() {
+		return in, usageError{errors.New("there is no folder " + dir)}
+	}
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || filepath.Ext(path) != ".yaml" {
 			return err

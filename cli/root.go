@@ -141,7 +141,7 @@ func (a *app) moments(c *cobra.Command, changes bool) {
 	}
 	if looks := !changes || slices.Contains(reading, c.Name()); looks {
 		c.Flags().StringVar(&a.moment.Draft, "draft", "", "look through this draft")
-		c.Flags().StringVar(&a.moment.At, "at", "", "as of a revision (118), a day (2026-11-01), a time, or a label of a revision")
+		c.Flags().StringVar(&a.moment.At, "at", "", "as of a revision (118), a day (2026-11-01), a time, or a name of a revision")
 	} else {
 		c.Flags().StringVar(&a.moment.Draft, "draft", "", "put it into this draft, where it takes no effect until that is published")
 		c.Flags().StringVar(&a.aside, "set-aside", "", "a guardrail that this change may break; it takes a --reason")

@@ -55,7 +55,7 @@ func (m *maker) past() {
 	if m.err != nil {
 		return
 	}
-	_, m.err = m.svc.Admin.NameRevision(m.ctx, m.as, wire.RevisionLabel{Name: "as-opened", Revision: m.svc.Revision()})
+	_, m.err = m.svc.Admin.NameRevision(m.ctx, m.as, wire.RevisionName{Name: "as-opened", Revision: m.svc.Revision()})
 	if m.err == nil {
 		_, m.err = m.svc.Admin.Grant(m.ctx, m.as, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.monitoring",
 			Subjects:  []string{"role:public_portal"},

@@ -49,22 +49,16 @@ var ErrNoDraft = errors.New("there is no such draft")
 var ErrDraftExists = errors.New("there is an open draft of that name")
 
 // OpenDraft keeps a new draft.
-func (s *Store) OpenDraft(ctx context.Context, d Draft) (int64, error) {
-	var id int64
-	err := s.within(ctx, func(tx *sqlx.Tx) error {
+func (s *Store) OpenDraft(ctx context.Context, d Draft) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
 		var n int
 		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM draft WHERE name = ? AND status = 'open'`, d.Name); err != nil || n > 0 {
 			return errors.Join(err, ErrDraftExists)
 		}
-		done, err := tx.NamedExecContext(ctx, `INSERT INTO draft (name, reason, base, opened, opener, status, closed, closer, revision)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO draft (name, reason, base, opened, opener, status, closed, closer, revision)
 			VALUES (:name, :reason, :base, :opened, :opener, 'open', '', 0, 0)`, d)
-		if err != nil {
-			return err
-		}
-		id, err = done.LastInsertId()
 		return err
 	})
-	return id, err
 }
 
 // Drafts lists the drafts, the last opened first, with their steps. Of those that are not open it
@@ -147,6 +141,14 @@ func CloseDraft(id int64, status, at string, closer uint32, revision int64) Writ
 	return Write{func(tx *sqlx.Tx) error {
 		done, err := tx.Exec(`UPDATE draft SET status = ?, closed = ?, closer = ?, revision = ? WHERE id = ? AND status = 'open'`,
 			status, at, closer, revision, id)
+		return oneDone(done, err)
+	}}
+}
+
+// ForgetDraft takes an open draft away, of which nothing is kept.
+func ForgetDraft(id int64) Write {
+	return Write{func(tx *sqlx.Tx) error {
+		done, err := tx.Exec(`DELETE FROM draft WHERE id = ? AND status = 'open' AND NOT EXISTS (SELECT 1 FROM draft_step WHERE draft = ?)`, id, id)
 		return oneDone(done, err)
 	}}
 }

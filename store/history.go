@@ -7,30 +7,30 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// A RevisionLabel is a name that people gave a revision.
-type RevisionLabel struct {
+// A RevisionName is a name that people gave a revision.
+type RevisionName struct {
 	Name     string
 	Revision int64
 	At       string // RFC 3339, UTC
 	Actor    string
 }
 
-// PutRevisionLabel names a revision; zero takes the name away.
-func (s *Store) PutRevisionLabel(ctx context.Context, l RevisionLabel) error {
+// PutRevisionName names a revision; zero takes the name away.
+func (s *Store) PutRevisionName(ctx context.Context, l RevisionName) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		if l.Revision == 0 {
-			_, err := tx.ExecContext(ctx, `DELETE FROM revision_label WHERE name = ?`, l.Name)
+			_, err := tx.ExecContext(ctx, `DELETE FROM revision_name WHERE name = ?`, l.Name)
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO revision_label (name, revision, at, actor) VALUES (:name, :revision, :at, :actor)`, l)
+		_, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO revision_name (name, revision, at, actor) VALUES (:name, :revision, :at, :actor)`, l)
 		return err
 	})
 }
 
-// RevisionLabels lists the names of revisions.
-func (s *Store) RevisionLabels(ctx context.Context) ([]RevisionLabel, error) {
-	var out []RevisionLabel
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM revision_label ORDER BY revision DESC, name`)
+// RevisionNames lists the names of revisions.
+func (s *Store) RevisionNames(ctx context.Context) ([]RevisionName, error) {
+	var out []RevisionName
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM revision_name ORDER BY revision DESC, name`)
 	return out, err
 }
 

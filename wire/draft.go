@@ -67,7 +67,7 @@ type Past struct {
 	Says     []string  `json:"says"`
 	Effects  []Effect  `json:"effects" description:"what came of it for whom, as it was worked out then"`
 	Draft    string    `json:"draft,omitempty" description:"that it published"`
-	Labels   []string  `json:"labels" description:"the names that people gave it"`
+	Names    []string  `json:"names" description:"that people gave it"`
 }
 
 // An UndoRequest names revisions to take back.
@@ -76,8 +76,8 @@ type UndoRequest struct {
 	Change
 }
 
-// A RevisionLabel names a revision.
-type RevisionLabel struct {
+// A RevisionName names a revision.
+type RevisionName struct {
 	Name     string `json:"name" required:"true"`
 	Revision int64  `json:"revision,omitempty" description:"zero takes the name away"`
 }

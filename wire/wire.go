@@ -32,7 +32,7 @@ type Standpoint struct {
 // A Moment says which state to look at. Both empty mean the current one; at most one is given.
 type Moment struct {
 	Draft string `json:"draft,omitempty" query:"draft" description:"through this draft; a change goes into it"`
-	At    string `json:"at,omitempty" query:"at" description:"as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision"`
+	At    string `json:"at,omitempty" query:"at" description:"as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision"`
 }
 
 // Bands say how a subject stands to an object in four strata, each full,

@@ -55,10 +55,9 @@ func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.Draf
 			"draft"), len(open))
 	}
 	says := say.OpenedDraft.With(name)
-	if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Draft, says)); err != nil {
-		return wire.Changed{}, err
-	}
-	_, err = s.store.OpenDraft(ctx, store.Draft{Name: name, Reason: in.Reason, Base: st.Revision, Opened: now(), Opener: uint32(c.User)})
+	err = s.onRecord(c.Record(st.Model.Ref(c.User), audit.Draft, says), func() error {
+		return s.store.OpenDraft(ctx, store.Draft{Name: name, Reason: in.Reason, Base: st.Revision, Opened: now(), Opener: uint32(c.User)})
+	})
 	if errors.Is(err, store.ErrDraftExists) {
 		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is an open draft %s already; choose another name", name)
 	}
@@ -118,10 +117,7 @@ func (s *Service) intoDraft(ctx context.Context, o order, d *platform.Draft) (wi
 	}
 	record := o.caller.Record(identity.Actor(s.platform.Current().Model, o.caller), audit.Draft, say.PutInDraft.With(d.Name, strings.Join(o.says, "; ")))
 	record.Reason, record.Objects = o.Reason, audit.List(objectsOf(o.changes))
-	if err := s.audit.Write(record); err != nil {
-		return wire.Changed{}, err
-	}
-	if err := s.store.PutDraftStep(ctx, step, seen); err != nil {
+	if err := s.onRecord(record, func() error { return s.store.PutDraftStep(ctx, step, seen) }); err != nil {
 		return wire.Changed{}, draftMoved(d.Name, err)
 	}
 	out.Done = true
@@ -159,10 +155,8 @@ func (s *Service) DropStep(ctx context.Context, c identity.Caller, name string, 
 			continue
 		}
 		says := say.TookFromDraft.With(d.Name, strings.Join(saysOf(step), "; "))
-		if err := s.audit.Write(c.Record(s.platform.Current().Model.Ref(c.User), audit.Draft, says)); err != nil {
-			return wire.Changed{}, err
-		}
-		if err := s.store.DropDraftStep(ctx, d.ID, n); err != nil {
+		record := c.Record(s.platform.Current().Model.Ref(c.User), audit.Draft, says)
+		if err := s.onRecord(record, func() error { return s.store.DropDraftStep(ctx, d.ID, n) }); err != nil {
 			return wire.Changed{}, draftMoved(d.Name, err)
 		}
 		out := s.saidOnly(s.platform.Current(), says)
@@ -205,10 +199,25 @@ func (s *Service) DropDraft(ctx context.Context, c identity.Caller, name string,
 	}
 	record := c.Record(s.platform.Current().Model.Ref(c.User), audit.Draft, out.Says[0])
 	record.Reason = in.Reason
-	if err := s.audit.Write(record); err != nil {
-		return wire.Changed{}, err
+	drop := store.CloseDraft(d.ID, store.DraftDropped, now(), uint32(c.User), 0)
+	if len(d.Draft.Steps) == 0 { // nothing was in it: there is nothing to keep
+		drop = store.ForgetDraft(d.ID)
 	}
-	return out, draftMoved(d.Name, s.store.Do(ctx, store.CloseDraft(d.ID, store.DraftDropped, now(), uint32(c.User), 0)))
+	return out, draftMoved(d.Name, s.onRecord(record, func() error { return s.store.Do(ctx, drop) }))
+}
+
+// onRecord does something that is on record before it is done, and notes there where it was not.
+func (s *Service) onRecord(record *store.Record, do func() error) error {
+	if err := s.audit.Write(record); err != nil {
+		return err
+	}
+	err := do()
+	if err != nil {
+		undone := *record
+		undone.Decision, undone.Reason = audit.Failed, "it was not done: "+err.Error()
+		return errors.Join(err, s.audit.Write(&undone))
+	}
+	return nil
 }
 
 // PublishDraft makes all that is in a draft one revision. Its caller must be one who may make each of

@@ -134,7 +134,7 @@ func saysOfRevision(e store.Past) []string {
 }
 
 // NameRevision gives a revision a name by which it is found.
-func (s *Service) NameRevision(ctx context.Context, c identity.Caller, in wire.RevisionLabel) (wire.Changed, error) {
+func (s *Service) NameRevision(ctx context.Context, c identity.Caller, in wire.RevisionName) (wire.Changed, error) {
 	st := s.platform.Current()
 	if err := s.identity.Administers(st, c, "the name of a revision"); err != nil {
 		return wire.Changed{}, err
@@ -157,8 +157,7 @@ func (s *Service) NameRevision(ctx context.Context, c identity.Caller, in wire.R
 		}
 		says = say.UnnamedRevision.With(name)
 	}
-	if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Change, says)); err != nil {
-		return wire.Changed{}, err
-	}
-	return s.saidOnly(st, says), s.store.PutRevisionLabel(ctx, store.RevisionLabel{Name: name, Revision: in.Revision, At: now(), Actor: st.Model.Ref(c.User)})
+	put := store.RevisionName{Name: name, Revision: in.Revision, At: now(), Actor: st.Model.Ref(c.User)}
+	err := s.onRecord(c.Record(st.Model.Ref(c.User), audit.Change, says), func() error { return s.store.PutRevisionName(ctx, put) })
+	return s.saidOnly(st, says), err
 }

@@ -141,7 +141,7 @@ func (s *Service) Revision(ctx context.Context, text string) (int64, error) {
 	}
 	at, err := moment(text)
 	if err != nil {
-		labels, err := s.store.RevisionLabels(ctx)
+		labels, err := s.store.RevisionNames(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -154,7 +154,7 @@ func (s *Service) Revision(ctx context.Context, text string) (int64, error) {
 		}
 		near := fault.Nearest(text, known)
 		told := fault.New(fault.Invalid, "bad_moment",
-			"%s is no moment: write a revision (118), a day (2026-11-01), a time (2026-11-01T09:30:00Z) or the label of a "+
+			"%s is not a moment: write a revision (118), a day (2026-11-01), a time (2026-11-01T09:30:00Z) or the label of a "+
 				"revision%s", named(text), fault.DidYouMean(near))
 		told.Near = near
 		return 0, told

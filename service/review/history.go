@@ -93,12 +93,12 @@ func (s *Service) mentions(st *platform.State, about string) ([]string, error) {
 
 // names are the names of revisions, and of drafts by their numbers.
 func (s *Service) names(ctx context.Context) (map[int64][]string, map[int64]string, error) {
-	labels, err := s.store.RevisionLabels(ctx)
+	given, err := s.store.RevisionNames(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
 	names := map[int64][]string{}
-	for _, l := range labels {
+	for _, l := range given {
 		names[l.Revision] = append(names[l.Revision], l.Name)
 	}
 	drafts, err := s.store.DraftNames(ctx, false)
@@ -107,7 +107,7 @@ func (s *Service) names(ctx context.Context) (map[int64][]string, map[int64]stri
 
 func past(e store.Past, names map[int64][]string, drafts map[int64]string) (wire.Past, error) {
 	p := wire.Past{Revision: e.Revision, By: e.Actor, Reason: e.Reason, Says: []string{}, Effects: []wire.Effect{}, Draft: drafts[e.Draft],
-		Labels: append([]string{}, names[e.Revision]...)}
+		Names: append([]string{}, names[e.Revision]...)}
 	var err error
 	if p.At, err = e.Time(); err != nil {
 		return p, err

@@ -25,7 +25,7 @@ CREATE TABLE draft_step (
   PRIMARY KEY (draft, n)
 ) STRICT;
 
-CREATE TABLE revision_label (
+CREATE TABLE revision_name (
   name     TEXT PRIMARY KEY,
   revision INTEGER NOT NULL,
   at       TEXT NOT NULL, -- RFC 3339, UTC
@@ -42,6 +42,6 @@ CREATE TABLE revision_note (
 
 -- +goose Down
 DROP TABLE revision_note;
-DROP TABLE revision_label;
+DROP TABLE revision_name;
 DROP TABLE draft_step;
 DROP TABLE draft;

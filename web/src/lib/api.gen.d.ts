@@ -33,7 +33,7 @@ export interface paths {
                     purpose?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -243,7 +243,7 @@ export interface paths {
                 query?: {
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -386,7 +386,7 @@ export interface paths {
                     names?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -435,7 +435,7 @@ export interface paths {
                 query?: {
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -490,7 +490,7 @@ export interface paths {
                     below?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -839,7 +839,7 @@ export interface paths {
                 query?: {
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -980,7 +980,7 @@ export interface paths {
                     administrators?: number;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -1038,7 +1038,7 @@ export interface paths {
                     limit?: number;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -1291,7 +1291,7 @@ export interface paths {
                     limit?: number;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -1476,7 +1476,7 @@ export interface paths {
                     uncovered?: boolean;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -1525,7 +1525,7 @@ export interface paths {
                 query?: {
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -1721,7 +1721,7 @@ export interface paths {
                 query?: {
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -1864,7 +1864,7 @@ export interface paths {
                     object: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -2080,7 +2080,7 @@ export interface paths {
                     purpose?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -2232,7 +2232,7 @@ export interface paths {
                     table?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -2761,7 +2761,7 @@ export interface paths {
                     table?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -2834,7 +2834,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/revision-labels": {
+    "/api/v1/revision-names": {
         parameters: {
             query?: never;
             header?: never;
@@ -2853,7 +2853,7 @@ export interface paths {
             };
             requestBody?: {
                 content: {
-                    "application/json": components["schemas"]["WireRevisionLabel"];
+                    "application/json": components["schemas"]["WireRevisionName"];
                 };
             };
             responses: {
@@ -2899,7 +2899,7 @@ export interface paths {
                     part?: "subjects" | "memberships";
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -2992,7 +2992,7 @@ export interface paths {
                     purpose?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -3634,7 +3634,7 @@ export interface paths {
                     limit?: number;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -3775,7 +3775,7 @@ export interface paths {
                 query?: {
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -4000,7 +4000,7 @@ export interface paths {
                     purpose?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -4104,7 +4104,7 @@ export interface paths {
                     below?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -4298,7 +4298,7 @@ export interface paths {
                     purpose?: string;
                     /** @description through this draft; a change goes into it */
                     draft?: string;
-                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
                     at?: string;
                 };
                 header?: never;
@@ -5228,8 +5228,8 @@ export interface components {
             draft?: string;
             /** @description what came of it for whom, as it was worked out then */
             effects: components["schemas"]["WireEffect"][];
-            /** @description the names that people gave it */
-            labels: string[];
+            /** @description that people gave it */
+            names: string[];
             reason?: string;
             /** Format: int64 */
             revision: number;
@@ -5439,7 +5439,7 @@ export interface components {
         WirePreviewPoint: {
             /** @description a subject: user:flint, or role:survey_reader alone */
             as?: string;
-            /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a label of a revision */
+            /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
             at?: string;
             /** @description through this draft; a change goes into it */
             draft?: string;
@@ -5590,7 +5590,7 @@ export interface components {
             /** @description as it is declared, with its length or precision: numeric(15,2) */
             type: string;
         };
-        WireRevisionLabel: {
+        WireRevisionName: {
             name: string;
             /**
              * Format: int64

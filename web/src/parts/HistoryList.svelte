@@ -62,7 +62,7 @@
           <p class="text-xs text-muted">
             <span class="mono">{p.by}</span>, {new Date(p.at).toLocaleString('sv')}{p.reason ? `: ${p.reason}` : ''}
             {#if p.draft}<span class="chip ml-1">draft {p.draft}</span>{/if}
-            {#each p.labels as l (l)}<span class="chip ml-1">{l}</span>{/each}
+            {#each p.names as n (n)}<span class="chip ml-1">{n}</span>{/each}
           </p>
           {#if effects.length}
             <button
