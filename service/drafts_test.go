@@ -460,3 +460,75 @@ func TestUndoBringsBack(t *testing.T) {
 		t.Error("the old password opens an account that was removed")
 	}
 }
+
+// TestDraftsAreOnRecord: what was done to a draft is on record, what was not is there as failed, and a
+// draft that never had anything in it leaves nothing behind.
+func TestDraftsAreOnRecord(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	for range 2 {
+		svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "twice"}) // the second time it is there
+	}
+	records, err := svc.Review.Records(ctx, opal, review.RecordSearch{Action: "draft", Limit: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, r := range records.Items {
+		got = append(got, r.Decision+" "+r.Text)
+	}
+	if fmt.Sprint(got) != "[failed opened the draft twice allowed opened the draft twice allowed opened the draft twice]" {
+		t.Errorf("on record are %q", got)
+	}
+	drafts := func() int {
+		list, err := svc.Review.Drafts(ctx, opal)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list.Items)
+	}
+	before := drafts()
+	done(t)(svc.Admin.DropDraft(ctx, opal, "twice", wire.Change{}))
+	if n := drafts(); n != before-1 {
+		t.Errorf("an empty draft that was dropped is kept: %d drafts after %d", n, before)
+	}
+	done(t)(svc.Admin.DropDraft(ctx, opal, "portal-2027", wire.Change{}))
+	if n := drafts(); n != before-1 {
+		t.Errorf("a draft with changes in it is not kept: %d drafts after %d", n, before)
+	}
+	// A change that is taken out and another put in its place is another change.
+	done(t)(svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "changed"}))
+	for i, role := range []string{"role:first", "role:second"} {
+		into, err := svc.Identity.Drafting(ctx, opal, "changed")
+		if err != nil {
+			t.Fatal(err)
+		}
+		done(t)(svc.Admin.PutSubject(ctx, into, wire.SubjectRequest{Subject: role}, false))
+		d, err := svc.Review.Draft(ctx, opal, "changed")
+		if err != nil || len(d.Steps) != 1 || d.Steps[0].Says[0] != "added "+role {
+			t.Fatalf("it has %+v, %v", d.Steps, err)
+		}
+		if through, err := svc.Identity.Looking(ctx, opal, wire.Moment{Draft: "changed"}); err != nil || svc.Identity.State(through).Model == nil {
+			t.Fatal(err)
+		} else if _, err := svc.Review.Subject(through, role); err != nil {
+			t.Errorf("%s is not seen through it: %v", role, err)
+		}
+		if i == 0 {
+			done(t)(svc.Admin.DropStep(ctx, opal, "changed", d.Steps[0].Number))
+		}
+	}
+	if out := done(t)(svc.Admin.PublishDraft(ctx, opal, "changed", wire.Change{})); !strings.Contains(strings.Join(out.Says, " "), "role:second") {
+		t.Errorf("published was %v", out.Says)
+	}
+	// Rows that are read through a draft say so on record.
+	done(t)(svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "looked"}))
+	_, err = svc.Review.Preview(ctx, opal, wire.PreviewRequest{Table: "survey.field.visits", Standpoints: []wire.PreviewPoint{
+		{Standpoint: wire.Standpoint{As: "user:flint"}, Moment: wire.Moment{Draft: "looked"}}, {Standpoint: wire.Standpoint{As: "user:flint"}, Moment: wire.Moment{At: "as-opened"}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	records, err = svc.Review.Records(ctx, opal, review.RecordSearch{Action: "preview", Limit: 2})
+	if err != nil || len(records.Items) != 2 || !strings.Contains(records.Items[0].Standpoint, "user:flint at revision ") || records.Items[1].Standpoint != "user:flint through the draft looked" {
+		t.Errorf("on record are %+v, %v", records.Items, err)
+	}
+}

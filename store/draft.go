@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -21,6 +20,7 @@ type Draft struct {
 	Closed   string
 	Closer   uint32
 	Revision int64 // that it became; zero: none
+	Version  int64 // how often it was changed
 	Steps    []DraftStep
 }
 
@@ -105,22 +105,15 @@ func (s *Store) steps(ctx context.Context, d *Draft) error {
 	return s.db.SelectContext(ctx, &d.Steps, `SELECT * FROM draft_step WHERE draft = ? ORDER BY n`, d.ID)
 }
 
-// PutDraftStep keeps what was put into an open draft, whose last step has to be the one that its
-// maker saw; zero: it had none.
+// PutDraftStep keeps what was put into an open draft of the version that its maker saw. Its number is
+// one that no other step of the draft ever had.
 func (s *Store) PutDraftStep(ctx context.Context, step DraftStep, seen int64) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
-		var last int64
-		err := tx.GetContext(ctx, &last, `SELECT coalesce((SELECT max(n) FROM draft_step WHERE draft = d.id), 0) FROM draft d
-			WHERE d.id = ? AND d.status = 'open'`, step.Draft)
-		switch {
-		case errors.Is(err, sql.ErrNoRows):
-			return ErrNoDraft
-		case err != nil:
+		done, err := tx.ExecContext(ctx, `UPDATE draft SET version = version + 1 WHERE id = ? AND status = 'open' AND version = ?`, step.Draft, seen)
+		if err := oneDone(done, err); err != nil {
 			return err
-		case last != seen:
-			return fmt.Errorf("the draft was changed meanwhile: %w", ErrNoDraft)
 		}
-		step.N = last + 1
+		step.N = seen + 1
 		_, err = tx.NamedExecContext(ctx, `INSERT INTO draft_step (draft, n, at, subject, reason, says, changes)
 			VALUES (:draft, :n, :at, :subject, :reason, :says, :changes)`, step)
 		return err
@@ -130,8 +123,11 @@ func (s *Store) PutDraftStep(ctx context.Context, step DraftStep, seen int64) er
 // DropDraftStep takes a step out of an open draft.
 func (s *Store) DropDraftStep(ctx context.Context, draft, n int64) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
-		done, err := tx.ExecContext(ctx, `DELETE FROM draft_step WHERE draft = ? AND n = ? AND EXISTS
-			(SELECT 1 FROM draft WHERE id = ? AND status = 'open')`, draft, n, draft)
+		done, err := tx.ExecContext(ctx, `DELETE FROM draft_step WHERE draft = ? AND n = ?`, draft, n)
+		if err := oneDone(done, err); err != nil {
+			return err
+		}
+		done, err = tx.ExecContext(ctx, `UPDATE draft SET version = version + 1 WHERE id = ? AND status = 'open'`, draft)
 		return oneDone(done, err)
 	})
 }

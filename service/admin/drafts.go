@@ -109,15 +109,12 @@ func (s *Service) intoDraft(ctx context.Context, o order, d *platform.Draft) (wi
 	if size > mostInDraft {
 		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a draft can have up to %d MiB of changes; publish it, and open another", mostInDraft>>20)
 	}
-	seen := int64(0)
-	if n := len(d.Draft.Steps); n >= mostSteps {
+	if len(d.Draft.Steps) >= mostSteps {
 		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a draft can hold %d changes; publish it, and open another", mostSteps)
-	} else if n > 0 {
-		seen = d.Draft.Steps[n-1].N
 	}
 	record := o.caller.Record(identity.Actor(s.platform.Current().Model, o.caller), audit.Draft, say.PutInDraft.With(d.Name, strings.Join(o.says, "; ")))
 	record.Reason, record.Objects = o.Reason, audit.List(objectsOf(o.changes))
-	if err := s.onRecord(record, func() error { return s.store.PutDraftStep(ctx, step, seen) }); err != nil {
+	if err := s.onRecord(record, func() error { return s.store.PutDraftStep(ctx, step, d.Version) }); err != nil {
 		return wire.Changed{}, draftMoved(d.Name, err)
 	}
 	out.Done = true
@@ -262,25 +259,13 @@ func (s *Service) PublishDraft(ctx context.Context, c identity.Caller, name stri
 	}
 	o.also = func(after *platform.State) ([]store.Write, error) {
 		still, err := s.store.OpenDraftNamed(ctx, d.Name) // no other change is made meanwhile
-		if err != nil || still.ID != d.ID || !sameSteps(still.Steps, d.Draft.Steps) {
+		if err != nil || still.ID != d.ID || still.Version != d.Version {
 			return nil, draftMoved(d.Name, errors.Join(store.ErrNoDraft, err))
 		}
 		return []store.Write{store.CloseDraft(d.ID, store.DraftPublished, now(), uint32(c.User), after.Revision+1)}, nil
 	}
 	out, err := s.carryOut(ctx, o)
 	return out, draftMoved(d.Name, err)
-}
-
-func sameSteps(a, b []store.DraftStep) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return true
 }
 
 // misfit says which change of a draft does not fit what is there now.

@@ -20,11 +20,7 @@ type Draft struct {
 }
 
 // draftKey names what a draft came to.
-type draftKey struct {
-	id, last int64
-	steps    int
-	revision int64
-}
+type draftKey struct{ id, version, revision int64 }
 
 // OpenDraft is the open draft of a name, as of now.
 func (p *Platform) OpenDraft(ctx context.Context, name string) (*Draft, error) {
@@ -39,10 +35,7 @@ func (p *Platform) OpenDraft(ctx context.Context, name string) (*Draft, error) {
 // states.
 func (p *Platform) Imagined(kept store.Draft) (*Draft, error) {
 	now := p.Current()
-	key := draftKey{id: kept.ID, steps: len(kept.Steps), revision: now.Revision}
-	if n := len(kept.Steps); n > 0 {
-		key.last = kept.Steps[n-1].N
-	}
+	key := draftKey{kept.ID, kept.Version, now.Revision}
 	if d, ok := p.imagined.Get(key); ok {
 		return d, nil
 	}

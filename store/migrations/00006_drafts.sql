@@ -1,7 +1,7 @@
 -- +goose Up
 -- Sets of changes that are not made yet. A name is taken while its draft is open.
 CREATE TABLE draft (
-  id        INTEGER PRIMARY KEY,
+  id        INTEGER PRIMARY KEY AUTOINCREMENT, -- which no other draft ever has
   name      TEXT NOT NULL,
   reason    TEXT NOT NULL,
   base      INTEGER NOT NULL, -- the revision that it was opened on
@@ -10,7 +10,8 @@ CREATE TABLE draft (
   status    TEXT NOT NULL,    -- open, published or dropped
   closed    TEXT NOT NULL,
   closer    INTEGER NOT NULL,
-  revision  INTEGER NOT NULL  -- that it became; 0: none
+  revision  INTEGER NOT NULL, -- that it became; 0: none
+  version   INTEGER NOT NULL DEFAULT 0 -- how often it was changed
 ) STRICT;
 CREATE UNIQUE INDEX draft_name ON draft (name) WHERE status = 'open';
 
