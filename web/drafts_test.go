@@ -41,7 +41,7 @@ func TestDraftsInTheConsole(t *testing.T) {
 		chromedp.SendKeys(`//*[@role="dialog"]//input[@placeholder="partners see depths"]`, "marl samples in spring", chromedp.BySearch),
 		look("open"), inDialog("Open"), sees("changes go into the draft"),
 		button("Grant"), choose("Grant to", "user:marl"), chromedp.WaitVisible(`section[aria-label="What this would do"]`, chromedp.ByQuery),
-		inDialog("Grant"), sees("In the draft spring"), look("filled"),
+		inDialog("Grant"), sees("In the draft spring"), chromedp.WaitNotPresent(`//*[@role="status"]//button[normalize-space(.)="Undo"]`, chromedp.BySearch), look("filled"),
 		chromedp.Navigate(server+"/subjects/user:marl?tab=grants&draft=spring"), chromedp.WaitVisible(`[aria-label="Own grants"] tbody tr`, chromedp.ByQuery), look("through"),
 		chromedp.Navigate(server+"/subjects/user:marl?tab=grants"), sees("new, with no rights yet"),
 		chromedp.Sleep(300*time.Millisecond))

@@ -19,7 +19,8 @@ class Changes {
   made(changed: Changed, undo?: () => Promise<Changed>) {
     this.revision = Math.max(this.revision, changed.revision)
     this.count++
-    this.tell({ id: ++this.last, changed, undo })
+    // What went into a draft is taken out there: once the draft is left, its undo would change what is in force.
+    this.tell({ id: ++this.last, changed, undo: changed.draft ? undefined : undo })
   }
 
   /** Takes note of a revision: one that was not made here has the pages look again. */

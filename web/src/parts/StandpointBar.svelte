@@ -39,7 +39,7 @@
 >
   <span class="text-muted">Viewing as</span>
   {#if signed.session?.administrator}
-    <div class="w-40">
+    <div class="w-44">
       {#key place.at.as}
         <SubjectPicker
           label="View as"
@@ -66,7 +66,7 @@
   </div>
   <span class="text-muted">purpose</span>
   <input
-    class="field mono w-24"
+    class="field mono w-28"
     aria-label="Purpose"
     placeholder="any purpose"
     bind:value={purpose}
