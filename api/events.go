@@ -3,13 +3,13 @@ package api
 import (
 	"bufio"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"gneiss/core/access"
+	"gneiss/service/events"
 	"gneiss/service/fault"
 )
 
@@ -48,8 +48,9 @@ func (s *streams) leave(id access.SubjectID) {
 	}
 }
 
-// events tells of each revision of the model as it comes (server-sent events, as the HTML
-// standard has them), so that pages know when to look again.
+// events tells of each revision of the model as it comes (server-sent events, as the HTML standard has
+// them), and of drafts and checks those who may look at them, so that pages know when to look again.
+// An event's id is the revision, and after a dot the number of the last event in the records.
 func (s *Server) events(c fiber.Ctx) error {
 	caller, err := s.caller(c)
 	if err != nil {
@@ -59,22 +60,34 @@ func (s *Server) events(c fiber.Ctx) error {
 		return fault.New(fault.TooMany, "too_many_streams", "too many streams of events are open; close some")
 	}
 	c.Set(fiber.HeaderContentType, "text/event-stream")
-	seen := strings.Clone(c.Get("Last-Event-ID"))
+	seen, after := lastEvent(c.Get("Last-Event-ID"), s.service.Events.Last())
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer s.streams.leave(caller.User)
 		end := time.After(streamLasts)
 		fmt.Fprint(w, "retry: 500\n\n")
 		for {
 			changed := s.service.Platform.Changed()
-			if at := fmt.Sprint(s.service.Revision()); at != seen {
-				fmt.Fprintf(w, "id: %s\nevent: revision\ndata: %s\n\n", at, at)
+			happened, more := s.service.Events.After(after)
+			if at := s.service.Revision(); at != seen {
 				seen = at
+				fmt.Fprintf(w, "id: %d.%d\nevent: revision\ndata: %d\n\n", seen, after, seen)
+			}
+			told := map[string]bool{}
+			for _, e := range happened {
+				after = e.ID
+				topic := events.Kind(e.Kind).Topic()
+				if topic == "revision" || told[topic] || !s.service.Identity.MayHear(caller, access.SubjectID(e.Subject)) {
+					continue
+				}
+				told[topic] = true // once, for all that there is to look at
+				fmt.Fprintf(w, "id: %d.%d\nevent: %s\ndata: %d\n\n", seen, after, topic, after)
 			}
 			if w.Flush() != nil {
 				return // nobody reads any more
 			}
 			select {
 			case <-changed:
+			case <-more:
 			case <-end:
 				return
 			case <-s.stopping:
@@ -82,4 +95,12 @@ func (s *Server) events(c fiber.Ctx) error {
 			}
 		}
 	})
+}
+
+// lastEvent takes apart the id of the last event that a reader got. Who got none begins with now.
+func lastEvent(id string, now int64) (revision, event int64) {
+	if n, err := fmt.Sscanf(id, "%d.%d", &revision, &event); err != nil || n != 2 || event > now {
+		return 0, now
+	}
+	return revision, event
 }

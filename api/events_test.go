@@ -65,3 +65,54 @@ func TestEvents(t *testing.T) {
 		t.Error("twenty streams of one account are let in")
 	}
 }
+
+// TestEventsOfDrafts: whoever reviews hears of every draft, its opener of their own, and others of none.
+func TestEventsOfDrafts(t *testing.T) {
+	server := demotest.Start(t)
+	heard := map[string]chan string{}
+	callers := map[string]*client.Client{}
+	for _, name := range []string{"opal", "flint", "marl"} {
+		c := demotest.SignIn(t, server, name)
+		request, err := http.NewRequestWithContext(t.Context(), "GET", server+"/api/v1/events", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+		answer, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { answer.Body.Close() })
+		lines, told := bufio.NewScanner(answer.Body), make(chan string, 100)
+		callers[name], heard[name] = c, told
+		go func() {
+			for lines.Scan() {
+				if topic, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+					told <- topic
+				}
+			}
+		}()
+		if first := <-told; first != "revision" { // which every stream begins with
+			t.Fatalf("%s hears of %s first", name, first)
+		}
+	}
+	hears := func(name string) string {
+		select {
+		case topic := <-heard[name]:
+			return topic
+		case <-time.After(700 * time.Millisecond):
+			return "nothing"
+		}
+	}
+	for _, c := range []struct{ opener, opal, flint, marl string }{
+		{"flint", "draft", "draft", "nothing"},
+		{"opal", "draft", "nothing", "nothing"},
+	} {
+		if _, err := client.Send[wire.Changed](t.Context(), callers[c.opener], "POST", "/drafts", wire.DraftRequest{Name: "of-" + c.opener}); err != nil {
+			t.Fatal(err)
+		}
+		if opal, flint, marl := hears("opal"), hears("flint"), hears("marl"); opal != c.opal || flint != c.flint || marl != c.marl {
+			t.Errorf("of a draft of %s's opal hears %s, flint %s, marl %s", c.opener, opal, flint, marl)
+		}
+	}
+}

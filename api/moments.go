@@ -41,6 +41,7 @@ var immediate = map[string]bool{
 	"DELETE /sources/{name}/views/{view}": true, "PATCH /sources/{name}": true, "DELETE /sources/{name}": true, "POST /pseudonym-key": true,
 	"POST /drafts": true, "DELETE /drafts/{name}": true, "DELETE /drafts/{name}/steps/{number}": true, "POST /drafts/{name}/publication": true,
 	"POST /revision-names": true, "POST /policies/trial": true,
+	"POST /webhooks": true, "DELETE /webhooks/{name}": true, "POST /webhooks/{name}/try": true,
 }
 
 // fills reports whether what an endpoint changes can go into a draft.
@@ -147,6 +148,18 @@ func (s *Server) drafts() {
 	})
 	handle(s, "DELETE", "/access-tests/{name}", "remove an access test", func(r request, in removal) (wire.Changed, error) {
 		return svc.Admin.RemoveTest(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+	})
+	handle(s, "GET", "/webhooks", "where other systems are told of what happens", func(r request, _ none) (wire.List[wire.Webhook], error) {
+		return svc.Admin.Webhooks(r.ctx, r.Caller)
+	})
+	handle(s, "POST", "/webhooks", "add a webhook, or change one", func(r request, in wire.WebhookRequest) (wire.WebhookMade, error) {
+		return svc.Admin.PutWebhook(r.ctx, r.Caller, in)
+	})
+	handle(s, "DELETE", "/webhooks/{name}", "remove a webhook", func(r request, in removal) (wire.Changed, error) {
+		return svc.Admin.RemoveWebhook(r.ctx, r.Caller, in.Name, wire.Change{Reason: in.Reason, DryRun: in.DryRun})
+	})
+	handle(s, "POST", "/webhooks/{name}/try", "send it an event, and say what came of it", func(r request, in nameIn) (wire.WebhookTried, error) {
+		return svc.Admin.TryWebhook(r.ctx, r.Caller, in.Name)
 	})
 	handle(s, "GET", "/history", "revisions, newest first: who changed what, when, why, and what came of it", func(r request,
 		in historyIn) (wire.List[wire.Past], error) {

@@ -94,6 +94,7 @@ role:survey_reader, service:pumice, public.`,
 	a.drafts(root)
 	a.checks(root)
 	a.files(root)
+	a.webhooks(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.GroupID == "change" {

@@ -10,6 +10,7 @@ import (
 
 	"gneiss/service/admin"
 	"gneiss/service/audit"
+	"gneiss/service/events"
 	"gneiss/service/gateway"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -26,8 +27,11 @@ type Service struct {
 	Gateway  *gateway.Service
 	Review   *review.Service
 	Admin    *admin.Service
+	Events   *events.Feed
 
 	store   *store.Store
+	stop    context.CancelFunc // of what runs beside requests
+	beside  sync.WaitGroup
 	working sync.WaitGroup // requests that are being answered
 	probed  atomic.Pointer[probe]
 }
@@ -40,6 +44,8 @@ type Options struct {
 	// AcceptLoss opens a platform whose record or key is gone, or whose chains do not
 	// hold, with what is left.
 	AcceptLoss bool
+	// CheckEvery is how often the access tests and guardrails are run; zero: never.
+	CheckEvery time.Duration
 }
 
 // Open opens the platform of a data folder and rebuilds its state from the
@@ -53,7 +59,12 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, Audit: audit.New(st, log)}
+	s := &Service{store: st, Audit: audit.New(st, log), stop: func() {}}
+	if s.Events, err = events.NewFeed(ctx, st, log); err != nil {
+		st.Close()
+		return nil, err
+	}
+	courier := events.NewCourier(st, s.Events, log, events.Patience)
 	if s.Platform, err = platform.Open(ctx, st, s.Audit, log); err == nil {
 		s.Identity = identity.New(st, s.Platform, s.Audit, log)
 		s.Gateway, err = gateway.Open(ctx, gateway.Setup{Store: st, Platform: s.Platform, Audit: s.Audit, Identity: s.Identity, Log: log,
@@ -64,8 +75,15 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 		return nil, err
 	}
 	s.Review = review.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, log)
-	s.Admin = admin.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, s.Review)
+	s.Admin = admin.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, s.Review, courier)
 	s.Gateway.Serve(s.Admin)
+	var running context.Context
+	running, s.stop = context.WithCancel(context.WithoutCancel(ctx))
+	s.beside.Go(func() { s.Events.Run(running) })
+	s.beside.Go(func() { courier.Run(running) })
+	if o.CheckEvery > 0 {
+		s.beside.Go(func() { s.Review.Watch(running, o.CheckEvery) })
+	}
 	return s, nil
 }
 
@@ -75,7 +93,9 @@ const lastAnswers = 5 * time.Second
 // Close waits for running queries, for as long as the context lets it, and
 // closes the platform.
 func (s *Service) Close(ctx context.Context) error {
+	s.stop()
 	s.Gateway.Stop(ctx)
+	s.beside.Wait()
 	answered := make(chan struct{})
 	go func() { s.working.Wait(); close(answered) }()
 	select {

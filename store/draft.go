@@ -49,15 +49,17 @@ var ErrNoDraft = errors.New("there is no such draft")
 var ErrDraftExists = errors.New("there is an open draft of that name")
 
 // OpenDraft keeps a new draft.
-func (s *Store) OpenDraft(ctx context.Context, d Draft) error {
+func (s *Store) OpenDraft(ctx context.Context, d Draft, also ...Write) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		var n int
 		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM draft WHERE name = ? AND status = 'open'`, d.Name); err != nil || n > 0 {
 			return errors.Join(err, ErrDraftExists)
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO draft (name, reason, base, opened, opener, status, closed, closer, revision)
-			VALUES (:name, :reason, :base, :opened, :opener, 'open', '', 0, 0)`, d)
-		return err
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO draft (name, reason, base, opened, opener, status, closed, closer, revision)
+			VALUES (:name, :reason, :base, :opened, :opener, 'open', '', 0, 0)`, d); err != nil {
+			return err
+		}
+		return doAll(tx, also)
 	})
 }
 
@@ -107,28 +109,33 @@ func (s *Store) steps(ctx context.Context, d *Draft) error {
 
 // PutDraftStep keeps what was put into an open draft of the version that its maker saw. Its number is
 // one that no other step of the draft ever had.
-func (s *Store) PutDraftStep(ctx context.Context, step DraftStep, seen int64) error {
+func (s *Store) PutDraftStep(ctx context.Context, step DraftStep, seen int64, also ...Write) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		done, err := tx.ExecContext(ctx, `UPDATE draft SET version = version + 1 WHERE id = ? AND status = 'open' AND version = ?`, step.Draft, seen)
 		if err := oneDone(done, err); err != nil {
 			return err
 		}
 		step.N = seen + 1
-		_, err = tx.NamedExecContext(ctx, `INSERT INTO draft_step (draft, n, at, subject, reason, says, changes)
-			VALUES (:draft, :n, :at, :subject, :reason, :says, :changes)`, step)
-		return err
+		if _, err = tx.NamedExecContext(ctx, `INSERT INTO draft_step (draft, n, at, subject, reason, says, changes)
+			VALUES (:draft, :n, :at, :subject, :reason, :says, :changes)`, step); err != nil {
+			return err
+		}
+		return doAll(tx, also)
 	})
 }
 
 // DropDraftStep takes a step out of an open draft.
-func (s *Store) DropDraftStep(ctx context.Context, draft, n int64) error {
+func (s *Store) DropDraftStep(ctx context.Context, draft, n int64, also ...Write) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		done, err := tx.ExecContext(ctx, `DELETE FROM draft_step WHERE draft = ? AND n = ?`, draft, n)
 		if err := oneDone(done, err); err != nil {
 			return err
 		}
 		done, err = tx.ExecContext(ctx, `UPDATE draft SET version = version + 1 WHERE id = ? AND status = 'open'`, draft)
-		return oneDone(done, err)
+		if err := oneDone(done, err); err != nil {
+			return err
+		}
+		return doAll(tx, also)
 	})
 }
 
@@ -161,12 +168,14 @@ func oneDone(done sql.Result, err error) error {
 
 // Do makes writes of their own, in one transaction.
 func (s *Store) Do(ctx context.Context, writes ...Write) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
-		for _, w := range writes {
-			if err := w.do(tx); err != nil {
-				return err
-			}
+	return s.within(ctx, func(tx *sqlx.Tx) error { return doAll(tx, writes) })
+}
+
+func doAll(tx *sqlx.Tx, writes []Write) error {
+	for _, w := range writes {
+		if err := w.do(tx); err != nil {
+			return err
 		}
-		return nil
-	})
+	}
+	return nil
 }

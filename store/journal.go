@@ -53,12 +53,7 @@ func (s *Store) Append(ctx context.Context, e Entry, also ...Write) (Entry, erro
 			VALUES (:revision, :at, :actor, :reason, :changes, :previous, :hash)`, e); err != nil {
 			return fmt.Errorf("the journal: %w", err)
 		}
-		for _, w := range also {
-			if err := w.do(tx); err != nil {
-				return err
-			}
-		}
-		return nil
+		return doAll(tx, also)
 	})
 	if err == nil {
 		s.keepHeads() // else soon, by who keeps them
@@ -82,7 +77,14 @@ func (s *Store) within(ctx context.Context, f func(*sqlx.Tx) error) error {
 		return err
 	}
 	defer s.generation.Add(1)
-	return tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	select {
+	case s.happened <- struct{}{}:
+	default: // somebody is about to look already
+	}
+	return nil
 }
 
 // Entries lists the entries after a revision, oldest first, at most limit.

@@ -41,6 +41,7 @@ type Store struct {
 
 	salts      []byte       // the key of salts
 	generation atomic.Int64 // see Generation
+	happened   chan struct{}
 
 	stop, stopped chan struct{} // of who keeps the heads
 	keeping       sync.Mutex
@@ -62,7 +63,7 @@ func Open(dir string, acceptLoss bool) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data folder: %w", err)
 	}
-	s := &Store{Dir: dir, lock: lock, stop: make(chan struct{}), stopped: make(chan struct{})}
+	s := &Store{Dir: dir, lock: lock, happened: make(chan struct{}, 1), stop: make(chan struct{}), stopped: make(chan struct{})}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
 		return nil, fmt.Errorf("%w: %s", ErrInUse, dir)

@@ -182,6 +182,10 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 		return fmt.Errorf("log-level is debug, info, warn or error, not %q", cfg.get("log-level"))
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	checkEvery, err := time.ParseDuration(cfg.get("check-every"))
+	if err != nil || checkEvery < 0 {
+		return fmt.Errorf("check-every is a time, such as 15m, or 0, not %q", cfg.get("check-every"))
+	}
 	secure, err := certificate(cfg)
 	if err != nil {
 		return err
@@ -195,12 +199,8 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 		listener.Close()
 		return err
 	}
-	svc, err := service.Open(
-		ctx,
-		cfg.get("data"),
-		log,
-		service.Options{Roots: filepath.SplitList(cfg.get("source-roots")), AcceptLoss: cfg.get("accept-loss") == "true"},
-	)
+	svc, err := service.Open(ctx, cfg.get("data"), log, service.Options{Roots: filepath.SplitList(cfg.get("source-roots")),
+		AcceptLoss: cfg.get("accept-loss") == "true", CheckEvery: checkEvery})
 	if err != nil {
 		listener.Close()
 		if port != nil {

@@ -22,6 +22,16 @@ func (s *Set) Guardrails() []*Guardrail { return s.rails }
 // Tests lists the access tests by name.
 func (s *Set) Tests() []*Test { return s.tests }
 
+// Test is the access test of a name; nil: there is none.
+func (s *Set) Test(name string) *Test {
+	for _, t := range s.tests {
+		if t.Name == name {
+			return t
+		}
+	}
+	return nil
+}
+
 // A Change is one step from a set to the next. It names objects and subjects by path and reference,
 // which m resolves.
 type Change interface {

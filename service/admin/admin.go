@@ -4,6 +4,7 @@ package admin
 
 import (
 	"gneiss/service/audit"
+	"gneiss/service/events"
 	"gneiss/service/gateway"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -19,9 +20,11 @@ type Service struct {
 	identity *identity.Service
 	gateway  *gateway.Service
 	review   *review.Service
+	courier  *events.Courier
 }
 
 // New returns the changes of a platform.
-func New(st *store.Store, p *platform.Platform, record *audit.Log, who *identity.Service, rows *gateway.Service, answers *review.Service) *Service {
-	return &Service{store: st, platform: p, audit: record, identity: who, gateway: rows, review: answers}
+func New(st *store.Store, p *platform.Platform, record *audit.Log, who *identity.Service, rows *gateway.Service, answers *review.Service,
+	courier *events.Courier) *Service {
+	return &Service{store: st, platform: p, audit: record, identity: who, gateway: rows, review: answers, courier: courier}
 }

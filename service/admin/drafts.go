@@ -10,6 +10,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/service/audit"
+	"gneiss/service/events"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -56,12 +57,19 @@ func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.Draf
 	}
 	says := say.OpenedDraft.With(name)
 	err = s.onRecord(c.Record(st.Model.Ref(c.User), audit.Draft, says), func() error {
-		return s.store.OpenDraft(ctx, store.Draft{Name: name, Reason: in.Reason, Base: st.Revision, Opened: now(), Opener: uint32(c.User)})
+		d := store.Draft{Name: name, Reason: in.Reason, Base: st.Revision, Opened: now(), Opener: uint32(c.User)}
+		return s.store.OpenDraft(ctx, d, s.draftEvent(c, events.DraftOpened, d, says, in.Reason))
 	})
 	if errors.Is(err, store.ErrDraftExists) {
 		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is an open draft %s already; choose another name", name)
 	}
 	return s.saidOnly(st, says), err
+}
+
+// draftEvent tells of what became of a draft those who review, and whoever opened it.
+func (s *Service) draftEvent(c identity.Caller, kind events.Kind, d store.Draft, says, reason string) store.Write {
+	actor := identity.Actor(s.platform.Current().Model, c)
+	return events.New(kind, d.Name, d.Opener, events.Told{Text: actor + " " + says, Draft: d.Name, Actor: actor, Reason: reason})
 }
 
 const mostReason = 2_000
@@ -114,7 +122,9 @@ func (s *Service) intoDraft(ctx context.Context, o order, d *platform.Draft) (wi
 	}
 	record := o.caller.Record(identity.Actor(s.platform.Current().Model, o.caller), audit.Draft, say.PutInDraft.With(d.Name, strings.Join(o.says, "; ")))
 	record.Reason, record.Objects = o.Reason, audit.List(objectsOf(o.changes))
-	if err := s.onRecord(record, func() error { return s.store.PutDraftStep(ctx, step, d.Version) }); err != nil {
+	if err := s.onRecord(record, func() error {
+		return s.store.PutDraftStep(ctx, step, d.Version, s.draftEvent(o.caller, events.DraftChanged, d.Draft, record.Text, o.Reason))
+	}); err != nil {
 		return wire.Changed{}, draftMoved(d.Name, err)
 	}
 	out.Done = true
@@ -153,7 +163,9 @@ func (s *Service) DropStep(ctx context.Context, c identity.Caller, name string, 
 		}
 		says := say.TookFromDraft.With(d.Name, strings.Join(saysOf(step), "; "))
 		record := c.Record(s.platform.Current().Model.Ref(c.User), audit.Draft, says)
-		if err := s.onRecord(record, func() error { return s.store.DropDraftStep(ctx, d.ID, n) }); err != nil {
+		if err := s.onRecord(record, func() error {
+			return s.store.DropDraftStep(ctx, d.ID, n, s.draftEvent(c, events.DraftChanged, d.Draft, says, ""))
+		}); err != nil {
 			return wire.Changed{}, draftMoved(d.Name, err)
 		}
 		out := s.saidOnly(s.platform.Current(), says)
@@ -200,7 +212,9 @@ func (s *Service) DropDraft(ctx context.Context, c identity.Caller, name string,
 	if len(d.Draft.Steps) == 0 { // nothing was in it: there is nothing to keep
 		drop = store.ForgetDraft(d.ID)
 	}
-	return out, draftMoved(d.Name, s.onRecord(record, func() error { return s.store.Do(ctx, drop) }))
+	return out, draftMoved(d.Name, s.onRecord(record, func() error {
+		return s.store.Do(ctx, drop, s.draftEvent(c, events.DraftDropped, d.Draft, out.Says[0], in.Reason))
+	}))
 }
 
 // onRecord does something that is on record before it is done, and notes there where it was not.
@@ -262,7 +276,8 @@ func (s *Service) PublishDraft(ctx context.Context, c identity.Caller, name stri
 		if err != nil || still.ID != d.ID || still.Version != d.Version {
 			return nil, draftMoved(d.Name, errors.Join(store.ErrNoDraft, err))
 		}
-		return []store.Write{store.CloseDraft(d.ID, store.DraftPublished, now(), uint32(c.User), after.Revision+1)}, nil
+		return []store.Write{store.CloseDraft(d.ID, store.DraftPublished, now(), uint32(c.User), after.Revision+1),
+			s.draftEvent(c, events.DraftPublished, d.Draft, say.PublishedDraft.With(d.Name, by), o.Reason)}, nil
 	}
 	out, err := s.carryOut(ctx, o)
 	return out, draftMoved(d.Name, err)

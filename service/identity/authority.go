@@ -38,6 +38,12 @@ func (s *Service) Reviews(st *platform.State, c Caller) bool {
 	return err == nil && own.Resolve(access.PlatformID).Allowed&access.Set(access.Manage, access.Describe) != 0
 }
 
+// MayHear reports whether the caller may hear of an event that somebody may hear of beside those who
+// review: what changes is asked of who they are now, since streams last.
+func (s *Service) MayHear(c Caller, subject access.SubjectID) bool {
+	return c.User != 0 && c.User == subject || s.Reviews(s.platform.Current(), c)
+}
+
 // MayMeasure refuses who may not read the service's metrics.
 func (s *Service) MayMeasure(c Caller) error {
 	if s.Reviews(s.platform.Current(), c) {

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
 	"gneiss/service/audit"
+	"gneiss/service/events"
 	"gneiss/service/fault"
 	"gneiss/store"
 )
@@ -37,7 +39,7 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 		return err
 	}
 	entry, err := p.store.Append(ctx, store.Entry{Revision: before.Revision + 1, At: now.Format(time.RFC3339Nano),
-		Actor: c.Actor, Reason: c.Reason, Changes: text, Previous: before.hash}, c.Also...)
+		Actor: c.Actor, Reason: c.Reason, Changes: text, Previous: before.hash}, append(c.Also, made(before.Revision+1, c))...)
 	if err != nil {
 		undone := *record
 		undone.Decision, undone.Reason = audit.Failed, "it was not made: "+err.Error()
@@ -49,6 +51,12 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 	close(*p.changed.Swap(new(make(chan struct{}))))
 	p.keepSometimes(after)
 	return nil
+}
+
+// made is the event of a revision.
+func made(revision int64, c Commit) store.Write {
+	return events.New(events.RevisionMade, strconv.FormatInt(revision, 10), 0,
+		events.Told{Text: c.Actor + " " + strings.Join(c.Says[:min(len(c.Says), 3)], "; "), Revision: revision, Actor: c.Actor, Reason: c.Reason}.With(c.Says))
 }
 
 // mostBetween is how many revisions a stale change is told of.

@@ -25,6 +25,16 @@ const (
 // bare is the state without what was worked out from it.
 func (s *State) bare() *State { return newState(s.Revision, s.hash, s.Model, s.Policies, s.Guards) }
 
+// Bare is what a state is made of: states that have the same are alike.
+type Bare struct {
+	Model    *access.Model
+	Policies *policy.Set
+	Guards   *guard.Set
+}
+
+// Bare is what the state is made of.
+func (s *State) Bare() Bare { return Bare{s.Model, s.Policies, s.Guards} }
+
 // Authority is the state whose rights decide what may be asked about this one: of a past state, and
 // of one that is only thought of, the current.
 func (s *State) Authority() *State {

@@ -117,34 +117,9 @@ func (s *Service) Check(ctx context.Context, c identity.Caller, names []string) 
 	if err := known(st, names); err != nil {
 		return out, err
 	}
-	wanted := func(name string) bool { return len(names) == 0 || slices.Contains(names, name) }
-	now := time.Now()
-	for _, g := range st.Guards.Guardrails() {
-		if !wanted(g.Name) {
-			continue
-		}
-		started := time.Now()
-		r := wire.CheckResult{Name: g.Name, Kind: "guardrail", Sentence: g.Sentence(st.Model), Mode: string(g.Mode), Status: "holds", Says: []string{}}
-		for _, b := range g.Broken(s.Guarded(st, now), nil, nil) {
-			r.Status, r.Says = "fails", append(r.Says, s.BreachSays(st, b))
-		}
-		r.TookMS = ms(started)
-		out.Results = append(out.Results, r)
-	}
-	t := s.tester(ctx, c, st)
-	for _, test := range st.Guards.Tests() {
-		if wanted(test.Name) {
-			started := time.Now()
-			r := t.run(test)
-			r.TookMS = ms(started)
-			out.Results = append(out.Results, r)
-		}
-		if ctx.Err() != nil {
-			return out, ctx.Err()
-		}
-	}
-	if t.err != nil {
-		return out, t.err
+	var err error
+	if out.Results, err = s.tester(ctx, c, st).all(names); err != nil {
+		return out, err
 	}
 	for _, r := range out.Results {
 		if r.Status != "holds" {
@@ -152,6 +127,37 @@ func (s *Service) Check(ctx context.Context, c identity.Caller, names []string) 
 		}
 	}
 	return out, nil
+}
+
+// all runs the checks: those that are named, or all.
+func (t *tester) all(names []string) ([]wire.CheckResult, error) {
+	out := []wire.CheckResult{}
+	wanted := func(name string) bool { return len(names) == 0 || slices.Contains(names, name) }
+	now := time.Now()
+	for _, g := range t.st.Guards.Guardrails() {
+		if !wanted(g.Name) {
+			continue
+		}
+		started := time.Now()
+		r := wire.CheckResult{Name: g.Name, Kind: "guardrail", Sentence: g.Sentence(t.st.Model), Mode: string(g.Mode), Status: "holds", Says: []string{}}
+		for _, b := range g.Broken(t.s.Guarded(t.st, now), nil, nil) {
+			r.Status, r.Says = "fails", append(r.Says, t.s.BreachSays(t.st, b))
+		}
+		r.TookMS = ms(started)
+		out = append(out, r)
+	}
+	for _, test := range t.st.Guards.Tests() {
+		if wanted(test.Name) {
+			started := time.Now()
+			r := t.run(test)
+			r.TookMS = ms(started)
+			out = append(out, r)
+		}
+		if t.ctx.Err() != nil {
+			return out, t.ctx.Err()
+		}
+	}
+	return out, t.err
 }
 
 // Breaks are the checks that hold now, and would not with a draft.

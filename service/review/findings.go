@@ -38,10 +38,11 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	if administrators < 1 {
 		administrators = fewAdministrators
 	}
-	if kept := s.found.Load(); kept != nil && kept.model == st.Model && kept.policies == st.Policies && kept.administrators == administrators &&
+	if kept := s.found.Load(); kept != nil && kept.of == st.Bare() && kept.checks == s.checked.Load() && kept.administrators == administrators &&
 		time.Since(kept.at) < keepFindings {
 		return kept.list, nil
 	}
+	checks := s.checked.Load()
 	canSignIn, err := s.store.CanSignIn(ctx, time.Now())
 	if err != nil {
 		return out, err
@@ -61,6 +62,9 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 		f.subject(subject)
 	}
 	f.guardrails()
+	if err := f.failing(ctx); err != nil {
+		return out, err
+	}
 	f.policies()
 	f.uncovered()
 	f.beside()
@@ -72,7 +76,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 			f.add(kind, "", "", say.MoreOfKind.With(more), say.MoreOfKindWhy.With())
 		}
 	}
-	s.found.Store(&foundList{st.Model, st.Policies, administrators, time.Now(), out})
+	s.found.Store(&foundList{st.Bare(), checks, administrators, time.Now(), out})
 	return out, nil
 }
 
@@ -82,8 +86,8 @@ const keepFindings = 30 * time.Second
 
 // a foundList is what was found in a state.
 type foundList struct {
-	model          *access.Model
-	policies       *policy.Set
+	of             platform.Bare
+	checks         int64 // how often the service had run them
 	administrators int
 	at             time.Time
 	list           wire.List[wire.Finding]

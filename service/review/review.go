@@ -27,6 +27,7 @@ type Service struct {
 	suggested suggestions
 	sampling  singleflight.Group
 	found     atomic.Pointer[foundList]
+	checked   atomic.Int64 // how often the checks were run by the service
 }
 
 // New returns the answers about a platform.

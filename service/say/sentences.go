@@ -46,6 +46,14 @@ const (
 // What changes of drafts and revisions did.
 const (
 	OpenedDraft      Sentence = "opened the draft %s"
+	AddedWebhook     Sentence = "added the webhook %s to %s, about %s (%s)"
+	ChangedWebhook   Sentence = "changed the webhook %s: to %s, about %s (%s)"
+	RemovedWebhook   Sentence = "removed the webhook %s to %s"
+	TriedWebhook     Sentence = "tried the webhook %s"
+	CheckFails       Sentence = "The check %s does not hold: %s, but %s"
+	CheckHoldsAgain  Sentence = "The check %s holds again: %s"
+	TestFailing      Sentence = "the access test %s fails: %s"
+	TestFailingWhy   Sentence = "it states that %s; it has failed since %s"
 	InDraft          Sentence = "in the draft %s, until that is published"
 	PutInDraft       Sentence = "put into the draft %s: %s"
 	TookFromDraft    Sentence = "took out of the draft %s: %s"

@@ -2611,7 +2611,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft";
+                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft" | "webhook";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
@@ -4276,6 +4276,179 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** where other systems are told of what happens */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireWebhook"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** add a webhook, or change one */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireWebhookRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireWebhookMade"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove a webhook */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description kept in the journal */
+                    reason?: string;
+                    /** @description show what it would do to whom, and do nothing */
+                    dry_run?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** send it an event, and say what came of it */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireWebhookTried"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/why": {
         parameters: {
             query?: never;
@@ -5076,6 +5249,11 @@ export interface components {
         };
         WireListGneissWireView: {
             items: components["schemas"]["WireView"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
+        WireListGneissWireWebhook: {
+            items: components["schemas"]["WireWebhook"][];
             /** @description the cursor of the next page */
             next?: string;
         };
@@ -6065,6 +6243,89 @@ export interface components {
             looks: string[];
             privileges: components["schemas"]["WirePrivilegeName"][];
             treatments: components["schemas"]["WireTreatmentName"][];
+        };
+        WireWebhook: {
+            /** @description who made it */
+            by: string;
+            /**
+             * Format: date-time
+             * @description when it last took something
+             */
+            delivered?: null | string;
+            /** @description how often the next event could not be delivered */
+            failures: number;
+            /** Format: date-time */
+            made: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when that is tried again
+             */
+            next?: null | string;
+            /** @enum {string} */
+            status: "active" | "stopped";
+            topics: string[];
+            /** @description why the last try failed */
+            trouble?: string;
+            url: string;
+            /** @description events that it has not been told yet */
+            waiting: number;
+        };
+        WireWebhookMade: {
+            /** @description who made it */
+            by: string;
+            /**
+             * Format: date-time
+             * @description when it last took something
+             */
+            delivered?: null | string;
+            /** @description how often the next event could not be delivered */
+            failures: number;
+            /** Format: date-time */
+            made: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when that is tried again
+             */
+            next?: null | string;
+            says: string;
+            /** @description the key of its signatures, shown this once; base64 */
+            secret?: string;
+            /** @enum {string} */
+            status: "active" | "stopped";
+            topics: string[];
+            /** @description why the last try failed */
+            trouble?: string;
+            url: string;
+            /** @description events that it has not been told yet */
+            waiting: number;
+        };
+        WireWebhookRequest: {
+            name: string;
+            /** @description kept on record */
+            reason?: string;
+            /** @description with replace: give it a new secret */
+            renew?: boolean;
+            /** @description change the webhook of that name */
+            replace?: boolean;
+            /**
+             * @description active when empty
+             * @enum {string}
+             */
+            status?: "active" | "stopped";
+            /** @description revision, draft, check; all when empty */
+            topics?: string[];
+            /** @description https, or http to this machine; with replace the present one when empty */
+            url?: string;
+        };
+        WireWebhookTried: {
+            delivered: boolean;
+            /** @description the receiver's answer */
+            status?: number;
+            /** Format: double */
+            took_ms: number;
+            trouble?: string;
         };
         WireWhy: {
             allowed: boolean;

@@ -4,7 +4,7 @@ import { changes } from './changes.svelte'
 const patience = 30_000
 
 /**
- * Listens for changes of the model that others make, and has the pages look again. A page
+ * Listens for what others do to the model and to drafts, and for checks that come to fail, and has the pages look again. A page
  * that is left, or hidden behind another, holds no connection. A connection that breaks
  * is made again by the browser; one that is refused is asked for again after a while.
  */
@@ -15,6 +15,7 @@ export function listen(): () => void {
     if (events || document.hidden) return
     events = new EventSource('/api/v1/events')
     events.addEventListener('revision', (event) => changes.heard(Number(event.data)))
+    for (const topic of ['draft', 'check']) events.addEventListener(topic, () => changes.count++)
     events.addEventListener('error', () => {
       if (events?.readyState !== EventSource.CLOSED) return
       close()

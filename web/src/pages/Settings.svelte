@@ -10,6 +10,7 @@
   import RosterSettings from '../parts/RosterSettings.svelte'
   import SourceSettings from '../parts/SourceSettings.svelte'
   import TabList from '../parts/TabList.svelte'
+  import WebhookSettings from '../parts/WebhookSettings.svelte'
 
   const tabs = $derived<[string, string][]>([
     ['account', 'Your account'],
@@ -17,6 +18,7 @@
     ['lanes', 'Lanes'],
     ['bundles', 'Bundles'],
     ['sources', 'Sources'],
+    ...(signed.session?.administrator ? ([['webhooks', 'Webhooks']] as [string, string][]) : []),
     ...(signed.session?.reviewer ? ([['roster', 'Import and export']] as [string, string][]) : []),
   ])
   const tab = $derived(place.path.split('/')[2] || 'account')
@@ -40,6 +42,9 @@
     >
     <Tabs.Content value="sources"
       >{#if tab === 'sources'}<SourceSettings />{/if}</Tabs.Content
+    >
+    <Tabs.Content value="webhooks"
+      >{#if tab === 'webhooks'}<WebhookSettings />{/if}</Tabs.Content
     >
     <Tabs.Content value="roster"
       >{#if tab === 'roster'}<RosterSettings />{/if}</Tabs.Content
