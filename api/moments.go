@@ -122,6 +122,9 @@ func (s *Server) drafts() {
 	handle(s, "GET", "/files", "what administrators decided, as files for version control", func(r request, _ none) (wire.Files, error) {
 		return svc.Admin.Files(r.Caller)
 	})
+	handle(s, "GET", "/files/schemas", "the JSON Schemas of the files", func(request, none) (wire.Files, error) {
+		return svc.Admin.FileSchemas()
+	})
 	handle(s, "POST", "/files/comparison", "where files differ from what is there", func(r request, in wire.FilesRequest) (wire.FilesCompared, error) {
 		return svc.Admin.CompareFiles(r.Caller, in)
 	})

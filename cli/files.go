@@ -25,8 +25,8 @@ tests.yaml. The same state gives the same bytes. Passwords, tokens and what is i
 not in them.`,
 		Example: "  gneiss files write access/\n  gneiss files compare access/\n  gneiss files load access/ --draft from-review"}
 	write := &cobra.Command{Use: "write DIR", Short: "Write the files into a folder", Args: words(1, 1),
-		Long: `Write the files into a folder. Files of things that are gone are removed; comments at the
-head of a file stay.`,
+		Long: `Write the files into a folder. Files of things that are gone are removed; comments stay
+with what they are at.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			got, err := client.Get[wire.Files](c.Context(), a.connect(), "/files", nil)
 			if err != nil {
@@ -99,7 +99,27 @@ left aside.`,
 	}
 	load.Flags().BoolVar(&atOnce, "at-once", false, "make it so now, as one revision")
 	load.Flags().StringVar(&reason, "reason", "", "why; kept in the journal")
-	parent.AddCommand(write, compare, load)
+	schema := &cobra.Command{Use: "schema DIR", Short: "Write the JSON Schemas of the files into a folder", Args: words(1, 1),
+		Long: `Write the JSON Schemas of the files into a folder: role.schema.json for roles/, schema.schema.json
+for schemas/, and one each for platform.yaml, subjects.yaml and tests.yaml. Editors complete and
+check the files by them.`,
+		RunE: func(c *cobra.Command, args []string) error {
+			got, err := client.Get[wire.Files](c.Context(), a.connect(), "/files/schemas", nil)
+			if err != nil {
+				return err
+			}
+			if err := os.MkdirAll(args[0], 0o755); err != nil {
+				return err
+			}
+			for _, f := range got.Files {
+				if err := os.WriteFile(filepath.Join(args[0], f.Path), []byte(f.Text), 0o644); err != nil {
+					return err
+				}
+			}
+			fmt.Fprintf(a.out, "Wrote %d schemas into %s.\n", len(got.Files), args[0])
+			return nil
+		}}
+	parent.AddCommand(write, compare, load, schema)
 	root.AddCommand(parent)
 }
 
@@ -151,7 +171,7 @@ func writeFiles(dir string, files []wire.File) (changed int, err error) {
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return changed, err
 		}
-		text := head(string(old)) + f.Text
+		text := withComments(string(old), f.Text)
 		if text == string(old) {
 			continue
 		}
@@ -178,16 +198,4 @@ func writeFiles(dir string, files []wire.File) (changed int, err error) {
 		}
 	}
 	return changed, nil
-}
-
-// head is the comment at the head of a file.
-func head(text string) string {
-	kept := 0
-	for line := range strings.Lines(text) {
-		if !strings.HasPrefix(line, "#") && strings.TrimSpace(line) != "" {
-			break
-		}
-		kept += len(line)
-	}
-	return text[:kept]
 }

@@ -109,7 +109,7 @@ role:survey_reader, service:pumice, public.`,
 }
 
 // reading are the commands among those that change which only look.
-var reading = []string{"write", "compare", "list", "tree", "show", "try", "matrix", "columns", "suggest", "export", "views", "check", "run"}
+var reading = []string{"write", "compare", "schema", "list", "tree", "show", "try", "matrix", "columns", "suggest", "export", "views", "check", "run"}
 
 // dryRun gives a command and those below it the flag by which they change nothing.
 func (a *app) dryRun(c *cobra.Command) {
@@ -126,7 +126,7 @@ func (a *app) dryRun(c *cobra.Command) {
 // immediate are the commands whose changes take effect outside of the model, or at once, or are about
 // drafts themselves; and those that look at what has no moment.
 var immediate = []string{"source", "draft", "audit", "query", "name", "verify", "key", "import", "try", "suggest", "export", "matrix", "token",
-	"session", "password"}
+	"session", "password", "schema"}
 
 // moments gives a command and those below it the flags by which they look through a draft or at a
 // moment, or put their change into a draft.

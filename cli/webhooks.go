@@ -42,7 +42,8 @@ in docs/webhooks.md.`,
 		}
 		return a.show(found.Items, g)
 	}}
-	try := &cobra.Command{Use: "try NAME", Short: "Send one an event, and say what came of it", Args: words(1, 1), RunE: func(c *cobra.Command, args []string) error {
+	try := &cobra.Command{Use: "try NAME", Short: "Send one an event, and say what came of it", Args: words(1, 1)}
+	try.RunE = func(c *cobra.Command, args []string) error {
 		out, err := client.Send[wire.WebhookTried](c.Context(), a.connect(), "POST", "/webhooks/"+url.PathEscape(args[0])+"/try", nil)
 		if err != nil {
 			return err
@@ -56,7 +57,7 @@ in docs/webhooks.md.`,
 		}
 		fmt.Fprintf(a.out, "It was delivered, and answered with %d after %.0f ms.\n", out.Status, out.TookMS)
 		return nil
-	}}
+	}
 	parent.AddCommand(list, a.putWebhook("add", "Add a webhook", false), a.putWebhook("set", "Change a webhook", true), try,
 		&cobra.Command{Use: "remove NAME", Short: "Remove a webhook", Args: words(1, 1), RunE: func(c *cobra.Command, args []string) error {
 			return a.remove(c, "/webhooks/"+url.PathEscape(args[0]))

@@ -23,11 +23,23 @@ func (s *Service) Files(c identity.Caller) (wire.Files, error) {
 	if !s.identity.Reviews(st, c) {
 		return out, identity.Wants(st.Authority(), access.Describe, access.PlatformID)
 	}
-	list, err := files.Write(of(st))
-	for _, f := range list {
+	for _, f := range files.Write(outline.Decided(of(st))) {
 		out.Files = append(out.Files, wire.File{Path: f.Path, Text: f.Text})
 	}
-	return out, err
+	return out, nil
+}
+
+// FileSchemas are the JSON Schemas of the files, by which editors complete and check them.
+func (s *Service) FileSchemas() (wire.Files, error) {
+	out := wire.Files{Revision: s.platform.Current().Revision}
+	for _, kind := range files.Kinds() {
+		text, err := files.Schema(kind)
+		if err != nil {
+			return out, err
+		}
+		out.Files = append(out.Files, wire.File{Path: kind + ".schema.json", Text: string(text)})
+	}
+	return out, nil
 }
 
 // CompareFiles says where files differ from what is there.
@@ -61,14 +73,15 @@ func (s *Service) asked(st *platform.State, c identity.Caller, in wire.FilesRequ
 	for _, f := range in.Files {
 		list = append(list, files.File{Path: f.Path, Text: f.Text})
 	}
-	wanted, err := files.Read(list, st.Model.Ref(c.User))
+	decided := outline.Decided(of(st))
+	wanted, err := files.Read(list, files.Write(decided), st.Model.Ref(c.User))
 	if err != nil {
 		return nil, nil, err
 	}
 	wanted.Whole = in.Whole
 	var changes []platform.Change
 	after, now := st, time.Now().UTC()
-	for _, step := range outline.Steps(wanted.Differ(of(st))) {
+	for _, step := range outline.Steps(wanted.Differ(decided)) {
 		at := func(err error) error {
 			if line := wanted.Lines[step.Name()]; line != "" {
 				return fault.New(fault.Invalid, "bad_file", "%s: %s", line, s.identity.Told(c, err).Detail)

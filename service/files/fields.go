@@ -3,6 +3,7 @@ package files
 import (
 	"reflect"
 	"strings"
+	"sync"
 )
 
 // fields are the words that a kind of file knows, at any depth.
@@ -27,5 +28,29 @@ func fields(of any) []string {
 		}
 	}
 	visit(reflect.TypeOf(of))
+	return out
+}
+
+// A field is one of a struct, as files have it.
+type field struct {
+	at    int
+	name  string
+	omits bool // it is left out where it is empty
+}
+
+var known sync.Map // the fields of types
+
+func fieldsOf(t reflect.Type) []field {
+	if kept, ok := known.Load(t); ok {
+		return kept.([]field)
+	}
+	var out []field
+	for i := range t.NumField() {
+		name, rest, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		if name != "" && name != "-" {
+			out = append(out, field{i, name, rest == "omitempty"})
+		}
+	}
+	known.Store(t, out)
 	return out
 }

@@ -25,25 +25,34 @@ type Wanted struct {
 	Lines  map[string]string // the file and line of each, by its name
 	Whole  bool              // what is in none of the files is to go, too
 	files  map[string]bool
+	same   map[string]bool // files that say what is there already, of which no thing is listed
 }
 
 // Covers reports whether a thing would be in one of the files that were read: where it is in none of
 // them, it is to go.
 func (w *Wanted) Covers(t outline.Thing) bool { return w.Whole || w.files[Home(t)] }
 
-// Read reads files. Grants that do not say by whom are by the one who loads them. A word that is not
-// known is refused, with its place and the nearest.
-func Read(list []File, loader string) (*Wanted, error) {
-	all := &Wanted{Lines: map[string]string{}, files: map[string]bool{}}
-	readers := make([]*reader, len(list))
-	for i, f := range list {
+// Read reads files, beside those that the state is written as. Grants that do not say by whom are by
+// the one who loads them. A word that is not known is refused, with its place and the nearest.
+func Read(list, written []File, loader string) (*Wanted, error) {
+	all := &Wanted{Lines: map[string]string{}, files: map[string]bool{}, same: map[string]bool{}}
+	is := make(map[string]string, len(written))
+	for _, f := range written {
+		is[f.Path] = f.Text
+	}
+	var readers []*reader
+	for _, f := range list {
 		if all.files[f.Path] {
 			return nil, fault.New(fault.Invalid, "bad_file", "%s is there twice", f.Path)
 		}
 		all.files[f.Path] = true
-		readers[i] = &reader{Wanted: &Wanted{Lines: map[string]string{}}, loader: loader, file: f}
+		if text, there := is[f.Path]; there && strings.HasSuffix(f.Text, text) && Head(f.Text) == strings.TrimSuffix(f.Text, text) {
+			all.same[f.Path] = true
+			continue
+		}
+		readers = append(readers, &reader{Wanted: &Wanted{Lines: map[string]string{}}, loader: loader, file: f})
 	}
-	errs := make([]error, len(list))
+	errs := make([]error, len(readers))
 	var side errgroup.Group
 	side.SetLimit(runtime.GOMAXPROCS(0))
 	for i, r := range readers {
@@ -60,10 +69,23 @@ func Read(list []File, loader string) (*Wanted, error) {
 	return all, nil
 }
 
+// Head is the comment at the head of a file's text.
+func Head(text string) string {
+	kept := 0
+	for line := range strings.Lines(text) {
+		if !strings.HasPrefix(line, "#") && strings.TrimSpace(line) != "" {
+			break
+		}
+		kept += len(line)
+	}
+	return text[:kept]
+}
+
 type reader struct {
 	*Wanted
 	loader string
 	file   File
+	lines  map[string]int // where a text is first the value of a field
 }
 
 func (r *reader) read() error {
@@ -144,12 +166,20 @@ func (r *reader) bad(at, format string, args ...any) error {
 
 // line is the file, and the line at which a text is first the value of a field.
 func (r *reader) line(text string) string {
-	n := 0
-	for line := range strings.Lines(r.file.Text) {
-		n++
-		if _, value, found := strings.Cut(strings.TrimSpace(line), ": "); found && strings.Trim(value, `"'`) == text {
-			return fmt.Sprintf("%s:%d", r.file.Path, n)
+	if r.lines == nil {
+		r.lines = map[string]int{}
+		n := 0
+		for line := range strings.Lines(r.file.Text) {
+			n++
+			if _, value, found := strings.Cut(strings.TrimSpace(line), ": "); found {
+				if value = strings.Trim(value, `"'`); r.lines[value] == 0 {
+					r.lines[value] = n
+				}
+			}
 		}
+	}
+	if n := r.lines[text]; n > 0 {
+		return fmt.Sprintf("%s:%d", r.file.Path, n)
 	}
 	return r.file.Path
 }
@@ -282,9 +312,9 @@ func (r *reader) policies(list []Policy) error {
 	return nil
 }
 
-// Differ lists where what files ask for differs from a state, as files would have it.
-func (w *Wanted) Differ(st outline.State) []outline.Difference {
-	decided := outline.Decided(st)
+// Differ lists where what files ask for differs from what was decided in a state, as files would have
+// it.
+func (w *Wanted) Differ(decided []outline.Thing) []outline.Difference {
 	have := make(map[string]outline.Thing, len(decided))
 	for _, t := range decided {
 		have[t.Name()] = t
@@ -298,7 +328,7 @@ func (w *Wanted) Differ(st outline.State) []outline.Difference {
 		}
 	}
 	for _, t := range decided {
-		if !asked[t.Name()] && w.Covers(t) {
+		if !asked[t.Name()] && !w.same[Home(t)] && w.Covers(t) {
 			out = append(out, outline.Difference{Before: t})
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"golang.org/x/sync/errgroup"
 
 	"gneiss/core/access"
@@ -24,10 +23,10 @@ func day(t time.Time) string {
 	return t.UTC().Format(time.RFC3339Nano)
 }
 
-// Write writes the files of a state: the same state, the same bytes.
-func Write(st outline.State) ([]File, error) {
+// Write writes the files of what was decided in a state: the same state, the same bytes.
+func Write(decided []outline.Thing) []File {
 	w := &writer{roles: map[string]*Role{}, places: map[string]*Place{}}
-	for _, t := range outline.Decided(st) {
+	for _, t := range decided {
 		w.add(t)
 	}
 	all := map[string]any{}
@@ -53,13 +52,10 @@ func Write(st outline.State) ([]File, error) {
 	var side errgroup.Group
 	side.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range out {
-		side.Go(func() error {
-			text, err := yaml.MarshalWithOptions(all[out[i].Path], yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true))
-			out[i].Text = string(text)
-			return err
-		})
+		side.Go(func() error { out[i].Text = encode(all[out[i].Path]); return nil })
 	}
-	return out, side.Wait()
+	side.Wait()
+	return out
 }
 
 type writer struct {
