@@ -189,6 +189,9 @@ func (s *Server) drafts() {
 	handle(s, "GET", "/drafts/{name}", "one open draft, with what is in it", func(r request, in nameIn) (wire.Draft, error) {
 		return svc.Review.Draft(r.ctx, r.Caller, in.Name)
 	})
+	handle(s, "GET", "/drafts/{name}/changes", "it by itself, to be opened elsewhere", func(r request, in nameIn) (wire.DraftText, error) {
+		return svc.Admin.ExportDraft(r.ctx, r.Caller, in.Name)
+	})
 	handle(s, "GET", "/drafts/{name}/impact", "who would gain and who would lose what by it", func(r request, in nameIn) (wire.Impact, error) {
 		return svc.Review.Impact(r.ctx, r.Caller, in.Name)
 	})

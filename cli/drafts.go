@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 
@@ -23,10 +25,39 @@ can look through it. Publishing makes all of it one revision.`,
   gneiss grant select on survey.drilling to role:partner --draft portal-2027
   gneiss draft impact portal-2027
   gneiss draft publish portal-2027`}
-	var reason string
-	open := &cobra.Command{Use: "open NAME", Short: "Open a draft", Args: words(1, 1), Example: `  gneiss draft open portal-2027 --reason "partners see depths"`,
+	var reason, from string
+	open := &cobra.Command{Use: "open NAME", Short: "Open a draft", Args: words(1, 1),
+		Example: "  gneiss draft open portal-2027 --reason \"partners see depths\"\n  gneiss draft open portal-2027 --from portal-2027.json",
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/drafts", wire.DraftRequest{Name: args[0], Reason: reason}))
+			in := wire.DraftRequest{}
+			if from != "" {
+				text, err := os.ReadFile(from)
+				if err != nil {
+					return err
+				}
+				if err := json.Unmarshal(text, &in); err != nil {
+					return usageError{fmt.Errorf("%s is no draft that was exported: %w", from, err)}
+				}
+			}
+			if in.Name = args[0]; reason != "" {
+				in.Reason = reason
+			}
+			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/drafts", in))
+		}}
+	open.Flags().StringVar(&from, "from", "", "a file that gneiss draft export wrote: with its changes")
+	export := &cobra.Command{Use: "export NAME", Short: "Write a draft as JSON, to be opened elsewhere", Args: words(1, 1), ValidArgsFunction: a.completeDrafts,
+		Example: "  gneiss draft export portal-2027 > portal-2027.json",
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := client.Get[wire.DraftText](c.Context(), a.connect(), "/drafts/"+url.PathEscape(args[0])+"/changes", nil)
+			if err != nil {
+				return err
+			}
+			text, err := json.MarshalIndent(d, "", "  ")
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out, string(text))
+			return nil
 		}}
 	open.Flags().StringVar(&reason, "reason", "", "why; it becomes the revision's")
 	list := &cobra.Command{Use: "list", Short: "List the open drafts, and the last that were closed", Args: words(0, 0),
@@ -105,7 +136,7 @@ can look through it. Publishing makes all of it one revision.`,
 			err := a.connect().Do(c.Context(), "DELETE", "/drafts/"+url.PathEscape(args[0])+"/steps/"+url.PathEscape(args[1]), nil, nil, &out)
 			return a.doneOr(out, err)
 		}}
-	parent.AddCommand(open, list, show, impact, publish, drop, remove)
+	parent.AddCommand(open, list, show, export, impact, publish, drop, remove)
 	root.AddCommand(parent, a.history(), a.undo())
 }
 

@@ -532,3 +532,48 @@ func TestDraftsAreOnRecord(t *testing.T) {
 		t.Errorf("on record are %+v, %v", records.Items, err)
 	}
 }
+
+// TestDraftsAreHandedOver: a draft that was exported and opened again comes to the same, says what it
+// does whatever the file says, and is opened whole or not at all, by who administers.
+func TestDraftsAreHandedOver(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	out, err := svc.Admin.ExportDraft(ctx, opal, "portal-2027")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Admin.ExportDraft(ctx, flint, "portal-2027"); err == nil {
+		t.Error("flint exports opal's draft")
+	}
+	out.Steps[0].Says = []string{"did nothing of note"}
+	done(t)(svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "copy", Reason: out.Reason, Steps: out.Steps}))
+	impact := func(name string) string {
+		t.Helper()
+		found, err := svc.Review.Impact(ctx, opal, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := json.Marshal([]any{found.Effects, found.Tables})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	if a, b := impact("portal-2027"), impact("copy"); a != b {
+		t.Errorf("the copy comes to %s, not %s", b, a)
+	}
+	copied, err := svc.Review.Draft(ctx, opal, "copy")
+	if err != nil || !strings.Contains(strings.Join(copied.Steps[0].Says, " "), "added SELECT on survey.drilling to role:partner") {
+		t.Errorf("its first change says %v (%v)", copied.Steps[0].Says, err)
+	}
+	if _, err := svc.Admin.OpenDraft(ctx, flint, wire.DraftRequest{Name: "flints", Steps: out.Steps}); err == nil {
+		t.Error("flint opens a draft with changes")
+	}
+	out.Steps[2].Changes = []any{map[string]any{"do": "remove_policy", "what": map[string]any{"name": "no-such"}}}
+	if _, err := svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "misfit", Steps: out.Steps}); err == nil {
+		t.Error("a change that does not fit is put into a draft")
+	}
+	if _, err := svc.Review.Draft(ctx, opal, "misfit"); err == nil {
+		t.Error("of a draft whose changes do not fit something is left")
+	}
+}

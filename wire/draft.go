@@ -4,8 +4,23 @@ import "time"
 
 // A DraftRequest opens a draft.
 type DraftRequest struct {
-	Name   string `json:"name" required:"true"`
-	Reason string `json:"reason,omitempty" description:"why; it becomes the revision's"`
+	Name   string          `json:"name" required:"true"`
+	Reason string          `json:"reason,omitempty" description:"why; it becomes the revision's"`
+	Steps  []DraftStepText `json:"steps,omitempty" description:"what is in it, as another draft was exported"`
+}
+
+// A DraftText is a draft by itself, to be handed over.
+type DraftText struct {
+	Name   string          `json:"name"`
+	Reason string          `json:"reason"`
+	Steps  []DraftStepText `json:"steps"`
+}
+
+// A DraftStepText is one change of it.
+type DraftStepText struct {
+	Says    []string `json:"says"`
+	Reason  string   `json:"reason,omitempty"`
+	Changes []any    `json:"changes" description:"as the journal has them"`
 }
 
 // A Draft is a named set of changes that are not made yet.

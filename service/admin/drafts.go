@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/outline"
 	"gneiss/service/audit"
 	"gneiss/service/events"
 	"gneiss/service/fault"
@@ -55,6 +56,11 @@ func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.Draf
 		return wire.Changed{}, fault.New(fault.Conflict, "too_many_drafts", "%s of yours are open, of %d; publish or drop some first", say.Count(own,
 			"draft"), len(open))
 	}
+	if len(in.Steps) > 0 {
+		if err := s.identity.Administers(st, c, "the changes of a draft"); err != nil {
+			return wire.Changed{}, err
+		}
+	}
 	says := say.OpenedDraft.With(name)
 	err = s.onRecord(c.Record(st.Model.Ref(c.User), audit.Draft, says), func() error {
 		d := store.Draft{Name: name, Reason: in.Reason, Base: st.Revision, Opened: now(), Opener: uint32(c.User)}
@@ -63,7 +69,77 @@ func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.Draf
 	if errors.Is(err, store.ErrDraftExists) {
 		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is an open draft %s already; choose another name", name)
 	}
-	return s.saidOnly(st, says), err
+	out := s.saidOnly(st, says)
+	if err == nil && len(in.Steps) > 0 {
+		err = s.fill(ctx, c, name, in.Steps, &out)
+	}
+	return out, err
+}
+
+// fill puts the changes of an exported draft into one that was just opened, each as if its caller had
+// made it. Where one does not fit, the draft is dropped again.
+func (s *Service) fill(ctx context.Context, c identity.Caller, name string, steps []wire.DraftStepText, out *wire.Changed) error {
+	for i, step := range steps {
+		err := s.fillStep(ctx, c, name, step)
+		if err != nil {
+			_, dropped := s.DropDraft(ctx, c, name, wire.Change{Reason: "a change of it does not fit"})
+			return errors.Join(dropped, fault.New(fault.Conflict, "misfit", "change %d (%s) does not fit here: %s. Nothing was opened", i+1,
+				strings.Join(step.Says, "; "), s.identity.Told(c, err).Detail))
+		}
+	}
+	out.Says = append(out.Says, say.FilledDraft.With(say.Count(len(steps), "change")))
+	return nil
+}
+
+func (s *Service) fillStep(ctx context.Context, c identity.Caller, name string, step wire.DraftStepText) error {
+	text, err := json.Marshal(step.Changes)
+	if err != nil {
+		return err
+	}
+	changes, err := platform.Decode(string(text))
+	if err != nil {
+		return fault.New(fault.Invalid, "bad_draft", "its changes cannot be read: %v", err)
+	}
+	if len(changes) == 0 {
+		return fault.New(fault.Invalid, "bad_draft", "there is no change in it")
+	}
+	into, err := s.identity.Drafting(ctx, c, name)
+	if err != nil {
+		return err
+	}
+	before := into.Draft().State
+	after := before
+	for i, change := range changes { // what it names is looked up here, and not taken on trust
+		if changes[i], err = s.boundTo(after, into, change); err != nil {
+			return err
+		}
+		if after, err = after.Apply(changes[i], time.Now().UTC()); err != nil {
+			return err
+		}
+	}
+	o := order{caller: into, changes: changes, says: differSays(outline.Between(before.Model, of(before), of(after))), Change: wire.Change{Reason: step.Reason}}
+	if len(o.says) == 0 {
+		return fault.New(fault.Invalid, "nothing", "it is so already")
+	}
+	_, err = s.carryOut(ctx, o)
+	return err
+}
+
+// ExportDraft is a draft by itself, to be opened elsewhere.
+func (s *Service) ExportDraft(ctx context.Context, c identity.Caller, name string) (wire.DraftText, error) {
+	d, err := s.ownDraft(ctx, c, name)
+	if err != nil {
+		return wire.DraftText{}, err
+	}
+	out := wire.DraftText{Name: d.Name, Reason: d.Reason, Steps: []wire.DraftStepText{}}
+	for _, step := range d.Draft.Steps {
+		text := wire.DraftStepText{Says: saysOf(step), Reason: step.Reason}
+		if err := json.Unmarshal([]byte(step.Changes), &text.Changes); err != nil {
+			return out, err
+		}
+		out.Steps = append(out.Steps, text)
+	}
+	return out, nil
 }
 
 // draftEvent tells of what became of a draft those who review, and whoever opened it.

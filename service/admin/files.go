@@ -149,15 +149,21 @@ func (s *Service) LoadFiles(ctx context.Context, c identity.Caller, in wire.File
 		out.Done = false
 		return out, nil
 	}
-	o := order{caller: c, Change: in.Change, changes: changes, says: []string{say.LoadedFiles.With(say.Count(len(in.Files), "file"))}}
+	o := order{caller: c, Change: in.Change, changes: changes,
+		says: append([]string{say.LoadedFiles.With(say.Count(len(in.Files), "file"))}, differSays(differs)...)}
+	return s.carryOut(ctx, o)
+}
+
+// differSays says what differs, of much the first.
+func differSays(differs []outline.Difference) []string {
+	var says []string
 	for i, d := range differs {
 		if i == mostLoaded {
-			o.says = append(o.says, say.AndMore.With(len(differs)-i))
-			break
+			return append(says, say.AndMore.With(len(differs)-i))
 		}
-		o.says = append(o.says, fmt.Sprintf("%s %s", howOf(d), d.Name()))
+		says = append(says, fmt.Sprintf("%s %s", howOf(d), d.Name()))
 	}
-	return s.carryOut(ctx, o)
+	return says
 }
 
 // mostLoaded bounds what is said one by one of a load.

@@ -28,14 +28,14 @@ type encoder struct{ out strings.Builder }
 // mapping writes a struct or map. Its first line begins with what begins it, the others with as much
 // space. It reports whether there was anything to write.
 func (e *encoder) mapping(v reflect.Value, depth int, begins string) bool {
-	any := false
+	wrote := false
 	put := func(name string, value reflect.Value) {
-		if any || begins == "" {
+		if wrote || begins == "" {
 			e.indent(depth)
 		} else {
 			e.out.WriteString(begins)
 		}
-		any = true
+		wrote = true
 		e.out.WriteString(name)
 		e.out.WriteByte(':')
 		e.value(value, depth)
@@ -46,14 +46,14 @@ func (e *encoder) mapping(v reflect.Value, depth int, begins string) bool {
 		for _, key := range keys {
 			put(plain(key.String()), v.MapIndex(key))
 		}
-		return any
+		return wrote
 	}
 	for _, f := range fieldsOf(v.Type()) {
 		if value := v.Field(f.at); !f.omits || !empty(value) {
 			put(f.name, value)
 		}
 	}
-	return any
+	return wrote
 }
 
 // empty is what omitempty leaves out.

@@ -42,6 +42,9 @@ func (s *Service) AccessOf(c identity.Caller, ref, below string, paths, columns 
 		if v := p.Resolve(o.ID); v.Held != 0 && (p.Reviews || p.Sees(o.ID)) {
 			out.Items = append(out.Items, s.access(p, o, paths))
 		}
+		if o.Missing && o.Kind.IsRelation() {
+			return // of which the columns are gone, too
+		}
 		for _, id := range o.Children {
 			visit(st.Model.Object(id))
 		}

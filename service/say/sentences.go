@@ -46,6 +46,7 @@ const (
 // What changes of drafts and revisions did.
 const (
 	OpenedDraft      Sentence = "opened the draft %s"
+	FilledDraft      Sentence = "put %s of another draft into it"
 	AddedWebhook     Sentence = "added the webhook %s to %s, about %s (%s)"
 	ChangedWebhook   Sentence = "changed the webhook %s: to %s, about %s (%s)"
 	RemovedWebhook   Sentence = "removed the webhook %s to %s"

@@ -683,6 +683,52 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts/{name}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** it by itself, to be opened elsewhere */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireDraftText"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drafts/{name}/impact": {
         parameters: {
             query?: never;
@@ -4923,6 +4969,8 @@ export interface components {
             name: string;
             /** @description why; it becomes the revision's */
             reason?: string;
+            /** @description what is in it, as another draft was exported */
+            steps?: components["schemas"]["WireDraftStepText"][];
         };
         WireDraftStep: {
             /** Format: date-time */
@@ -4934,6 +4982,17 @@ export interface components {
             number: number;
             reason?: string;
             says: string[];
+        };
+        WireDraftStepText: {
+            /** @description as the journal has them */
+            changes: unknown[];
+            reason?: string;
+            says: string[];
+        };
+        WireDraftText: {
+            name: string;
+            reason: string;
+            steps: components["schemas"]["WireDraftStepText"][];
         };
         WireEffect: {
             gains: string[];

@@ -1,9 +1,19 @@
 import { api, get, setSession, type Session } from './api'
+import { place } from './place.svelte'
 
 /** Who is signed in. */
 class Signed {
-  session = $state<Session | null>(null)
+  private kept = $state<Session | null>(null)
   known = $state(false)
+
+  /** The session. At a moment of the past nobody administers: what was cannot be changed, and no button offers to. */
+  get session(): Session | null {
+    return this.kept && place.moment.at ? { ...this.kept, administrator: false } : this.kept
+  }
+
+  set session(session: Session | null) {
+    this.kept = session
+  }
 
   async load() {
     try {
