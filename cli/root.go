@@ -95,6 +95,7 @@ role:survey_reader, service:pumice, public.`,
 	a.checks(root)
 	a.files(root)
 	a.webhooks(root)
+	a.use(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.GroupID == "change" {
@@ -126,7 +127,7 @@ func (a *app) dryRun(c *cobra.Command) {
 // immediate are the commands whose changes take effect outside of the model, or at once, or are about
 // drafts themselves; and those that look at what has no moment.
 var immediate = []string{"source", "draft", "audit", "query", "name", "verify", "key", "import", "try", "suggest", "export", "matrix", "token",
-	"session", "password", "schema"}
+	"session", "password", "schema", "use"}
 
 // moments gives a command and those below it the flags by which they look through a draft or at a
 // moment, or put their change into a draft.

@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"time"
 
 	"gneiss/service"
 	"gneiss/service/identity"
@@ -86,7 +88,9 @@ func moveTables(dir string) error {
 }
 
 func makeModel(ctx context.Context, dir, password string) error {
-	svc, err := service.Open(ctx, dir, slog.New(slog.DiscardHandler))
+	now := time.Now().UTC()
+	clock := &clock{at: now.AddDate(0, 0, -began).Truncate(24 * time.Hour).Add(8 * time.Hour)}
+	svc, err := service.Open(ctx, dir, slog.New(slog.DiscardHandler), service.Options{Now: clock.now})
 	if err != nil {
 		return err
 	}
@@ -95,9 +99,33 @@ func makeModel(ctx context.Context, dir, password string) error {
 		_, err = svc.Admin.AddSource(ctx, opal, wire.SourceRequest{Name: "survey", Location: "survey"})
 	}
 	if err == nil {
-		err = (&maker{ctx: ctx, svc: svc, as: opal, password: password, source: "survey"}).model()
+		err = (&maker{ctx: ctx, svc: svc, as: opal, password: password, source: "survey", clock: clock}).model()
 	}
 	return errors.Join(err, svc.Close(ctx))
+}
+
+// A clock is what time it is while the demo's past is made: each time that somebody looks, it is a
+// little later.
+type clock struct {
+	mu sync.Mutex
+	at time.Time
+}
+
+func (c *clock) now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.at.IsZero() {
+		return time.Now()
+	}
+	c.at = c.at.Add(17 * time.Second)
+	return c.at
+}
+
+// stop has it be the present again.
+func (c *clock) stop() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.at = time.Time{}
 }
 
 // a maker makes changes as the administrator, and keeps the first error.
@@ -107,6 +135,7 @@ type maker struct {
 	as       identity.Caller
 	password string
 	source   string // that holds the survey's tables
+	clock    *clock // nil: it is now
 	err      error
 }
 
@@ -324,6 +353,10 @@ func (m *maker) model() error {
 	m.grant("SELECT", "survey", "GS-02", "service:slag")
 	m.chain()
 	m.subject("group:geologits", "")
+	if m.clock != nil {
+		m.months(time.Now().UTC())
+		m.clock.stop()
+	}
 	m.checks()
 	return m.err
 }

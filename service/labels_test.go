@@ -159,6 +159,10 @@ func TestRelationships(t *testing.T) {
 // by it.
 func TestTheRecordNamesLabels(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
+	last, err := svc.Review.Records(ctx, caller(t, svc, "agate"), review.RecordSearch{Limit: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
 	for user, text := range map[string]string{
 		"flint": "SELECT company FROM survey.licensing.holders WHERE phone LIKE '+%'", "beryl": "SELECT email FROM survey.licensing.holders", "garnet": "SELECT company FROM survey.licensing.holders",
 	} {
@@ -171,13 +175,15 @@ func TestTheRecordNamesLabels(t *testing.T) {
 		}
 		var lines []string
 		for _, r := range found.Items {
-			lines = append(lines, fmt.Sprint(r.Actor, " ", r.Decision, " ", r.Labels))
+			if r.ID > last.Items[0].ID {
+				lines = append(lines, fmt.Sprint(r.Actor, " ", r.Decision, " ", r.Labels))
+			}
 		}
 		if got := strings.Join(lines, "; "); got != c.want {
 			t.Errorf("%s: %s, want %s", c.label, got, c.want)
 		}
 	}
-	_, err := svc.Review.Records(ctx, caller(t, svc, "agate"), review.RecordSearch{Label: "contakt"})
+	_, err = svc.Review.Records(ctx, caller(t, svc, "agate"), review.RecordSearch{Label: "contakt"})
 	wants(t, err, fault.NotFound, "did you mean")
 }
 

@@ -46,6 +46,9 @@ type Options struct {
 	AcceptLoss bool
 	// CheckEvery is how often the access tests and guardrails are run; zero: never.
 	CheckEvery time.Duration
+	// Now is what time it is for changes and for the record, where a past is made up; time.Now when
+	// nil.
+	Now func() time.Time
 }
 
 // Open opens the platform of a data folder and rebuilds its state from the
@@ -59,13 +62,16 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, Audit: audit.New(st, log), stop: func() {}}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	s := &Service{store: st, Audit: audit.New(st, log, o.Now), stop: func() {}}
 	if s.Events, err = events.NewFeed(ctx, st, log); err != nil {
 		st.Close()
 		return nil, err
 	}
 	courier := events.NewCourier(st, s.Events, log, events.Patience)
-	if s.Platform, err = platform.Open(ctx, st, s.Audit, log); err == nil {
+	if s.Platform, err = platform.Open(ctx, st, s.Audit, log, o.Now); err == nil {
 		s.Identity = identity.New(st, s.Platform, s.Audit, log)
 		s.Gateway, err = gateway.Open(ctx, gateway.Setup{Store: st, Platform: s.Platform, Audit: s.Audit, Identity: s.Identity, Log: log,
 			Roots: o.Roots, NewKey: s.Revision() == 0 || o.AcceptLoss})

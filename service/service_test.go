@@ -255,7 +255,7 @@ func TestTheRecord(t *testing.T) {
 		t.Errorf("marl's own line tells what marl was not told: %+v, %v", own, err)
 	}
 	ask(t, svc, opal, "SELECT email FROM survey.licensing.holders LIMIT 1", wire.Standpoint{As: "user:flint", Purpose: "audit"})
-	list, err := svc.Review.Records(ctx, agate, review.RecordSearch{Actor: "user:flint", Action: "query"})
+	list, err := svc.Review.Records(ctx, agate, review.RecordSearch{Actor: "user:flint", Action: "query", Limit: 1})
 	if err != nil || len(list.Items) != 1 || list.Items[0].Actor != "user:opal" || list.Items[0].Standpoint != "user:flint for audit" || list.Items[0].Objects[0] != "survey.licensing.holders.email" {
 		t.Errorf("standing in for flint should carry both names: %+v, %v", list.Items, err)
 	}

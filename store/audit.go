@@ -37,7 +37,10 @@ type Record struct {
 	Client     string // the name of the program that asked
 	Open       bool   // how it ended is told by a record of its own, once it has
 	Ends       int64  // the open record whose end this is; zero: it is none's
+	Uses       int64  // what of somebody's rights it needed: a use set; zero: none
 	Ended      bool   `db:"ended"` // of an open record that is found: its end is known, and in it
+
+	Use *UseSet `db:"-"` // which Uses is to be; nil: none
 }
 
 // digest is the SHA-256 of the record's fields as a JSON array, so that no two
@@ -47,6 +50,9 @@ func (r *Record) digest() string {
 		r.Rows, r.TookUS, r.Address, r.Previous}
 	if r.Client != "" || r.Open || r.Ends != 0 { // which records of earlier versions do not have
 		all = append(all, r.Client, r.Open, r.Ends)
+	}
+	if r.Uses != 0 {
+		all = append(all, "uses", r.Uses)
 	}
 	fields, err := json.Marshal(all)
 	if err != nil {
@@ -76,11 +82,22 @@ type Audit struct {
 
 	closing sync.RWMutex
 	closed  bool
+
+	counting sync.Mutex // one counts at a time
 }
 
 type entry struct {
 	record *Record
+	more   []*Record // instead, in their order
 	result chan error
+}
+
+// records are those of an entry.
+func (e entry) records() []*Record {
+	if e.record != nil {
+		return []*Record{e.record}
+	}
+	return e.more
 }
 
 const auditQueue = 256
@@ -163,7 +180,11 @@ func (a *Audit) Add(r *Record) error {
 	for _, text := range []*string{&r.Actor, &r.Standpoint, &r.Text, &r.Reason, &r.Objects, &r.Missing, &r.Labels, &r.Address, &r.Client} {
 		*text = strings.ToValidUTF8(*text, "\ufffd") // as it is read again, and hashed
 	}
-	e := entry{r, make(chan error, 1)}
+	return a.put(entry{record: r, result: make(chan error, 1)})
+}
+
+// put has the writer write an entry, and waits until it has.
+func (a *Audit) put(e entry) error {
 	a.closing.RLock()
 	if a.closed {
 		a.closing.RUnlock()
@@ -202,8 +223,8 @@ func (a *Audit) connect(ctx context.Context) error {
 		return err
 	}
 	if a.add, err = conn.PrepareContext(ctx, `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
-				reason, rows, took_us, address, previous, hash, client, open, ends)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`); err != nil {
+				reason, rows, took_us, address, previous, hash, client, open, ends, uses)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`); err != nil {
 		return errors.Join(err, conn.Close())
 	}
 	a.conn = conn
@@ -221,20 +242,41 @@ func (a *Audit) insert(batch []entry) error {
 	}
 	defer tx.Rollback()
 	last := a.last
-	for _, e := range batch {
-		r := e.record
+	known := map[*UseSet]int64{}
+	write := func(r *Record) error {
+		if r.Use != nil {
+			if r.Uses = r.Use.id.Load(); r.Uses == 0 {
+				if r.Uses = known[r.Use]; r.Uses == 0 {
+					if r.Uses, err = setOf(ctx, tx, r.Use.Needs); err != nil {
+						return err
+					}
+					known[r.Use] = r.Uses
+				}
+			}
+		}
 		r.ID, r.Previous = last.Number+1, last.Hash
 		r.Hash = r.digest()
 		if _, err := a.add.Exec(r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing,
-			r.Reason, r.Rows, r.TookUS, r.Address, r.Previous, r.Hash, r.Client, r.Open, r.Ends); err != nil {
+			r.Reason, r.Rows, r.TookUS, r.Address, r.Previous, r.Hash, r.Client, r.Open, r.Ends, r.Uses); err != nil {
 			return err
 		}
 		last = Head{r.ID, r.Hash}
+		return nil
+	}
+	for _, e := range batch {
+		for _, r := range e.records() {
+			if err := write(r); err != nil {
+				return err
+			}
+		}
 	}
 	if err := tx.Commit(); err != nil {
 		return err
 	}
 	a.last = last
+	for set, id := range known {
+		set.id.Store(id)
+	}
 	return nil
 }
 
@@ -267,7 +309,7 @@ type Search struct {
 // found joins each open record with its end. Ends are no records of their own here.
 const found = `SELECT r.id, r.at, r.actor, r.standing, r.action, coalesce(e.decision, r.decision) AS decision, r.text, r.objects, r.labels,
 	r.missing, coalesce(nullif(e.reason, ''), r.reason) AS reason, coalesce(e.rows, r.rows) AS rows, coalesce(e.took_us, r.took_us) AS took_us,
-	r.address, r.previous, r.hash, r.client, r.open, r.ends, e.id IS NOT NULL AS ended
+	r.address, r.previous, r.hash, r.client, r.open, r.ends, r.uses, e.id IS NOT NULL AS ended
 	FROM record r LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
 
 // Find lists records, newest first.

@@ -3,6 +3,7 @@ package emit
 import (
 	"fmt"
 	"slices"
+	"sync/atomic"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -16,6 +17,9 @@ type Plan struct {
 	SQL  string
 	Args []Arg
 	Mark string // what stands before an argument's number in SQL
+	// Kept is for whoever runs the plan, to keep what they worked out from it; a plan whose
+	// parameters are filled in has the same.
+	Kept *atomic.Value
 }
 
 // Make plans a text for a reader: see [Govern].
@@ -63,5 +67,5 @@ func emitted(g *query.Governed, m *access.Model) (plan *Plan, err error) {
 	}
 	out := g.Outline
 	out.Wordless = e.wordless || g.Write || len(g.Calls) > 0 // a routine may read what is hidden
-	return &Plan{Outline: out, SQL: e.b.String(), Args: e.args, Mark: e.mark}, nil
+	return &Plan{Outline: out, SQL: e.b.String(), Args: e.args, Mark: e.mark, Kept: new(atomic.Value)}, nil
 }

@@ -43,7 +43,7 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 		s.platform.Lock()
 		defer s.platform.Unlock()
 	}
-	before, now := s.platform.Current(), time.Now().UTC()
+	before, now := s.platform.Current(), s.platform.Now().UTC()
 	err := s.platform.Stale(ctx, before, o.caller.IfMatch)
 	if err != nil {
 		return wire.Changed{}, err

@@ -2,6 +2,7 @@
 package audit
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"log/slog"
@@ -15,10 +16,23 @@ import (
 type Log struct {
 	store *store.Store
 	log   *slog.Logger
+	now   func() time.Time
 }
 
-// New returns the record of a store. What the record itself cannot take goes to log.
-func New(st *store.Store, log *slog.Logger) *Log { return &Log{st, log} }
+// New returns the record of a store. What the record itself cannot take goes to log; now is what time
+// it is.
+func New(st *store.Store, log *slog.Logger, now func() time.Time) *Log { return &Log{st, log, now} }
+
+// Find lists records, newest first.
+func (l *Log) Find(ctx context.Context, s store.Search) ([]store.Record, error) {
+	return l.store.Audit().Find(ctx, s)
+}
+
+// Load writes lines of an earlier time, in their order, and says that use is counted since a time. It
+// is for a record that is brought along.
+func (l *Log) Load(ctx context.Context, records []*store.Record, since time.Time) error {
+	return l.store.Audit().Load(ctx, records, since.UTC().Format(time.RFC3339))
+}
 
 // The most that a record keeps of a text, and of a name, in bytes.
 const (
@@ -46,7 +60,7 @@ func (l *Log) Write(r *store.Record) error {
 		mostName,
 	)
 	if r.At == "" {
-		r.At = time.Now().UTC().Format("2006-01-02T15:04:05.000Z")
+		r.At = l.now().UTC().Format("2006-01-02T15:04:05.000Z")
 	}
 	return l.store.Audit().Add(r)
 }

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/singleflight"
@@ -21,6 +22,8 @@ type Platform struct {
 	store *store.Store
 	audit *audit.Log
 	log   *slog.Logger
+	// Now is what time it is for changes and for the record.
+	Now func() time.Time
 
 	current    atomic.Pointer[State]
 	changed    atomic.Pointer[chan struct{}] // closed and replaced after each change
@@ -33,7 +36,7 @@ type Platform struct {
 }
 
 // Open rebuilds the model from the last checkpoint and the journal.
-func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Logger) (*Platform, error) {
+func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Logger, now func() time.Time) (*Platform, error) {
 	past, err := lru.New[int64, *State](mostMoments)
 	if err != nil {
 		return nil, err
@@ -42,7 +45,7 @@ func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Log
 	if err != nil {
 		return nil, err
 	}
-	p := &Platform{store: st, audit: record, log: log, past: past, imagined: imagined}
+	p := &Platform{store: st, audit: record, log: log, Now: now, past: past, imagined: imagined}
 	at, err := p.rebuild(ctx)
 	if err != nil {
 		return nil, err

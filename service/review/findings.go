@@ -65,6 +65,9 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	if err := f.failing(ctx); err != nil {
 		return out, err
 	}
+	if err := f.unused(ctx, c); err != nil {
+		return out, err
+	}
 	f.policies()
 	f.uncovered()
 	f.beside()

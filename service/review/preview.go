@@ -180,6 +180,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 	plan, lane, err := s.gateway.Plan(c, v.Viewer, query.Statement{SQL: text}, "")
 	if err == nil {
 		v.Touch(record, gateway.Objects(plan))
+		s.gateway.Used(record, v.Viewer, plan, lane)
 		err = s.gateway.Run(ctx, lane, plan, source.Bind(plan.Args, s.gateway.Facts(started)), func(row []any) error {
 			v.rows = append(v.rows, append([]any(nil), row...))
 			return nil

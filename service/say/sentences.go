@@ -46,6 +46,15 @@ const (
 // What changes of drafts and revisions did.
 const (
 	OpenedDraft      Sentence = "opened the draft %s"
+	IsIn             Sentence = "%s is in %s"
+	Narrower         Sentence = "queries read %d of the %d tables of %s by it"
+	Unused           Sentence = "nobody used it in %[2]d days: %[1]s"
+	UnusedWhy        Sentence = "a right that nobody needs is one that can only be misused"
+	TooWide          Sentence = "wider than its use: %s"
+	TooWideWhy       Sentence = "%s within %d days"
+	NothingUnused    Sentence = "%s used all of it within %d days: there is nothing to take back"
+	UnusedReason     Sentence = "nobody used it within %d days"
+	UsedTest         Sentence = "%d queries within %d days"
 	FilledDraft      Sentence = "put %s of another draft into it"
 	AddedWebhook     Sentence = "added the webhook %s to %s, about %s (%s)"
 	ChangedWebhook   Sentence = "changed the webhook %s: to %s, about %s (%s)"
@@ -283,6 +292,8 @@ const (
 	DoAddColumnPolicy Sentence = "add a column policy for %s"
 	DoRevoke          Sentence = "revoke %s on %s from %s"
 	DoRemove          Sentence = "remove %s"
+	DoTakeOut         Sentence = "take %s out of %s"
+	DoNarrow          Sentence = "grant SELECT on %s"
 	DoTake            Sentence = "take %s from somebody"
 )
 

@@ -4179,6 +4179,105 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** which grants, memberships and roles queries needed */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description a subject; all when empty */
+                    of?: string;
+                    /** @description 90 when not given */
+                    days?: number;
+                    /** @description only what nobody used, and what is far wider than its use */
+                    unused?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireUseReport"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/use/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** open a draft with what takes back what nobody used */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireTakeBackRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/views": {
         parameters: {
             query?: never;
@@ -6163,6 +6262,16 @@ export interface components {
             subject: string;
             table: string;
         };
+        WireTakeBackRequest: {
+            /** @description 90 when not given */
+            days?: number;
+            /** @description the draft to open */
+            draft: string;
+            /** @description a subject; of all when empty */
+            of?: string;
+            /** @description with an access test of each table that was used, so that nothing breaks unseen */
+            tests?: boolean;
+        };
         WireToken: {
             /** Format: date-time */
             created: string;
@@ -6277,6 +6386,68 @@ export interface components {
             /** @description kept in the journal */
             reason?: string;
             revisions: number[];
+        };
+        WireUseItem: {
+            fixes: components["schemas"]["WireFix"][];
+            /** @enum {string} */
+            kind: "grant" | "membership" | "role" | "group";
+            /** @description the last day, in UTC; empty: within the time nobody used it */
+            last?: string;
+            /** @description it is younger than the days asked for */
+            new?: boolean;
+            /** @description what would have been enough */
+            note?: string;
+            /** @description what it is on, or in */
+            object?: string;
+            /** @description of how many */
+            of?: number;
+            /** @description who used it */
+            people: number;
+            /** Format: int64 */
+            queries: number;
+            /** @description of a grant on a container: how many tables below it were used by it */
+            reads?: number;
+            says: string;
+            /**
+             * Format: date-time
+             * @description when it was made
+             */
+            since?: null | string;
+            /** @description the grantee, or the member */
+            subject: string;
+            /** @description which, where they are few */
+            tables?: string[];
+        };
+        WireUseReport: {
+            days: number;
+            items: components["schemas"]["WireUseItem"][];
+            /** @description items that are left out */
+            more?: number;
+            /** @description the subject that it is about; all when empty */
+            of?: string;
+            /**
+             * Format: int64
+             * @description that were counted
+             */
+            queries: number;
+            /** @description use has not been counted for so long yet */
+            short: boolean;
+            /**
+             * Format: date-time
+             * @description from when on it counts: the days asked for, or as far back as there are counts
+             */
+            since: string;
+            /** @description of one subject: the tables that were read or written */
+            tables: components["schemas"]["WireUseTable"][];
+        };
+        WireUseTable: {
+            /** @description that were read */
+            columns: string[];
+            last: string;
+            /** Format: int64 */
+            queries: number;
+            table: string;
+            writes?: boolean;
         };
         WireVerification: {
             /** @description record or journal */

@@ -1,0 +1,376 @@
+package review
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"gneiss/core/access"
+	"gneiss/service/fault"
+	"gneiss/service/gateway"
+	"gneiss/service/identity"
+	"gneiss/service/platform"
+	"gneiss/service/say"
+	"gneiss/wire"
+)
+
+// How many days of use are looked at, and how many items a report lists.
+const (
+	usualDays = 90
+	mostDays  = 3660
+	mostUses  = 1000
+	fewTables = 10
+)
+
+// A tally is how one thing was used.
+type tally struct {
+	queries int64
+	last    string
+	people  map[access.SubjectID]bool
+	tables  map[access.ObjectID]bool
+}
+
+func (u *tally) add(n int64, last string, of gateway.Use) {
+	u.queries += n
+	u.last = max(u.last, last)
+	if u.people == nil {
+		u.people, u.tables = map[access.SubjectID]bool{}, map[access.ObjectID]bool{}
+	}
+	u.people[of.Subject] = true
+	for _, t := range of.Tables {
+		u.tables[t] = true
+	}
+}
+
+// A used is all that queries needed within some days, by what it was.
+type used struct {
+	grants      map[access.GrantID]*tally
+	memberships map[access.Taken]*tally
+	subjects    map[access.SubjectID]*tally // groups and roles
+	tables      map[access.ObjectID]*tally
+	columns     map[access.ObjectID]bool
+	queries     int64
+}
+
+// uses gathers what queries needed since a day: of everybody, or of one who asked them.
+func (s *Service) uses(ctx context.Context, day string, by access.SubjectID) (*used, error) {
+	if err := s.store.Audit().Count(ctx); err != nil {
+		return nil, err
+	}
+	found, err := s.store.Audit().Uses(ctx, day)
+	if err != nil {
+		return nil, err
+	}
+	u := &used{grants: map[access.GrantID]*tally{}, memberships: map[access.Taken]*tally{}, subjects: map[access.SubjectID]*tally{},
+		tables: map[access.ObjectID]*tally{}, columns: map[access.ObjectID]bool{}}
+	for _, f := range found {
+		var of gateway.Use
+		if err := json.Unmarshal([]byte(f.Needs), &of); err != nil {
+			return nil, err
+		}
+		if by != 0 && of.Subject != by {
+			continue
+		}
+		u.queries += f.N
+		for _, id := range of.Grants {
+			tallied(u.grants, id).add(f.N, f.Last, of)
+		}
+		for _, m := range of.Memberships {
+			tallied(u.memberships, access.Taken{Member: access.SubjectID(m[0]), Of: access.SubjectID(m[1])}).add(f.N, f.Last, of)
+		}
+		for _, id := range of.Subjects {
+			tallied(u.subjects, id).add(f.N, f.Last, of)
+		}
+		for _, id := range of.Tables {
+			tallied(u.tables, id).add(f.N, f.Last, of)
+		}
+		for _, id := range of.Columns {
+			u.columns[id] = true
+		}
+	}
+	return u, nil
+}
+
+func tallied[K comparable](m map[K]*tally, k K) *tally {
+	if m[k] == nil {
+		m[k] = &tally{}
+	}
+	return m[k]
+}
+
+// since is from when on use is looked at for a number of days, and whether it has been counted for so
+// long.
+func (s *Service) since(ctx context.Context, days int, now time.Time) (from time.Time, short bool, err error) {
+	text, err := s.store.Audit().CountedSince(ctx)
+	if err != nil {
+		return from, false, err
+	}
+	counted, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return from, false, err
+	}
+	from = now.UTC().AddDate(0, 0, -days)
+	if counted.After(from) {
+		return counted, true, nil
+	}
+	return from, false, nil
+}
+
+// Use says which rights queries needed within a number of days: those of a subject, or with unused
+// alone those that nobody used. Who does not review may ask about themself.
+func (s *Service) Use(ctx context.Context, c identity.Caller, ref string, days int, unused bool) (wire.UseReport, error) {
+	st := s.platform.Current()
+	out := wire.UseReport{Items: []wire.UseItem{}, Tables: []wire.UseTable{}, Days: cmp.Or(days, usualDays)}
+	own := s.identity.Reviews(st, c)
+	if !own && (ref == "" || ref != st.Model.Ref(c.User)) {
+		return out, identity.Wants(st, access.Describe, access.PlatformID)
+	}
+	if out.Days < 1 || out.Days > mostDays {
+		return out, fault.New(fault.Invalid, "bad_days", "use is asked for over 1 to %d days", mostDays)
+	}
+	var subject *access.Subject
+	if ref != "" {
+		var err error
+		if subject, err = st.Model.FindSubject(ref); err != nil {
+			return out, err
+		}
+		out.Of = subject.Ref()
+	}
+	now := time.Now()
+	var err error
+	if out.Since, out.Short, err = s.since(ctx, out.Days, now); err != nil {
+		return out, err
+	}
+	by := access.SubjectID(0)
+	if subject != nil && subject.Acts() {
+		by = subject.ID
+	}
+	u, err := s.uses(ctx, out.Since.Format(time.DateOnly), by)
+	if err != nil {
+		return out, err
+	}
+	r := &useReport{s: s, st: st, now: now, used: u, out: &out, unused: unused}
+	if subject == nil {
+		out.Queries = u.queries
+		r.everything()
+	} else if err := r.of(subject); err != nil {
+		return out, err
+	}
+	if own {
+		return out, nil
+	}
+	for i := range out.Items { // who else has a group or role is not theirs to know
+		out.Items[i].People, out.Items[i].Fixes = min(out.Items[i].People, 1), []wire.Fix{}
+	}
+	return out, nil
+}
+
+// A useReport is being put together.
+type useReport struct {
+	s *Service
+	*used
+	st     *platform.State
+	now    time.Time
+	out    *wire.UseReport
+	unused bool
+}
+
+// everything lists all that people were given.
+func (r *useReport) everything() {
+	m := r.st.Model
+	m.EachGrant(r.grant)
+	for _, s := range m.Subjects(0) {
+		r.memberships(s)
+		if s.Kind == access.Role || s.Kind == access.Group {
+			r.named(s)
+		}
+	}
+}
+
+// of lists what a subject has: of who acts, all by which it can do something; of a group or role, its
+// own grants, what it is in, and who is in it.
+func (r *useReport) of(subject *access.Subject) error {
+	m := r.st.Model
+	if !subject.Acts() {
+		if by := r.subjects[subject.ID]; by != nil {
+			r.out.Queries = by.queries
+		}
+		r.grantsTo(subject.ID)
+		r.memberships(subject)
+		for _, id := range subject.Members {
+			for _, e := range m.Subject(id).Memberships {
+				if e.Of == subject.ID {
+					r.membership(m.Subject(id), e)
+				}
+			}
+		}
+		for id, by := range r.tables {
+			for grant, g := range r.grants {
+				if g.tables[id] && m.GrantOf(grant) != nil && m.GrantOf(grant).Subject == subject.ID {
+					r.table(id, by)
+					break
+				}
+			}
+		}
+		r.sortTables()
+		return nil
+	}
+	r.out.Queries = r.queries
+	rights, err := r.st.Rights(access.Standpoint{Subject: subject.ID}, r.now)
+	if err != nil {
+		return err
+	}
+	for _, id := range rights.Subjects() {
+		if id != access.PublicID {
+			r.grantsTo(id)
+		}
+		r.memberships(m.Subject(id))
+	}
+	for id, by := range r.tables {
+		r.table(id, by)
+	}
+	r.sortTables()
+	return nil
+}
+
+func (r *useReport) grantsTo(id access.SubjectID) {
+	for _, g := range r.st.Model.GrantsTo(id) {
+		r.grant(g)
+	}
+}
+
+func (r *useReport) sortTables() {
+	slices.SortFunc(r.out.Tables, func(a, b wire.UseTable) int {
+		return cmp.Or(cmp.Compare(b.Queries, a.Queries), strings.Compare(a.Table, b.Table))
+	})
+}
+
+func (r *useReport) table(id access.ObjectID, by *tally) {
+	m := r.st.Model
+	if m.ObjectOf(id) == nil {
+		return
+	}
+	t := wire.UseTable{Table: m.Path(id), Queries: by.queries, Last: by.last, Columns: []string{}}
+	for _, column := range m.Object(id).Children {
+		if r.columns[column] {
+			t.Columns = append(t.Columns, m.Object(column).Name)
+		}
+	}
+	r.out.Tables = append(r.out.Tables, t)
+}
+
+// item adds what was found of one thing.
+func (r *useReport) item(i wire.UseItem, by *tally, since time.Time) {
+	if by != nil {
+		i.Queries, i.People, i.Last = by.queries, len(by.people), by.last
+	}
+	if !since.IsZero() {
+		i.Since, i.New = &since, since.After(r.now.AddDate(0, 0, -r.out.Days))
+	}
+	if r.unused && (i.Queries > 0 && i.Note == "" || i.New) {
+		return
+	}
+	if len(r.out.Items) == mostUses {
+		r.out.More++
+		return
+	}
+	if i.Fixes == nil {
+		i.Fixes = []wire.Fix{}
+	}
+	r.out.Items = append(r.out.Items, i)
+}
+
+// forData are the privileges that statements need; the others are for those who administer.
+var forData = access.Set(access.Select, access.Insert, access.Update, access.Delete, access.Usage, access.Execute, access.Reveal)
+
+func (r *useReport) grant(g *access.Grant) {
+	m := r.st.Model
+	if g.Grantor == 0 || m.Gives(g)&forData == 0 {
+		return // built in, an owner's, or for those who administer
+	}
+	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
+	revoke := wire.Fix{Says: say.DoRevoke.With(what, on, to),
+		Revoke: &wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}, Grantor: m.Ref(g.Grantor)}}
+	i := wire.UseItem{Kind: "grant", Says: say.GrantSays.With(what, on, to), Subject: to, Object: on}
+	by := r.grants[g.ID]
+	if by == nil {
+		i.Fixes = []wire.Fix{revoke}
+	} else {
+		r.narrow(&i, g, by, revoke)
+	}
+	r.item(i, by, g.At)
+}
+
+// narrow says of a grant on a container how much of it was used, and what would have been enough.
+func (r *useReport) narrow(i *wire.UseItem, g *access.Grant, by *tally, revoke wire.Fix) {
+	m := r.st.Model
+	if !m.Gives(g).Has(access.Select) || g.Pattern != "" || m.Object(g.Object).Kind > access.Schema {
+		return
+	}
+	m.Relations(g.Object, func(o *access.Object) bool {
+		if i.Of++; by.tables[o.ID] {
+			i.Reads++
+			if i.Tables = append(i.Tables, m.Path(o.ID)); len(i.Tables) > fewTables {
+				i.Tables = i.Tables[:fewTables]
+			}
+		}
+		return true
+	})
+	if i.Reads == 0 || i.Reads > fewTables || 2*i.Reads > i.Of || m.Gives(g) != access.Set(access.Select) {
+		return
+	}
+	i.Note = say.Narrower.With(i.Reads, i.Of, i.Object)
+	i.Fixes = []wire.Fix{{Says: say.DoNarrow.With(strings.Join(i.Tables, ", ")), Grants: []wire.GrantRequest{{Privileges: []string{"SELECT"},
+		Objects: i.Tables, Subjects: []string{i.Subject}}}}, revoke}
+}
+
+func (r *useReport) memberships(s *access.Subject) {
+	for _, e := range s.Memberships {
+		r.membership(s, e)
+	}
+}
+
+func (r *useReport) membership(s *access.Subject, e access.Membership) {
+	m := r.st.Model
+	of := m.Ref(e.Of)
+	if of == access.Administrator || of == access.Auditor {
+		return // which are for no query
+	}
+	i := wire.UseItem{Kind: "membership", Says: say.IsIn.With(s.Ref(), of), Subject: s.Ref(), Object: of}
+	by := r.used.memberships[access.Taken{Member: s.ID, Of: e.Of}]
+	if by == nil {
+		i.Fixes = []wire.Fix{{Says: say.DoTakeOut.With(s.Ref(), of), Take: &wire.Member{Member: s.Ref(), Of: of}}}
+	}
+	r.item(i, by, e.At)
+}
+
+func (r *useReport) named(s *access.Subject) {
+	if s.Ref() == access.Administrator || s.Ref() == access.Auditor {
+		return
+	}
+	r.item(wire.UseItem{Kind: s.Kind.String(), Says: s.Ref(), Subject: s.Ref()}, r.subjects[s.ID], time.Time{})
+}
+
+// unused finds what nobody used for a while, and grants that are far wider than their use, once use has
+// been counted for so long.
+func (f *finder) unused(ctx context.Context, c identity.Caller) error {
+	if f.st.Imagined() {
+		return nil // use is of what was in force
+	}
+	report, err := f.s.Use(ctx, c, "", usualDays, true)
+	if err != nil || report.Short {
+		return err
+	}
+	for _, i := range report.Items {
+		switch {
+		case i.Queries > 0:
+			f.add("too_wide", i.Subject, i.Object, say.TooWide.With(i.Says), say.TooWideWhy.With(i.Note, report.Days), i.Fixes...)
+		case i.Kind == "grant" || i.Kind == "membership":
+			f.add("unused", i.Subject, i.Object, say.Unused.With(i.Says, report.Days), say.UnusedWhy.With(), i.Fixes...)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,183 @@
+package service_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/service/identity"
+	"gneiss/wire"
+)
+
+// used are the items of a report that have been used, with how often, and those that have not.
+func used(t testing.TB, svc *service.Service, c identity.Caller, of string) (was map[string]int64, never []string) {
+	t.Helper()
+	out, err := svc.Review.Use(ctx, c, of, 90, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	was = map[string]int64{}
+	for _, i := range out.Items {
+		if i.Queries > 0 {
+			was[i.Says] = i.Queries
+		} else {
+			never = append(never, i.Says)
+		}
+	}
+	return was, never
+}
+
+// TestUseIsWhatBreaks: what queries are said to have needed is what they need. Each grant and membership
+// that nobody used is taken away in turn, with all others of the kind, and everything that people asked
+// still gives the same; of what was used, each on its own is missed by some query unless another way is
+// counted beside it.
+func TestUseIsWhatBreaks(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	texts := map[string][]string{
+		"flint":  {"SELECT count(*), max(depth_m) FROM survey.drilling.boreholes", "SELECT count(*), sum(level_m) FROM survey.monitoring.readings", "SELECT count(*) FROM survey.assay.results"},
+		"garnet": {"SELECT max(bank_account), count(*) FROM survey.licensing.holders", "SELECT sum(amount) FROM survey.licensing.payments"},
+		"tuff":   {"SELECT count(*), sum(depth_m) FROM survey.drilling.boreholes"},
+		"chert":  {"SELECT count(*), sum(cost) FROM survey.drilling.boreholes", "SELECT count(*), max(latitude) FROM survey.drilling.boreholes"},
+		"beryl":  {"SELECT count(*), sum(ppm) FROM survey.assay.results"},
+		"slate":  {"SELECT count(*), max(phone) FROM survey.licensing.holders", "SELECT count(*), sum(level_m) FROM survey.monitoring.readings"},
+	}
+	answers := func() map[string]string {
+		out := map[string]string{}
+		for who, list := range texts {
+			for _, text := range list {
+				got, err := svc.Gateway.Query(ctx, caller(t, svc, who), wire.QueryRequest{SQL: text})
+				out[who+": "+text] = fmt.Sprint(got.Rows, err)
+			}
+		}
+		return out
+	}
+	before := answers()
+	report, err := svc.Review.Use(ctx, opal, "", 90, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	taken := 0
+	for _, i := range report.Items {
+		for _, fix := range i.Fixes {
+			switch {
+			case i.Queries > 0:
+			case fix.Revoke != nil:
+				done(t)(svc.Admin.Grant(ctx, opal, *fix.Revoke, true))
+				taken++
+			case fix.Take != nil:
+				done(t)(svc.Admin.Join(ctx, opal, *fix.Take, true))
+				taken++
+			}
+		}
+	}
+	if taken < 10 {
+		t.Errorf("only %d were taken back", taken)
+	}
+	after := answers()
+	for text, want := range before {
+		if got := after[text]; got != want {
+			t.Errorf("without what nobody used, %s gives %s, not %s", text, got, want)
+		}
+	}
+	if _, never := used(t, svc, opal, "user:garnet"); len(never) > 0 {
+		t.Errorf("of garnet's is still unused: %v", never)
+	}
+	missed := 0
+	for _, of := range []string{"user:garnet", "user:flint"} {
+		out, err := svc.Review.Use(ctx, opal, of, 90, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range out.Items {
+			if i.Kind != "grant" || i.Queries == 0 {
+				continue
+			}
+			what, rest, _ := strings.Cut(i.Says, " on ")
+			on, to, _ := strings.Cut(rest, " to ")
+			grant := wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}}
+			done(t)(svc.Admin.Grant(ctx, opal, grant, true))
+			if now := answers(); fmt.Sprint(now) != fmt.Sprint(before) {
+				missed++
+			} else {
+				t.Logf("%s is missed by none of these queries", i.Says)
+			}
+			done(t)(svc.Admin.Grant(ctx, opal, grant, false))
+		}
+	}
+	if missed < 6 {
+		t.Errorf("only %d of what was used are missed", missed)
+	}
+}
+
+// TestUseIsCountedOnce: what many ask at once is counted once each, and again by no other counting; what
+// is asked as somebody else, through a draft, or is refused is no use.
+func TestUseIsCountedOnce(t *testing.T) {
+	dir := demotest.Folder(t)
+	svc, err := service.Open(ctx, dir, quiet)
+	if err != nil {
+		t.Fatal(err)
+	}
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	const grant = "SELECT on survey.drilling to role:survey_reader"
+	count := func() int64 {
+		was, _ := used(t, svc, opal, "user:flint")
+		return was[grant]
+	}
+	before := count()
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for i := range 25 {
+				if _, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT id FROM survey.drilling.boreholes LIMIT 3"}); err != nil {
+					t.Error(err)
+				}
+				if i%10 == 0 {
+					count()
+				}
+			}
+		})
+	}
+	all.Wait()
+	if got := count() - before; got != 200 {
+		t.Errorf("of 200 queries %d are counted", got)
+	}
+	svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT id FROM survey.drilling.boreholes", Standpoint: wire.Standpoint{As: "user:flint"}})
+	svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: "SELECT id FROM survey.drilling.boreholes, survey.licensing.payments"})
+	through, err := svc.Identity.Looking(ctx, flint, wire.Moment{Draft: "portal-2027"})
+	if err == nil {
+		svc.Review.Preview(ctx, through, wire.PreviewRequest{Table: "survey.drilling.boreholes"})
+	}
+	if got := count() - before; got != 200 {
+		t.Errorf("what is no use is counted: %d", got)
+	}
+	if err := svc.Close(ctx); err != nil {
+		t.Fatal(err)
+	}
+	svc = demotest.Open(t, dir)
+	if got := count() - before; got != 200 {
+		t.Errorf("after a restart %d are counted", got)
+	}
+}
+
+// TestUseTellsOnesOwn: who does not review asks about themself alone, and hears of nobody else.
+func TestUseTellsOnesOwn(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	flint := caller(t, svc, "flint")
+	for _, of := range []string{"", "user:slate", "role:survey_reader", "user:nobody"} {
+		if _, err := svc.Review.Use(ctx, flint, of, 90, of == ""); err == nil {
+			t.Errorf("flint asks about %q", of)
+		}
+	}
+	out, err := svc.Review.Use(ctx, flint, "user:flint", 90, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(out.Tables) == 0 || slices.ContainsFunc(out.Items, func(i wire.UseItem) bool { return i.People > 1 || len(i.Fixes) > 0 }) {
+		t.Errorf("of flint's own use is told %+v", out)
+	}
+}
