@@ -100,7 +100,7 @@ type (
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session,draft,webhook"`
+		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session,draft,request,webhook"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Label    string `query:"label" description:"that what was read or written has"`
@@ -120,6 +120,7 @@ func (s *Server) register() {
 	s.signIn()
 	s.drafts()
 	s.use()
+	s.requests()
 	handle(s, "GET", "/session", "who is signed in, and as whom this request looks", func(r request, in wire.Standpoint) (wire.Session, error) {
 		return svc.Identity.Whoami(r.Caller, in)
 	})

@@ -96,6 +96,7 @@ role:survey_reader, service:pumice, public.`,
 	a.files(root)
 	a.webhooks(root)
 	a.use(root)
+	a.requests(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.GroupID == "change" {

@@ -39,12 +39,12 @@ func TestUseIsWhatBreaks(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal := caller(t, svc, "opal")
 	texts := map[string][]string{
-		"flint":  {"SELECT count(*), max(depth_m) FROM survey.drilling.boreholes", "SELECT count(*), sum(level_m) FROM survey.monitoring.readings", "SELECT count(*) FROM survey.assay.results"},
+		"flint":  {"SELECT count(*), max(depth_m) FROM survey.drilling.boreholes", "SELECT well_id FROM survey.monitoring.readings LIMIT 3", "SELECT count(*) FROM survey.assay.results"},
 		"garnet": {"SELECT max(bank_account), count(*) FROM survey.licensing.holders", "SELECT sum(amount) FROM survey.licensing.payments"},
 		"tuff":   {"SELECT count(*), sum(depth_m) FROM survey.drilling.boreholes"},
 		"chert":  {"SELECT count(*), sum(cost) FROM survey.drilling.boreholes", "SELECT count(*), max(latitude) FROM survey.drilling.boreholes"},
 		"beryl":  {"SELECT count(*), sum(ppm) FROM survey.assay.results"},
-		"slate":  {"SELECT count(*), max(phone) FROM survey.licensing.holders", "SELECT count(*), sum(level_m) FROM survey.monitoring.readings"},
+		"slate":  {"SELECT count(*), max(phone) FROM survey.licensing.holders", "SELECT well_id FROM survey.monitoring.readings LIMIT 3"},
 	}
 	answers := func() map[string]string {
 		out := map[string]string{}

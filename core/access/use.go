@@ -4,7 +4,7 @@ import "slices"
 
 // A Use is what of a standpoint's rights something needed: every grant that gave one of its privileges,
 // or opened a door to it, and every membership on the way to one. Where two grants give the same, both
-// are in it: taking either away may rest on the other.
+// are in it: taking either away leaves the other.
 type Use struct {
 	Grants      []GrantID
 	Memberships []Taken

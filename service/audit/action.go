@@ -15,12 +15,13 @@ const (
 	Token    = "token"    // making or ending one
 	Session  = "session"  // ending a connection to the SQL port
 	Draft    = "draft"    // opening, filling or dropping one
+	Request  = "request"  // asking to be given something, and deciding that
 	Webhook  = "webhook"  // adding, changing, trying or removing one
 )
 
 // Actions lists them, as the record's search offers them.
 func Actions() []string {
-	return []string{Query, Write, Preview, Trial, Matrix, Sample, Review, Change, SignIn, Password, Token, Session, Draft, Webhook}
+	return []string{Query, Write, Preview, Trial, Matrix, Sample, Review, Change, SignIn, Password, Token, Session, Draft, Request, Webhook}
 }
 
 // What was decided.

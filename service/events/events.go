@@ -28,11 +28,13 @@ const (
 	DraftDropped   Kind = "draft.dropped"
 	CheckFailed    Kind = "check.failed"
 	CheckHolds     Kind = "check.holds"
+	RequestMade    Kind = "request.made"
+	RequestDecided Kind = "request.decided"
 	Tried          Kind = "webhook.tried" // of one webhook alone
 )
 
 // Topics are what a webhook can be about.
-func Topics() []string { return []string{"revision", "draft", "check"} }
+func Topics() []string { return []string{"revision", "draft", "check", "request"} }
 
 // Topic is what an event of this kind is about.
 func (k Kind) Topic() string {
@@ -59,6 +61,7 @@ type Told struct {
 	Revision int64    `json:"revision,omitempty"`
 	Draft    string   `json:"draft,omitempty"`
 	Check    string   `json:"check,omitempty"`
+	Request  int64    `json:"request,omitempty"`
 	Actor    string   `json:"actor,omitempty"`
 	Reason   string   `json:"reason,omitempty"`
 	Says     []string `json:"says,omitempty"`

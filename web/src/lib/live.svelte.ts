@@ -15,7 +15,7 @@ export function listen(): () => void {
     if (events || document.hidden) return
     events = new EventSource('/api/v1/events')
     events.addEventListener('revision', (event) => changes.heard(Number(event.data)))
-    for (const topic of ['draft', 'check']) events.addEventListener(topic, () => changes.count++)
+    for (const topic of ['draft', 'check', 'request']) events.addEventListener(topic, () => changes.count++)
     events.addEventListener('error', () => {
       if (events?.readyState !== EventSource.CLOSED) return
       close()
