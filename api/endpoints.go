@@ -119,6 +119,7 @@ func (s *Server) register() {
 	svc := s.service
 	s.signIn()
 	s.drafts()
+	s.matrix()
 	s.use()
 	s.requests()
 	handle(s, "GET", "/session", "who is signed in, and as whom this request looks", func(r request, in wire.Standpoint) (wire.Session, error) {

@@ -29,7 +29,7 @@ var looks = map[string]bool{
 	"GET /tree": true, "GET /object": true, "GET /access": true, "GET /why": true, "GET /comparison": true, "GET /findings": true, "GET /search": true,
 	"GET /subjects": true, "GET /subjects/{ref}": true, "GET /roster": true, "GET /grants": true, "GET /bundles": true, "GET /lanes": true,
 	"GET /views": true, "GET /policies": true, "GET /labelled-columns": true, "GET /labels": true, "GET /relationships": true, "GET /matrix": true,
-	"GET /history": true, "GET /checks": true, "GET /files": true, "GET /check-results": true,
+	"GET /history": true, "GET /checks": true, "GET /files": true, "GET /access-matrix": true, "GET /check-results": true,
 }
 
 // immediate are the endpoints whose changes take effect outside of the model, or are about drafts

@@ -18,12 +18,17 @@ import (
 func (a *app) ask(root *cobra.Command) {
 	var of, to, below string
 	var paths, columns bool
+	var matrix matrixFlags
 	accessCmd := &cobra.Command{
-		Use:     "access (--of SUBJECT | --to OBJECT)",
+		Use:     "access (--of SUBJECT | --to OBJECT | --matrix)",
 		Short:   "Effective permissions: what a subject can do, or who can use an object",
 		GroupID: "look", Args: words(0, 0),
-		Example: "  gneiss access --of user:flint -o json\n  gneiss access --to survey.drilling.boreholes --paths",
+		Example: "  gneiss access --of user:flint -o json\n  gneiss access --to survey.drilling.boreholes --paths\n" +
+			"  gneiss access --matrix --schemas\n  gneiss access --matrix --tables survey.licensing --kind role",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if matrix.on {
+				return matrix.run(c, a)
+			}
 			if (of == "") == (to == "") {
 				return usageError{errors.New("name a subject with --of, or an object with --to")}
 			}
@@ -44,12 +49,13 @@ func (a *app) ask(root *cobra.Command) {
 	accessCmd.Flags().StringVar(&of, "of", "", "the subject")
 	accessCmd.Flags().StringVar(&to, "to", "", "the object")
 	accessCmd.Flags().StringVar(&below, "below", "", "with --of: only at and below this object")
-	accessCmd.Flags().BoolVar(&columns, "columns", false, "with --of: column by column, too")
+	accessCmd.Flags().BoolVar(&columns, "by-column", false, "with --of: column by column, too")
 	accessCmd.Flags().BoolVar(&paths, "paths", false, "show every way to each privilege")
 	accessCmd.RegisterFlagCompletionFunc("of", a.completeSubjects(""))
 	accessCmd.RegisterFlagCompletionFunc("to", a.completeObjects)
 	accessCmd.RegisterFlagCompletionFunc("below", a.completeObjects)
 
+	matrix.register(accessCmd, a)
 	why := &cobra.Command{
 		Use: "why SUBJECT PRIVILEGE OBJECT", Short: "Why a subject may do something, or what is missing", GroupID: "look", Args: words(3, 3),
 		Long:    "Why a subject may do something, by all paths; or what is missing, with the\nsmallest fix first. The exit code is 3 where the answer is no.",

@@ -51,6 +51,7 @@
       pages: [
         { at: '/drafts', name: 'Drafts', key: 'd', load: () => import('./pages/Drafts.svelte') },
         { at: '/checks', name: 'Checks', key: 'k', load: () => import('./pages/Checks.svelte') },
+        { at: '/requests', name: 'Requests', key: 'u', load: () => import('./pages/Requests.svelte') },
         { at: '/history', name: 'History', key: 'h', load: () => import('./pages/History.svelte') },
       ],
     },

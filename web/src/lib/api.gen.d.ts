@@ -69,6 +69,89 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/access-matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** who has what on what, at a glance: subjects down, objects across */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description whose parts are across; the platform's sources when empty */
+                    in?: string;
+                    /** @description instead: the schemas of all sources */
+                    level?: "schemas";
+                    /** @description of the subjects; user when not given */
+                    kind?: "user" | "service" | "group" | "role";
+                    /** @description only members of this group, or holders of this role */
+                    within?: string;
+                    /** @description only subjects whose name or title has it */
+                    text?: string;
+                    /** @description only who sees a column of this label in clear */
+                    label?: string;
+                    /** @description only who can write somewhere in the window */
+                    writes?: boolean;
+                    /** @description only who has anything in the window */
+                    has?: boolean;
+                    /** @description only who has a grant of their own */
+                    direct?: boolean;
+                    /** @description only who used nothing within so many days */
+                    unused?: number;
+                    /** @description compare with this draft */
+                    beside_draft?: string;
+                    /** @description compare with this moment */
+                    beside_at?: string;
+                    /** @description only rows that differ from what is compared with */
+                    differs?: boolean;
+                    /** @description a cursor */
+                    after?: string;
+                    /** @description rows; 100 when not given, 1,000 at the most */
+                    limit?: number;
+                    /** @description the first column */
+                    from?: number;
+                    /** @description how many; 60 when not given, 500 at the most */
+                    columns?: number;
+                    /** @description through this draft; a change goes into it */
+                    draft?: string;
+                    /** @description as of a revision (118), a day (2026-11-01: its end, UTC), a time, or a name of a revision */
+                    at?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireAccessMatrix"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/access-tests": {
         parameters: {
             query?: never;
@@ -2701,7 +2784,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft" | "webhook";
+                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft" | "request" | "webhook";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
@@ -2896,6 +2979,183 @@ export interface paths {
             requestBody?: {
                 content: {
                     "application/json": components["schemas"]["WireRelationshipRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** requests for access: one's own, and those that are one's to decide */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description all when not given */
+                    status?: "open" | "granted" | "declined" | "withdrawn";
+                    /** @description a cursor */
+                    after?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireRequested"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** ask to be given something */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireAccessRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireRequested"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** one request, with the ways to grant it for who decides */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireRequested"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{number}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** grant, decline or withdraw it */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiDecisionIn"];
                 };
             };
             responses: {
@@ -4708,6 +4968,21 @@ export interface components {
             /** @description SCHEMA.VIEW */
             view: string;
         };
+        ApiDecisionIn: {
+            /** @enum {string} */
+            decision: "grant" | "decline" | "withdraw";
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description of a grant: which of its fixes, from 1; the first when not given */
+            fix?: number;
+            /**
+             * Format: date-time
+             * @description of a grant: when it ends
+             */
+            until?: null | string;
+            /** @description for the asker; needed to decline */
+            word?: string;
+        };
         ApiLabelPlacement: {
             /** @enum {string} */
             do: "put" | "lift" | "dismiss";
@@ -4798,6 +5073,46 @@ export interface components {
             items: components["schemas"]["WireAccess"][];
             /** Format: int64 */
             revision: number;
+        };
+        WireAccessMatrix: {
+            /** @description the draft or moment, where it is not now */
+            about?: string;
+            /** @description columns before the window */
+            before: number;
+            /** @description columns behind it */
+            behind: number;
+            /** @description the draft or moment that is compared with */
+            beside?: string;
+            columns: components["schemas"]["WireMatrixObject"][];
+            /** @description the object whose parts are across */
+            in: string;
+            /** @description the cursor of the next rows */
+            next?: string;
+            /** Format: int64 */
+            revision: number;
+            rows: components["schemas"]["WireAccessRow"][];
+            /** @description of the kind asked for, filtered or not */
+            subjects: number;
+        };
+        WireAccessRequest: {
+            object?: string;
+            /** @description SELECT when empty */
+            privilege?: string;
+            reason: string;
+            /** @description instead: a refusal of the caller's, such as R-17, for what it lacked */
+            reference?: string;
+        };
+        WireAccessRow: {
+            cells: string[];
+            kind: string;
+            /** @description the columns, from 0, in which anything at or below the object differs */
+            lit?: number[];
+            /** @description of a group or role */
+            members?: number;
+            /** @description the same cells in what is compared with; only of rows that differ */
+            other?: string[];
+            subject: string;
+            title: string;
         };
         WireAccessTest: {
             /** @description how columns appear: in clear, not granted, or the treatment in words */
@@ -5429,6 +5744,11 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireRequested: {
+            items: components["schemas"]["WireRequested"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireListGneissWireSQLSession: {
             items: components["schemas"]["WireSQLSession"][];
             /** @description the cursor of the next page */
@@ -5471,6 +5791,13 @@ export interface components {
              * @description rows in the table
              */
             total: number;
+        };
+        WireMatrixObject: {
+            /** @description tables at and below it */
+            below: number;
+            kind: string;
+            name: string;
+            path: string;
         };
         WireMatrixRow: {
             /** @description by column: clear, not readable, or the treatment */
@@ -5942,6 +6269,41 @@ export interface components {
             reason?: string;
             remove?: boolean;
             to: string[];
+        };
+        WireRequested: {
+            /** @description what for, in words */
+            asks: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            decided?: null | string;
+            decided_by?: string;
+            /** @description the caller may decide it */
+            decides: boolean;
+            /** @description for who decides: the ways to give it, the smallest first */
+            fixes: components["schemas"]["WireFix"][];
+            /** @description for who decides: what is missing now */
+            missing: string[];
+            /** @description for who decides: how the nearest colleagues have it */
+            nearest: string[];
+            /** @description for who decides: what stands in the way */
+            note?: string;
+            /** Format: int64 */
+            number: number;
+            /** @description it is the caller's */
+            own: boolean;
+            reason: string;
+            /** @description the refusal that it came from */
+            reference?: string;
+            /** Format: int64 */
+            revision?: number;
+            /** @enum {string} */
+            status: "open" | "granted" | "declined" | "withdrawn";
+            /** @description the end of what was granted */
+            until?: string;
+            /** @description for the asker */
+            word?: string;
         };
         WireResult: {
             /**

@@ -1,0 +1,99 @@
+package service_test
+
+import (
+	"strings"
+	"testing"
+
+	"gneiss/demo/demotest"
+	"gneiss/service/review"
+	"gneiss/wire"
+)
+
+// TestTheMatrixIsTheTree: each cell is what the tree shows from the standpoint of its subject, for all
+// subjects, at each level, and window by window as in one.
+func TestTheMatrixIsTheTree(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	digit := map[string]string{"full": "2", "hatched": "1", "empty": "0"}
+	cells := 0
+	for _, kind := range []string{"user", "service", "group", "role"} {
+		for _, in := range []string{"platform", "survey", "survey.drilling", "survey.licensing", "survey.licensing.holders", "survey.drilling.boreholes"} {
+			whole, err := svc.Review.AccessMatrix(ctx, opal, review.MatrixSearch{In: in, Kind: kind})
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, row := range whole.Rows {
+				tree, _ := svc.Review.Tree(opal, in, 1, wire.Standpoint{As: row.Subject}) // which has nothing of what they do not see
+				shown := map[string]wire.Bands{}
+				for _, n := range tree.Children {
+					shown[n.Path] = n.Bands
+				}
+				for i, column := range whole.Columns {
+					b, there := shown[column.Path]
+					want := digit[b.Door] + digit[b.Verbs] + digit[b.Rows] + digit[b.Columns]
+					if !there {
+						want = "0000"
+					}
+					if cells++; row.Cells[i] != want {
+						t.Errorf("%s on %s is %s in the matrix, %s in the tree", row.Subject, column.Path, row.Cells[i], want)
+					}
+				}
+			}
+			var parts []wire.AccessRow
+			for after := ""; ; {
+				part, err := svc.Review.AccessMatrix(ctx, opal, review.MatrixSearch{In: in, Kind: kind, After: after, Limit: 3})
+				if err != nil {
+					t.Fatal(err)
+				}
+				parts = append(parts, part.Rows...)
+				if after = part.Next; after == "" {
+					break
+				}
+			}
+			if len(parts) != len(whole.Rows) {
+				t.Errorf("%d rows in parts, %d at once", len(parts), len(whole.Rows))
+			}
+			if window, err := svc.Review.AccessMatrix(ctx, opal, review.MatrixSearch{In: in, Kind: kind, From: 1, Columns: 1}); err != nil || len(window.Rows) > 0 &&
+				len(window.Columns) > 0 && (window.Rows[0].Cells[0] != whole.Rows[0].Cells[1] || window.Before != 1) {
+				t.Errorf("the second column alone: %+v, %v", window, err)
+			}
+		}
+	}
+	if cells < 500 {
+		t.Errorf("only %d cells were compared", cells)
+	}
+}
+
+// TestTheMatrixFilters: who sees a label in clear, who writes, and who differs through a draft.
+func TestTheMatrixFilters(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	for _, c := range []struct {
+		name string
+		q    review.MatrixSearch
+		want string
+	}{
+		{"clear", review.MatrixSearch{Label: "finance"}, "user:garnet"},
+		{"writes", review.MatrixSearch{Writes: true, In: "survey"}, "user:beryl user:flint user:jasper user:opal user:slate"},
+		{"role", review.MatrixSearch{Within: "role:partner"}, "user:tuff"},
+		{"text", review.MatrixSearch{Text: "LEAD of"}, "user:chert"},
+		{"draft", review.MatrixSearch{Level: "schemas", Beside: wire.Moment{Draft: "portal-2027"}, Differs: true}, "user:flint user:jasper user:slate user:tuff"},
+		{"nothing", review.MatrixSearch{Text: "nobody is called so"}, ""},
+		{"unused", review.MatrixSearch{Unused: 90}, "user:agate user:marl"},
+	} {
+		got, err := svc.Review.AccessMatrix(ctx, opal, c.q)
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		var names []string
+		for _, r := range got.Rows {
+			names = append(names, r.Subject)
+		}
+		if strings.Join(names, " ") != c.want {
+			t.Errorf("%s: %v, want %s", c.name, names, c.want)
+		}
+	}
+	if _, err := svc.Review.AccessMatrix(ctx, caller(t, svc, "flint"), review.MatrixSearch{}); err == nil {
+		t.Error("flint reads the matrix")
+	}
+}
