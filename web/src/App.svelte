@@ -41,6 +41,7 @@
     {
       name: 'Access',
       pages: [
+        { at: '/access', name: 'Access', key: 'm', load: () => import('./pages/Access.svelte') },
         { at: '/policies', name: 'Policies', key: 'p', load: () => import('./pages/Policies.svelte') },
         { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
         { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },
