@@ -122,6 +122,7 @@ func (s *Server) register() {
 	s.matrix()
 	s.use()
 	s.requests()
+	s.reviews()
 	handle(s, "GET", "/session", "who is signed in, and as whom this request looks", func(r request, in wire.Standpoint) (wire.Session, error) {
 		return svc.Identity.Whoami(r.Caller, in)
 	})

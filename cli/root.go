@@ -97,6 +97,7 @@ role:survey_reader, service:pumice, public.`,
 	a.webhooks(root)
 	a.use(root)
 	a.requests(root)
+	a.reviews(root)
 	root.AddCommand(a.version())
 	for _, c := range root.Commands() {
 		if c.GroupID == "change" {

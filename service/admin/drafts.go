@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gneiss/core/access"
+	"gneiss/core/guard"
 	"gneiss/core/outline"
 	"gneiss/service/audit"
 	"gneiss/service/events"
@@ -165,6 +166,8 @@ func (s *Service) intoDraft(ctx context.Context, o order, d *platform.Draft) (wi
 	}
 	for _, c := range o.changes {
 		switch c.(type) {
+		case guard.SignReview:
+			return wire.Changed{}, fault.New(fault.Invalid, "not_in_draft", "a review is signed when it is closed, and by nothing else")
 		case access.AddObject, access.MissObject:
 			return wire.Changed{}, fault.New(fault.Invalid, "not_in_draft", "what is in a source is found by a scan, and cannot be part of a draft")
 		}

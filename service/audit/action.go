@@ -8,7 +8,7 @@ const (
 	Trial    = "trial"    // what a policy would do
 	Matrix   = "matrix"   // what each subject gets of a table
 	Sample   = "sample"   // reading values to suggest labels
-	Review   = "review"   // asking for what is for reviewers
+	Review   = "review"   // asking for what is for reviewers, and reviewing access
 	Change   = "change"   // of the model
 	SignIn   = "sign-in"  // with a password
 	Password = "password" // changing one's own

@@ -30,11 +30,13 @@ const (
 	CheckHolds     Kind = "check.holds"
 	RequestMade    Kind = "request.made"
 	RequestDecided Kind = "request.decided"
+	ReviewOpened   Kind = "review.opened"
+	ReviewClosed   Kind = "review.closed"
 	Tried          Kind = "webhook.tried" // of one webhook alone
 )
 
 // Topics are what a webhook can be about.
-func Topics() []string { return []string{"revision", "draft", "check", "request"} }
+func Topics() []string { return []string{"revision", "draft", "check", "request", "review"} }
 
 // Topic is what an event of this kind is about.
 func (k Kind) Topic() string {
@@ -62,6 +64,7 @@ type Told struct {
 	Draft    string   `json:"draft,omitempty"`
 	Check    string   `json:"check,omitempty"`
 	Request  int64    `json:"request,omitempty"`
+	Review   string   `json:"review,omitempty"`
 	Actor    string   `json:"actor,omitempty"`
 	Reason   string   `json:"reason,omitempty"`
 	Says     []string `json:"says,omitempty"`

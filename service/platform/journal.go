@@ -8,6 +8,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/core/guard"
 	"gneiss/core/policy"
+	"gneiss/store"
 )
 
 // changeKinds are the changes as the journal names them.
@@ -45,6 +46,7 @@ var changeKinds = map[string]reflect.Type{
 	"remove_guardrail":    reflect.TypeFor[guard.RemoveGuardrail](),
 	"put_test":            reflect.TypeFor[guard.PutTest](),
 	"remove_test":         reflect.TypeFor[guard.RemoveTest](),
+	"sign_review":         reflect.TypeFor[guard.SignReview](),
 }
 
 // journalChange is one change in the journal.
@@ -91,4 +93,18 @@ func decodeChanges(text string) ([]Change, error) {
 		changes[i] = into.Elem().Interface()
 	}
 	return changes, nil
+}
+
+// SignedDigest is the digest by which an entry signs a review; "" where it does not.
+func SignedDigest(e store.Entry, review string) (string, error) {
+	changes, err := decodeChanges(e.Changes)
+	if err != nil {
+		return "", err
+	}
+	for _, c := range changes {
+		if sign, is := c.(guard.SignReview); is && sign.Review == review {
+			return sign.Digest, nil
+		}
+	}
+	return "", nil
 }

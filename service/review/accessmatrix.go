@@ -152,7 +152,7 @@ func (m *accessMatrix) filters(ctx context.Context, s *Service) error {
 		}
 	}
 	if m.q.Unused > 0 {
-		u, err := s.uses(ctx, m.now.UTC().AddDate(0, 0, -m.q.Unused).Format(time.DateOnly), 0)
+		u, err := s.uses(ctx, m.now.UTC().AddDate(0, 0, -m.q.Unused).Format(time.DateOnly), nil)
 		if err != nil {
 			return err
 		}

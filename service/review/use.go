@@ -55,8 +55,8 @@ type used struct {
 	queries     int64
 }
 
-// uses gathers what queries needed since a day: of everybody, or of one who asked them.
-func (s *Service) uses(ctx context.Context, day string, by access.SubjectID) (*used, error) {
+// uses gathers what queries needed since a day: of everybody, or of those that only wants; nil: all.
+func (s *Service) uses(ctx context.Context, day string, only func(gateway.Use) bool) (*used, error) {
 	if err := s.store.Audit().Count(ctx); err != nil {
 		return nil, err
 	}
@@ -71,7 +71,7 @@ func (s *Service) uses(ctx context.Context, day string, by access.SubjectID) (*u
 		if err := json.Unmarshal([]byte(f.Needs), &of); err != nil {
 			return nil, err
 		}
-		if by != 0 && of.Subject != by {
+		if only != nil && !only(of) {
 			continue
 		}
 		u.queries += f.N
@@ -144,9 +144,9 @@ func (s *Service) Use(ctx context.Context, c identity.Caller, ref string, days i
 	if out.Since, out.Short, err = s.since(ctx, out.Days, now); err != nil {
 		return out, err
 	}
-	by := access.SubjectID(0)
+	var by func(gateway.Use) bool
 	if subject != nil && subject.Acts() {
-		by = subject.ID
+		by = func(of gateway.Use) bool { return of.Subject == subject.ID }
 	}
 	u, err := s.uses(ctx, out.Since.Format(time.DateOnly), by)
 	if err != nil {

@@ -3184,6 +3184,279 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reviews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** reviews of access, and how far they are */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireListGneissWireReview"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** open a review */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireReviewRequest"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** a review with what is to be decided */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description a cursor */
+                    after?: string;
+                    /** @description all items in one answer */
+                    all?: boolean;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireReviewPage"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{name}/closing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** close it: revoke what is to be revoked, and sign it */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiReviewCloseIn"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{name}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** decide items, or hand them on */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ApiReviewDecisionIn"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{name}/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** whether a closed review is what was signed */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireReviewVerified"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revision-names": {
         parameters: {
             query?: never;
@@ -5007,6 +5280,29 @@ export interface components {
             /** @description kept in the journal */
             reason?: string;
         };
+        ApiReviewCloseIn: {
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description put what is revoked into a new draft of this name, and not into force */
+            into?: string;
+            /** @description kept in the journal */
+            reason?: string;
+        };
+        ApiReviewDecisionIn: {
+            /** @enum {string} */
+            decision: "keep" | "revoke" | "until" | "undo" | "hand";
+            items: number[];
+            /** @description of hand: who is to decide */
+            to?: string;
+            /** @description of until: a day */
+            until?: string;
+            /**
+             * Format: int64
+             * @description of the review, as it was seen
+             */
+            version: number;
+            word?: string;
+        };
         ApiScanIn: {
             /** @description show what it would do to whom, and do nothing */
             dry_run?: boolean;
@@ -5749,6 +6045,11 @@ export interface components {
             /** @description the cursor of the next page */
             next?: string;
         };
+        WireListGneissWireReview: {
+            items: components["schemas"]["WireReview"][];
+            /** @description the cursor of the next page */
+            next?: string;
+        };
         WireListGneissWireSQLSession: {
             items: components["schemas"]["WireSQLSession"][];
             /** @description the cursor of the next page */
@@ -6331,6 +6632,166 @@ export interface components {
             name: string;
             /** @description as it is declared, with its length or precision: numeric(15,2) */
             type: string;
+        };
+        WireReview: {
+            by: string;
+            /** Format: date-time */
+            closed?: null | string;
+            closed_by?: string;
+            decided: number;
+            due: string;
+            items: number;
+            /** @description it is open, and past its day */
+            late: boolean;
+            name: string;
+            /** Format: date-time */
+            opened: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description that its items are of
+             */
+            revision: number;
+            /** @description decisions to revoke, or to end */
+            revokes: number;
+            /** @description the scope in words */
+            says: string;
+            scope: components["schemas"]["WireReviewScope"];
+            /**
+             * Format: int64
+             * @description the revision in which its digest stands
+             */
+            signed?: number;
+            /** @enum {string} */
+            status: "open" | "closed";
+            /**
+             * Format: int64
+             * @description to be given with a decision
+             */
+            version: number;
+            /** @description who has how many open items */
+            waiting: components["schemas"]["WireReviewWaiting"][];
+            /** @description open items that are the caller's to decide */
+            yours: number;
+        };
+        WireReviewItem: {
+            /** @description what was decided then */
+            before?: string;
+            /** @description who gave it */
+            by?: string;
+            /**
+             * @description beside the last review that had it
+             * @enum {string}
+             */
+            changed: "new" | "changed" | "same";
+            decided?: string;
+            decider?: string;
+            /** @enum {string} */
+            decision?: "" | "keep" | "revoke" | "until";
+            /** @description of a decision until a day */
+            end?: string;
+            /** @description what to look at: unused, direct, no_end, everyone */
+            findings: string[];
+            /** @description the privileges, in the review's scope */
+            has: string[];
+            /** @description when one last did */
+            last?: string;
+            number: number;
+            /**
+             * Format: int64
+             * @description that needed it, in the last 90 days
+             */
+            queries: number;
+            reason?: string;
+            reviewer?: string;
+            /** @description a day */
+            since?: string;
+            subject: string;
+            ticket?: string;
+            title?: string;
+            until?: string;
+            /** @description the group or role that they are in; empty: by grants of their own */
+            via?: string;
+            word?: string;
+            yours: boolean;
+        };
+        WireReviewPage: {
+            by: string;
+            /** Format: date-time */
+            closed?: null | string;
+            closed_by?: string;
+            decided: number;
+            due: string;
+            items: number;
+            /** @description it is open, and past its day */
+            late: boolean;
+            list: components["schemas"]["WireReviewItem"][];
+            name: string;
+            next?: string;
+            /** Format: date-time */
+            opened: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description that its items are of
+             */
+            revision: number;
+            /** @description decisions to revoke, or to end */
+            revokes: number;
+            /** @description the scope in words */
+            says: string;
+            scope: components["schemas"]["WireReviewScope"];
+            /**
+             * Format: int64
+             * @description the revision in which its digest stands
+             */
+            signed?: number;
+            /** @enum {string} */
+            status: "open" | "closed";
+            /**
+             * Format: int64
+             * @description to be given with a decision
+             */
+            version: number;
+            /** @description who has how many open items */
+            waiting: components["schemas"]["WireReviewWaiting"][];
+            /** @description open items that are the caller's to decide */
+            yours: number;
+        };
+        WireReviewRequest: {
+            /** @description say how many items there would be, and do nothing */
+            dry_run?: boolean;
+            /** @description a day, as in 2026-12-15 */
+            due: string;
+            name: string;
+            reason?: string;
+            /** @description who decides; the owners of the objects when empty */
+            reviewer?: string;
+            scope: components["schemas"]["WireReviewScope"];
+        };
+        WireReviewScope: {
+            labels?: string[];
+            objects?: string[];
+            roles?: string[];
+            subjects?: string[];
+        };
+        WireReviewVerified: {
+            /** @description SHA-256 of what it is now */
+            digest: string;
+            holds: boolean;
+            name: string;
+            /** Format: int64 */
+            revision: number;
+            says: string;
+            /** @description the digest in the journal */
+            signed: string;
+        };
+        WireReviewWaiting: {
+            /** @description the reviewer is no longer there */
+            gone?: boolean;
+            open: number;
+            /** @description empty: who administers */
+            reviewer: string;
         };
         WireRevisionName: {
             name: string;
