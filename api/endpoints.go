@@ -100,11 +100,19 @@ type (
 	}
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
-		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session,draft,request,webhook"`
+		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session,draft,request,retention,webhook"`
 		Decision string `query:"decision" enum:"allowed,refused,failed"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Label    string `query:"label" description:"that what was read or written has"`
 		Running  bool   `query:"running" description:"only what has not ended"`
+		From     string `query:"from" description:"a day or time: then or later"`
+		Until    string `query:"until" description:"a day, which is included, or a time"`
+		Address  string `query:"address"`
+		Client   string `query:"client" description:"the name of the program"`
+		Object   string `query:"object" description:"of what was read or written, or below it"`
+		Purpose  string `query:"purpose" description:"that was declared"`
+		Others   bool   `query:"others" description:"only what somebody did as somebody else"`
+		Behind   string `query:"behind" description:"the reference of a record: only later ones, oldest first"`
 		Before   string `query:"before" description:"a cursor"`
 		Limit    int    `query:"limit"`
 	}

@@ -41,7 +41,7 @@ var immediate = map[string]bool{
 	"DELETE /sources/{name}/views/{view}": true, "PATCH /sources/{name}": true, "DELETE /sources/{name}": true, "POST /pseudonym-key": true,
 	"POST /drafts": true, "DELETE /drafts/{name}": true, "DELETE /drafts/{name}/steps/{number}": true, "POST /drafts/{name}/publication": true,
 	"POST /revision-names": true, "POST /policies/trial": true,
-	"POST /use/take-back": true, "POST /requests": true, "POST /reviews": true, "POST /reviews/{name}/decisions": true, "POST /reviews/{name}/closing": true,
+	"POST /use/take-back": true, "POST /anchor/verification": true, "POST /records/pruning": true, "POST /requests": true, "POST /reviews": true, "POST /reviews/{name}/decisions": true, "POST /reviews/{name}/closing": true,
 	"POST /requests/{number}/decision": true,
 	"POST /webhooks":                   true, "DELETE /webhooks/{name}": true, "POST /webhooks/{name}/try": true,
 }

@@ -13,60 +13,29 @@ import (
 )
 
 func (a *app) record(root *cobra.Command) {
-	var actor, action, decision, contains, label, before string
-	var limit int
-	var running bool
+	f := recordFlags{}
 	c := &cobra.Command{
-		Use: "audit [REFERENCE | verify]", Short: "The record of who did what, and of what was refused", GroupID: "look", Args: words(0, 1),
-		Example: "  gneiss audit --decision refused\n  gneiss audit --label contact\n  gneiss audit R-17\n  gneiss audit verify",
+		Use: "audit [REFERENCE]", Short: "The record of who did what, and of what was refused", GroupID: "look", Args: words(0, 1),
+		Example: "  gneiss audit --decision refused\n  gneiss audit --label contact --from 2026-11-01\n  gneiss audit R-17\n" +
+			"  gneiss audit --follow\n  gneiss audit --all -o jsonl > record.jsonl\n  gneiss audit chart --days 90\n  gneiss audit verify",
 		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) == 1 && args[0] == "verify" {
-				return a.verified(c, "/records/verification")
-			}
-			if len(args) == 1 {
+			switch {
+			case len(args) == 1:
 				return a.showRecord(c, args[0])
+			case f.follow:
+				return a.followRecord(c, f.query())
+			case f.all || a.output == "jsonl":
+				return a.allRecords(c, f.query())
 			}
-			q := query(
-				wire.Standpoint{},
-				"actor",
-				actor,
-				"action",
-				action,
-				"decision",
-				decision,
-				"contains",
-				contains,
-				"label",
-				label,
-				"running",
-				map[bool]string{true: "true"}[running],
-				"before",
-				before,
-				"limit",
-				strconv.Itoa(limit),
-			)
-			list, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", q)
+			list, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", f.query())
 			if err != nil {
 				return err
 			}
-			g := grid{head: []string{"record", "at", "who", "as", "with", "did", "decision", "rows", "what"}, right: map[int]bool{7: true}}
-			for _, r := range list.Items {
-				what := strings.Join(strings.Fields(r.Text), " ")
-				if r.Reason != "" && r.Decision != "allowed" {
-					what += " — " + r.Reason
-				}
-				rows := fmt.Sprint(r.Rows)
-				if r.Status == "running" {
-					rows = "runs"
-				}
-				g.rows = append(g.rows, []string{r.Reference, r.At.Local().Format("01-02 15:04:05"), r.Actor, r.Standpoint, r.Client, r.Action,
-					r.Decision, rows, what})
-			}
-			if len(g.rows) == 0 && a.output == "table" {
+			if len(list.Items) == 0 && a.output == "table" {
 				fmt.Fprintln(a.out, "No such records.")
 				return nil
 			}
-			if err := a.show(list, g); err != nil || a.output != "table" {
+			if err := a.show(list, recordGrid(list.Items)); err != nil || a.output != "table" {
 				return err
 			}
 			if list.Next != "" {
@@ -75,17 +44,77 @@ func (a *app) record(root *cobra.Command) {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&actor, "who", "", "a subject: as itself, or stood in for")
-	c.Flags().StringVar(&action, "action", "", "what the record is of, such as query, change or sign-in")
-	c.Flags().StringVar(&decision, "decision", "", "allowed, refused or failed")
-	c.Flags().StringVar(&contains, "contains", "", "a text in the statement, the objects or the reason")
-	c.Flags().StringVar(&label, "label", "", "a label that what was read or written has")
-	c.Flags().BoolVar(&running, "running", false, "only what has not ended")
-	c.Flags().StringVar(&before, "before", "", "only records before this one")
-	c.Flags().IntVar(&limit, "limit", 50, "records at the most")
+	f.register(c, a)
+	verify := a.verify("Check that no entry was altered or is gone", "/records/verification")
+	var anchor string
+	verify.Flags().StringVar(&anchor, "anchor", "", "a file that gneiss audit anchor wrote: it is in both chains as it was")
+	checked := verify.RunE
+	verify.RunE = func(c *cobra.Command, args []string) error {
+		if anchor == "" {
+			return checked(c, args)
+		}
+		return a.verifyAnchor(c, anchor)
+	}
+	c.AddCommand(verify, a.anchor(), a.recordChart(), a.prune())
+	root.AddCommand(c)
+}
+
+// recordFlags are what records are searched by.
+type recordFlags struct {
+	actor, action, decision, contains, label, before, from, until, address, client, object, purpose string
+	limit                                                                                           int
+	running, others, all, follow                                                                    bool
+}
+
+func (f *recordFlags) register(c *cobra.Command, a *app) {
+	flags := c.Flags()
+	flags.StringVar(&f.actor, "who", "", "a subject: as itself, or stood in for")
+	flags.StringVar(&f.action, "action", "", "what the record is of, such as query, change or sign-in")
+	flags.StringVar(&f.decision, "decision", "", "allowed, refused or failed")
+	flags.StringVar(&f.contains, "contains", "", "a text in the statement, the objects or the reason")
+	flags.StringVar(&f.label, "label", "", "a label that what was read or written has")
+	flags.StringVar(&f.object, "object", "", "a source, schema, table or column that was read or written")
+	flags.StringVar(&f.from, "from", "", "a day or time: then or later")
+	flags.StringVar(&f.until, "until", "", "a day, which is included, or a time")
+	flags.StringVar(&f.address, "address", "", "where it came from")
+	flags.StringVar(&f.client, "with", "", "the program that it came from")
+	flags.StringVar(&f.purpose, "purpose", "", "a purpose that was declared")
+	flags.BoolVar(&f.others, "others", false, "only what somebody did as somebody else")
+	flags.BoolVar(&f.running, "running", false, "only what has not ended")
+	flags.StringVar(&f.before, "before", "", "only records before this one")
+	flags.IntVar(&f.limit, "limit", 50, "records at the most")
+	flags.BoolVar(&f.all, "all", false, "all of them, newest first, as they come: with -o csv or -o jsonl for programs")
+	flags.BoolVar(&f.follow, "follow", false, "those that come from now on, until Ctrl-C")
 	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))
 	c.RegisterFlagCompletionFunc("label", a.completeLabels)
-	root.AddCommand(c)
+	c.RegisterFlagCompletionFunc("object", a.completeObjects)
+}
+
+func (f *recordFlags) query() url.Values {
+	yes := map[bool]string{true: "true"}
+	return query(wire.Standpoint{}, "actor", f.actor, "action", f.action, "decision", f.decision, "contains", f.contains, "label", f.label,
+		"object", f.object, "from", f.from, "until", f.until, "address", f.address, "client", f.client, "purpose", f.purpose, "others", yes[f.others],
+		"running", yes[f.running], "before", f.before, "limit", strconv.Itoa(f.limit))
+}
+
+func recordGrid(list []wire.Record) grid {
+	g := grid{head: []string{"record", "at", "who", "as", "with", "did", "decision", "rows", "what"}, right: map[int]bool{7: true}}
+	for _, r := range list {
+		g.rows = append(g.rows, recordLine(r))
+	}
+	return g
+}
+
+func recordLine(r wire.Record) []string {
+	what := strings.Join(strings.Fields(r.Text), " ")
+	if r.Reason != "" && r.Decision != "allowed" {
+		what += " — " + r.Reason
+	}
+	rows := fmt.Sprint(r.Rows)
+	if r.Status == "running" {
+		rows = "runs"
+	}
+	return []string{r.Reference, r.At.Local().Format("01-02 15:04:05"), r.Actor, r.Standpoint, r.Client, r.Action, r.Decision, rows, what}
 }
 
 // verify is a command that checks a chain.

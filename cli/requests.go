@@ -45,13 +45,14 @@ func (a *app) requests(root *cobra.Command) {
 			return a.show(found.Items, g)
 		}}
 	list.Flags().StringVar(&status, "status", "", "open, granted, declined or withdrawn")
-	show := &cobra.Command{Use: "show NUMBER", Short: "One request, with the ways to grant it", Args: words(1, 1), RunE: func(c *cobra.Command, args []string) error {
+	show := &cobra.Command{Use: "show NUMBER", Short: "One request, with the ways to grant it", Args: words(1, 1)}
+	show.RunE = func(c *cobra.Command, args []string) error {
 		r, err := client.Get[wire.Requested](c.Context(), a.connect(), "/requests/"+args[0], nil)
 		if err != nil {
 			return err
 		}
 		return a.showRequest(r)
-	}}
+	}
 	decline := a.decide("decline", "Decline a request")
 	decline.Flags().Lookup("word").Usage = "why, for who asked"
 	parent.AddCommand(a.askAccess(), list, show, a.decide("grant", "Grant a request"), decline, a.decide("withdraw", "Withdraw a request of your own"))

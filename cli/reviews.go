@@ -33,7 +33,8 @@ func (a *app) openReview() *cobra.Command {
 	var in wire.ReviewRequest
 	var scope []string
 	c := &cobra.Command{Use: "open NAME", Short: "Open a review", Args: words(1, 1),
-		Example: "  gneiss review open q4 --scope survey.licensing --due 2026-12-15\n  gneiss review open partners --scope role:partner,label:finance --due 2026-12-15",
+		Example: "  gneiss review open q4 --scope survey.licensing --due 2026-12-15\n" +
+			"  gneiss review open partners --scope role:partner,label:finance --due 2026-12-15",
 		RunE: func(c *cobra.Command, args []string) error {
 			in.Name = args[0]
 			for _, s := range commas(scope) {

@@ -20,7 +20,8 @@ func (a *app) use(root *cobra.Command) {
 		Long: `Which grants, memberships and roles the queries of the last days needed, how often, of how
 many people, and when last. With --unused: those that nobody used, and grants that are far wider
 than their use. What is used only to administer (MANAGE, DESCRIBE, AUDIT, CREATE) is not judged.`,
-		Example: "  gneiss use --of role:survey_reader --days 90\n  gneiss use --unused --days 90\n  gneiss use --unused --of user:flint --take-back less-for-flint --with-tests",
+		Example: "  gneiss use --of role:survey_reader --days 90\n  gneiss use --unused --days 90\n" +
+			"  gneiss use --unused --of user:flint --take-back less-for-flint --with-tests",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if draft != "" {
 				return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/use/take-back",

@@ -138,7 +138,8 @@ func (m *maker) once(h habit) (store.Record, error) {
 	if err != nil {
 		return store.Record{}, err
 	}
-	as.Address, as.Client = h.address, h.client
+	usual := habits[slices.IndexFunc(habits, func(x habit) bool { return x.who == h.who })]
+	as.Address, as.Client = usual.address, usual.client
 	_, err = m.svc.Gateway.Query(m.ctx, as, wire.QueryRequest{SQL: h.sql})
 	var refused *fault.Error
 	if err != nil && !errors.As(err, &refused) {

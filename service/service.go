@@ -46,6 +46,8 @@ type Options struct {
 	AcceptLoss bool
 	// CheckEvery is how often the access tests and guardrails are run; zero: never.
 	CheckEvery time.Duration
+	// KeepRecord is how many days the record is kept; zero: for ever.
+	KeepRecord int
 	// Now is what time it is for changes and for the record, where a past is made up; time.Now when
 	// nil.
 	Now func() time.Time
@@ -81,7 +83,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 		return nil, err
 	}
 	s.Review = review.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, log)
-	s.Admin = admin.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, s.Review, courier)
+	s.Admin = admin.New(st, s.Platform, s.Audit, s.Identity, s.Gateway, s.Review, courier, log)
 	s.Gateway.Serve(s.Admin)
 	var running context.Context
 	running, s.stop = context.WithCancel(context.WithoutCancel(ctx))
@@ -89,6 +91,9 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 	s.beside.Go(func() { courier.Run(running) })
 	if o.CheckEvery > 0 {
 		s.beside.Go(func() { s.Review.Watch(running, o.CheckEvery) })
+	}
+	if o.KeepRecord > 0 {
+		s.beside.Go(func() { s.Admin.KeepRecord(running, o.KeepRecord) })
 	}
 	return s, nil
 }

@@ -302,6 +302,14 @@ type Search struct {
 	TextOnly bool   // Contains looks at the text alone
 	Label    string // that an object bore
 	Running  bool   // whose end is not on record
+	From     string // at this time or later: RFC 3339, UTC
+	Until    string // before this time
+	Address  string
+	Client   string
+	Object   string // one of the objects is this, or is below it
+	Purpose  string // that the standpoint declared
+	Others   bool   // only what somebody did as somebody else
+	Behind   int64  // only records with a greater id, oldest first
 	Before   int64  // only records with a smaller id
 	Limit    int
 }
@@ -337,6 +345,26 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Label != "" {
 		add("instr(r.labels, ?) > 0", strconv.Quote(s.Label))
 	}
+	for condition, value := range map[string]string{"r.at >= ?": s.From, "r.at < ?": s.Until, "r.address = ?": s.Address, "r.client = ?": s.Client} {
+		if value != "" {
+			add(condition, value)
+		}
+	}
+	if s.Object != "" {
+		path := strings.Trim(strconv.Quote(s.Object), `"`)
+		add("(instr(r.objects, ?) > 0 OR instr(r.objects, ?) > 0)", `"`+path+`"`, `"`+path+`.`)
+	}
+	if s.Purpose != "" {
+		add("substr(r.standing, -length(?)) = ?", " for "+s.Purpose, " for "+s.Purpose)
+	}
+	if s.Others {
+		add("r.standing <> '' AND r.standing <> r.actor AND substr(r.standing, 1, length(r.actor) + 1) <> r.actor || ' '")
+	}
+	order := "DESC"
+	if s.Behind > 0 {
+		add("r.id > ?", s.Behind)
+		order = "ASC"
+	}
 	if s.Before > 0 {
 		add("r.id < ?", s.Before)
 	}
@@ -350,7 +378,7 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	err := a.db.SelectContext(
 		ctx,
 		&out,
-		strings.Join(where, " AND ")+" ORDER BY r.id DESC LIMIT ?",
+		strings.Join(where, " AND ")+" ORDER BY r.id "+order+" LIMIT ?",
 		append(args, s.Limit)...)
 	return out, err
 }

@@ -146,6 +146,13 @@ func (s *Store) VerifyJournal(ctx context.Context) (n int64, last Head, err erro
 
 // VerifyRecord is VerifyJournal for the record, from the entry behind a number.
 func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last Head, err error) {
+	base, err := s.audit.pruned(ctx)
+	if err != nil {
+		return 0, last, err
+	}
+	if after <= base.Number { // the chain begins there
+		after, last = base.Number, base
+	}
 	rows, err := s.audit.db.QueryxContext(ctx, "SELECT *, FALSE AS ended FROM record WHERE id >= ? ORDER BY id", after)
 	if err != nil {
 		return 0, last, err

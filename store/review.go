@@ -72,7 +72,8 @@ func (s *Store) OpenReview(ctx context.Context, r Review, items []ReviewItem, al
 		if err != nil {
 			return err
 		}
-		add, err := tx.PrepareNamedContext(ctx, `INSERT INTO review_item (review, n, subject, via, content, changed, reviewer, decision, until, word, decided, decider, version)
+		add, err := tx.PrepareNamedContext(ctx, `INSERT INTO review_item
+			(review, n, subject, via, content, changed, reviewer, decision, until, word, decided, decider, version)
 			VALUES (:review, :n, :subject, :via, :content, :changed, :reviewer, '', '', '', '', '', 0)`)
 		if err != nil {
 			return err

@@ -42,6 +42,7 @@ func newConfig(c *cobra.Command) *config {
 		{name: "sql-connections", value: "2000", help: "connections to sql-listen at once"},
 		{name: "sql-idle", value: "24h", help: "how long a connection to sql-listen may ask nothing"},
 		{name: "check-every", value: "15m", help: "how often the access tests and guardrails are run, such as 15m; 0: never"},
+		{name: "keep-record", value: "0", help: "how many days the record is kept, 30 at the least; 0: for ever"},
 		{name: "trusted-proxies", value: "", help: "addresses or ranges of proxies whose X-Forwarded-For is believed, with commas"},
 		{name: "metrics-listen", value: "", help: "an address for /metrics without a token; on the main address it needs one"},
 		{

@@ -186,6 +186,10 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 	if err != nil || checkEvery < 0 {
 		return fmt.Errorf("check-every is a time, such as 15m, or 0, not %q", cfg.get("check-every"))
 	}
+	keepRecord, err := strconv.Atoi(cfg.get("keep-record"))
+	if err != nil || keepRecord < 0 || keepRecord > 0 && keepRecord < 30 {
+		return fmt.Errorf("keep-record is a number of days, 30 at the least, or 0, not %q", cfg.get("keep-record"))
+	}
 	secure, err := certificate(cfg)
 	if err != nil {
 		return err
@@ -200,7 +204,7 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 		return err
 	}
 	svc, err := service.Open(ctx, cfg.get("data"), log, service.Options{Roots: filepath.SplitList(cfg.get("source-roots")),
-		AcceptLoss: cfg.get("accept-loss") == "true", CheckEvery: checkEvery})
+		AcceptLoss: cfg.get("accept-loss") == "true", CheckEvery: checkEvery, KeepRecord: keepRecord})
 	if err != nil {
 		listener.Close()
 		if port != nil {

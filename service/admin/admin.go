@@ -3,6 +3,8 @@
 package admin
 
 import (
+	"log/slog"
+
 	"gneiss/service/audit"
 	"gneiss/service/events"
 	"gneiss/service/gateway"
@@ -21,10 +23,11 @@ type Service struct {
 	gateway  *gateway.Service
 	review   *review.Service
 	courier  *events.Courier
+	log      *slog.Logger
 }
 
 // New returns the changes of a platform.
 func New(st *store.Store, p *platform.Platform, record *audit.Log, who *identity.Service, rows *gateway.Service, answers *review.Service,
-	courier *events.Courier) *Service {
-	return &Service{store: st, platform: p, audit: record, identity: who, gateway: rows, review: answers, courier: courier}
+	courier *events.Courier, log *slog.Logger) *Service {
+	return &Service{store: st, platform: p, audit: record, identity: who, gateway: rows, review: answers, courier: courier, log: log}
 }

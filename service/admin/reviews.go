@@ -82,7 +82,8 @@ func (s *Service) OpenReview(ctx context.Context, c identity.Caller, in wire.Rev
 	record.Reason = in.Reason
 	err = s.onRecord(record, func() error {
 		return s.store.OpenReview(ctx, store.Review{Name: name, Scope: string(scope), Reason: in.Reason, Due: in.Due, Opened: now(), Opener: uint32(c.User),
-			Revision: st.Revision}, items, events.New(events.ReviewOpened, name, 0, events.Told{Text: actor + " " + out.Says[0], Review: name, Actor: actor, Reason: in.Reason}))
+			Revision: st.Revision}, items,
+			events.New(events.ReviewOpened, name, 0, events.Told{Text: actor + " " + out.Says[0], Review: name, Actor: actor, Reason: in.Reason}))
 	})
 	if errors.Is(err, store.ErrReviewExists) {
 		err = fault.New(fault.Conflict, "exists", "there is a review %s already; choose another name", name)

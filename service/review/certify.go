@@ -289,7 +289,7 @@ func (c *collector) content(k itemKey, f *found) ReviewContent {
 	}
 	if by != nil {
 		w.Queries, w.Last = by.queries, by.last
-	} else {
+	} else if slices.ContainsFunc(f.grants, func(g *access.Grant) bool { return m.Gives(g)&forData != 0 }) { // else queries do not tell
 		w.Findings = append(w.Findings, "unused")
 	}
 	if w.Until == "" {

@@ -26,6 +26,14 @@ type RecordSearch struct {
 	Contains string
 	Label    string // that an object bore
 	Running  bool   // only what has not ended
+	From     string // a day or time: then or later
+	Until    string // a day, which is included, or a time
+	Address  string
+	Client   string
+	Object   string // of what was read or written, or below it
+	Purpose  string
+	Others   bool   // only what somebody did as somebody else
+	Behind   string // the reference of a record: only later ones, oldest first
 	Before   string // a cursor: the reference of a record
 	Limit    int
 }
@@ -74,6 +82,19 @@ func (s *Service) Records(ctx context.Context, c identity.Caller, q RecordSearch
 	if search.Before, err = cursor(q.Before); err != nil {
 		return out, err
 	}
+	if search.Behind, err = cursor(q.Behind); err != nil {
+		return out, err
+	}
+	if search.From, err = recordTime(q.From, false); err != nil {
+		return out, err
+	}
+	if search.Until, err = recordTime(q.Until, true); err != nil {
+		return out, err
+	}
+	if q.Object != "" && !audits {
+		return out, identity.Wants(st, access.Audit, access.PlatformID)
+	}
+	search.Address, search.Client, search.Object, search.Purpose, search.Others = q.Address, q.Client, q.Object, q.Purpose, q.Others
 	found, err := s.store.Audit().Find(ctx, search)
 	if err != nil {
 		return out, err
@@ -89,6 +110,24 @@ func (s *Service) Records(ctx context.Context, c identity.Caller, q RecordSearch
 		out.Items = append(out.Items, s.wireRecord(r, audits))
 	}
 	return out, nil
+}
+
+// recordTime reads a day or a time as the record has times. The end of a day is that of the day after.
+func recordTime(text string, end bool) (string, error) {
+	if text == "" {
+		return "", nil
+	}
+	at, err := time.Parse(time.DateOnly, text)
+	if err == nil && end {
+		at = at.AddDate(0, 0, 1)
+	}
+	if err != nil {
+		at, err = time.Parse(time.RFC3339, text)
+	}
+	if err != nil {
+		return "", fault.New(fault.Invalid, "bad_date", "%.40q is no day or time, as in 2026-11-01 or 2026-11-01T08:00:00Z", text)
+	}
+	return at.UTC().Format("2006-01-02T15:04:05.000Z"), nil
 }
 
 func cursor(text string) (int64, error) {

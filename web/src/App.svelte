@@ -44,7 +44,6 @@
         { at: '/access', name: 'Access', key: 'm', load: () => import('./pages/Access.svelte') },
         { at: '/policies', name: 'Policies', key: 'p', load: () => import('./pages/Policies.svelte') },
         { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
-        { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },
       ],
     },
     {
@@ -54,6 +53,13 @@
         { at: '/checks', name: 'Checks', key: 'k', load: () => import('./pages/Checks.svelte') },
         { at: '/requests', name: 'Requests', key: 'u', load: () => import('./pages/Requests.svelte') },
         { at: '/history', name: 'History', key: 'h', load: () => import('./pages/History.svelte') },
+      ],
+    },
+    {
+      name: 'Proof',
+      pages: [
+        { at: '/reviews', name: 'Reviews', key: 'v', load: () => import('./pages/Reviews.svelte') },
+        { at: '/audit', name: 'Audit', key: 'a', load: () => import('./pages/Audit.svelte') },
       ],
     },
     {

@@ -1,0 +1,86 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+)
+
+// pruned is the last record that was taken away: what is left of the chain begins behind it.
+func (a *Audit) pruned(ctx context.Context) (h Head, err error) {
+	err = a.db.QueryRowContext(ctx, `SELECT id, hash FROM pruned`).Scan(&h.Number, &h.Hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return h, err
+}
+
+// mostPruned is how many records are taken away in one transaction, so that the record's writer does not
+// wait for long.
+const mostPruned = 5_000
+
+// Prune takes away the records from before a time (RFC 3339, UTC), but for the last of all. What they
+// were counted for stays, and the chain of those that are left can be checked as before. It returns how
+// many are gone.
+func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
+	if err := a.Count(ctx); err != nil {
+		return 0, err
+	}
+	for {
+		some, err := a.pruneSome(ctx, before)
+		if n += some; err != nil || some < mostPruned {
+			return n, err
+		}
+	}
+}
+
+func (a *Audit) pruneSome(ctx context.Context, before string) (n int64, err error) {
+	tx, err := a.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	var last Head
+	// The first that is to stay ends what goes: records are in the order of their writing.
+	err = tx.QueryRowContext(ctx, `SELECT id, hash FROM record WHERE id < min(
+			coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record)),
+			(SELECT min(id) + ? FROM record)) ORDER BY id DESC LIMIT 1`, before, mostPruned).Scan(&last.Number, &last.Hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	done, err := tx.ExecContext(ctx, `DELETE FROM record WHERE id <= ?`, last.Number)
+	if err != nil {
+		return 0, err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO pruned (one, id, hash, at) VALUES (1, ?, ?, ?)`, last.Number, last.Hash,
+		time.Now().UTC().Format(time.RFC3339)); err != nil {
+		return 0, err
+	}
+	if n, err = done.RowsAffected(); err != nil {
+		return 0, err
+	}
+	return n, tx.Commit()
+}
+
+// HashOf is the hash of a record, as the chain has it; "" where there is none of that number any more.
+func (a *Audit) HashOf(ctx context.Context, id int64) (hash string, err error) {
+	base, err := a.pruned(ctx)
+	if err != nil || base.Number == id {
+		return base.Hash, err
+	}
+	err = a.db.GetContext(ctx, &hash, `SELECT hash FROM record WHERE id = ?`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return hash, err
+}
+
+// CountBefore counts the records from before a time.
+func (a *Audit) CountBefore(ctx context.Context, before string) (n int64, err error) {
+	err = a.db.GetContext(ctx, &n, `SELECT count(*) FROM record WHERE id < coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record))`, before)
+	return n, err
+}
