@@ -74,7 +74,7 @@ role:survey_reader, service:pumice, public.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{err} })
 	f := root.PersistentFlags()
 	f.StringVar(&a.server, "server", envOr("GNEISS_SERVER", lastServer()), "the service's address (GNEISS_SERVER); else where you signed in last")
-	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
+	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv; jsonl for the record")
 	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask before something is taken away")
 	root.AddGroup(&cobra.Group{ID: "look", Title: "Look and test:"}, &cobra.Group{ID: "change", Title: "Change:"},
 		&cobra.Group{ID: "session", Title: "Session and service:"})

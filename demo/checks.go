@@ -2,6 +2,7 @@ package demo
 
 import (
 	"fmt"
+	"time"
 
 	"gneiss/core/access"
 	"gneiss/service/identity"
@@ -47,6 +48,44 @@ func (m *maker) checks() {
 	}
 	m.past()
 	m.draft()
+	m.review()
+}
+
+// review opens a review of the licensing office's tables, of which some is decided, and has marl ask for
+// what marl was refused.
+func (m *maker) review() {
+	if m.err != nil {
+		return
+	}
+	const name = "autumn-2026"
+	if _, m.err = m.svc.Admin.OpenReview(m.ctx, m.as, wire.ReviewRequest{Name: name, Scope: wire.ReviewScope{Objects: []string{"survey.licensing"}},
+		Due: time.Now().AddDate(0, 0, 19).Format(time.DateOnly), Reason: "twice a year"}); m.err != nil {
+		return
+	}
+	page, err := m.svc.Review.Review(m.ctx, m.as, name, "", true)
+	if err != nil {
+		m.err = err
+		return
+	}
+	for _, item := range page.List {
+		decision := wire.ReviewDecision{Items: []int{item.Number}, Version: page.Version}
+		switch item.Subject + " " + item.Via {
+		case "user:garnet role:licensing_officer", "user:opal role:administrator":
+			decision.Decision = "keep"
+		case "service:slag ":
+			decision.Decision, decision.Word = "revoke", "the export it was for ended"
+		default:
+			continue
+		}
+		if _, m.err = m.svc.Admin.DecideReview(m.ctx, m.as, name, decision); m.err != nil {
+			return
+		}
+		page.Version++
+	}
+	marl, err := m.svc.Admin.ActAs("user:marl")
+	if m.err = err; err == nil {
+		_, m.err = m.svc.Admin.Ask(m.ctx, marl, wire.AccessRequest{Object: "survey.assay.results", Reason: "results for the spring report"})
+	}
 }
 
 // past gives the history something to look at: a mistake that was taken back, and a revision with a

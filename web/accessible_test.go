@@ -19,7 +19,8 @@ var accessiblePages = []string{
 	"/tables/survey.drilling.boreholes?tab=who", "/tables/survey.drilling.boreholes?tab=matrix", "/tables/survey.drilling.boreholes?tab=policies",
 	"/tables/survey.drilling.boreholes?tab=grants", "/tables/survey.licensing.holders?as=user:flint&beside=user:garnet", "/labels", "/labels/columns",
 	"/labels/suggestions", "/query?sql=SELECT+1", "/subjects", "/subjects/user:flint", "/subjects/user:flint?tab=why", "/roles", "/roles/role:survey_reader",
-	"/policies", "/compare?a=user:flint&b=user:garnet", "/audit", "/settings", "/settings/lanes", "/settings/bundles", "/settings/sources", "/settings/roster",
+	"/policies", "/compare?a=user:flint&b=user:garnet", "/audit", "/access", "/use?of=user:garnet", "/requests?request=1", "/reviews", "/reviews/autumn-2026",
+	"/settings/webhooks", "/settings", "/settings/lanes", "/settings/bundles", "/settings/sources", "/settings/roster",
 }
 
 // TestAccessible finds no page that an automated check of accessibility (axe-core) says

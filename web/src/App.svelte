@@ -43,6 +43,7 @@
       pages: [
         { at: '/access', name: 'Access', key: 'm', load: () => import('./pages/Access.svelte') },
         { at: '/policies', name: 'Policies', key: 'p', load: () => import('./pages/Policies.svelte') },
+        { at: '/use', name: 'Use', key: 'w', load: () => import('./pages/Use.svelte') },
         { at: '/compare', name: 'Compare', key: 'c', load: () => import('./pages/Compare.svelte') },
       ],
     },

@@ -313,6 +313,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/anchor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the heads of both chains, to be kept elsewhere */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireAnchor"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/anchor/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** check both chains against an anchor */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WireAnchor"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireVerification"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bundles": {
         parameters: {
             query?: never;
@@ -2771,6 +2863,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/record-counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what the record comes to over some days, and what stands out */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description the first day; 89 days ago when not given */
+                    from?: string;
+                    /** @description the last day; today when not given */
+                    until?: string;
+                    /** @description of one label only */
+                    label?: string;
+                    /** @description of one person only */
+                    actor?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireRecordCounts"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/records": {
         parameters: {
             query?: never;
@@ -2784,7 +2929,7 @@ export interface paths {
                 query?: {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
-                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft" | "request" | "webhook";
+                    action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft" | "request" | "retention" | "webhook";
                     decision?: "allowed" | "refused" | "failed";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
@@ -2792,6 +2937,21 @@ export interface paths {
                     label?: string;
                     /** @description only what has not ended */
                     running?: boolean;
+                    /** @description a day or time: then or later */
+                    from?: string;
+                    /** @description a day, which is included, or a time */
+                    until?: string;
+                    address?: string;
+                    /** @description the name of the program */
+                    client?: string;
+                    /** @description of what was read or written, or below it */
+                    object?: string;
+                    /** @description that was declared */
+                    purpose?: string;
+                    /** @description only what somebody did as somebody else */
+                    others?: boolean;
+                    /** @description the reference of a record: only later ones, oldest first */
+                    behind?: string;
                     /** @description a cursor */
                     before?: string;
                     limit?: number;
@@ -2823,6 +2983,54 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/pruning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** take old records away */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WirePruning"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WireChanged"];
+                    };
+                };
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["WireProblem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -5455,6 +5663,12 @@ export interface components {
             /** @description of those for which this condition is true */
             where?: string;
         };
+        WireAnchor: {
+            /** Format: date-time */
+            at: string;
+            journal: components["schemas"]["WireLink"];
+            record: components["schemas"]["WireLink"];
+        };
         WireBands: {
             /**
              * @description all in clear, some treated or withheld, none
@@ -5632,6 +5846,21 @@ export interface components {
             items: components["schemas"]["WireCompared"][];
             /** Format: int64 */
             revision: number;
+        };
+        WireCountSeries: {
+            level?: string;
+            /** @description records, by day */
+            n: number[];
+            name: string;
+            /** @description rows, by day */
+            rows: number[];
+        };
+        WireCountTotal: {
+            /** Format: int64 */
+            n: number;
+            name: string;
+            /** Format: int64 */
+            rows: number;
         };
         WireDatabaseView: {
             /** @description it is a table of the platform */
@@ -5974,6 +6203,11 @@ export interface components {
             rows: number;
             /** @description of one query */
             seconds: number;
+        };
+        WireLink: {
+            hash: string;
+            /** Format: int64 */
+            number: number;
         };
         WireListGneissWireBundle: {
             items: components["schemas"]["WireBundle"][];
@@ -6503,6 +6737,14 @@ export interface components {
             /** @description a URI reference for the kind of problem */
             type: string;
         };
+        WirePruning: {
+            /** @description a day: records from before it go */
+            before: string;
+            /** @description show what it would do to whom, and do nothing */
+            dry_run?: boolean;
+            /** @description kept in the journal */
+            reason?: string;
+        };
         WireQueryRequest: {
             /** @description a subject: user:flint, or role:survey_reader alone */
             as?: string;
@@ -6551,6 +6793,27 @@ export interface components {
             text: string;
             /** Format: double */
             took_ms: number;
+        };
+        WireRecordCounts: {
+            /** @description and from where */
+            addresses: components["schemas"]["WireCountTotal"][];
+            changes: number[];
+            days: string[];
+            /** @description who did so as somebody else, counted apart: as whom */
+            for_others: components["schemas"]["WireCountTotal"][];
+            /** @description the first day, in UTC */
+            from: string;
+            /** @description what was read or written of each label */
+            labels: components["schemas"]["WireCountSeries"][];
+            /** @description who read or wrote what has a label */
+            people: components["schemas"]["WireCountTotal"][];
+            /** @description statements of all kinds, by day */
+            queries: number[];
+            refused: number[];
+            /** @description the last day */
+            until: string;
+            /** @description what is new, or far above usual; the latest first */
+            unusual: components["schemas"]["WireUnusual"][];
         };
         WireRelationship: {
             /** @description it was declared; else it is a foreign key of the source */
@@ -7209,6 +7472,24 @@ export interface components {
             /** @description kept in the journal */
             reason?: string;
             revisions: number[];
+        };
+        WireUnusual: {
+            actor: string;
+            address?: string;
+            day: string;
+            /** @enum {string} */
+            kind: "first" | "far_above" | "address";
+            label?: string;
+            /** Format: int64 */
+            n: number;
+            /** Format: int64 */
+            rows: number;
+            says: string;
+            /**
+             * Format: int64
+             * @description rows on such a day
+             */
+            usual: number;
         };
         WireUseItem: {
             fixes: components["schemas"]["WireFix"][];

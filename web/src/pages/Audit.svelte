@@ -8,6 +8,7 @@
   import { vocabulary } from '../lib/vocabulary.svelte'
   import Grid from '../parts/Grid.svelte'
   import RecordDialog from '../parts/RecordDialog.svelte'
+  import SensitiveAccess, { type Filter } from '../parts/SensitiveAccess.svelte'
   import SubjectPicker from '../parts/SubjectPicker.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
@@ -22,6 +23,21 @@
   let contains = $state('')
   let label = $state('')
   let running = $state(false)
+  let from = $state('')
+  let until = $state('')
+  let address = $state('')
+  let others = $state(false)
+  let charted = $state(true)
+  const filter = $derived<Filter>({ actor, label, address, from, until, decision, others })
+  function narrow(f: Filter) {
+    actor = f.actor ?? ''
+    label = f.label ?? ''
+    address = f.address ?? ''
+    from = f.from ?? ''
+    until = f.until ?? ''
+    decision = f.decision ?? ''
+    others = f.others ?? false
+  }
   // Labels are for reviewers; others do not ask.
   const byLabel = $derived(!!signed.session?.auditor && signed.session.reviewer)
   let labels = $state<string[]>([])
@@ -42,6 +58,10 @@
       contains: contains || undefined,
       label: label || undefined,
       running: running || undefined,
+      from: from || undefined,
+      until: until || undefined,
+      address: address || undefined,
+      others: others || undefined,
       before,
       limit: 100,
     }
@@ -129,16 +149,25 @@
         ><option value="">any label</option>{#each labels as l (l)}<option>{l}</option>{/each}</select
       >{/if}
     <input class="field w-48" bind:value={contains} placeholder="containing …" aria-label="Containing" />
+    <input class="field w-auto" type="date" bind:value={from} aria-label="From" title="From this day on" />
+    <input class="field w-auto" type="date" bind:value={until} aria-label="Until" title="Until this day" />
     <label class="flex items-center gap-1 text-sm"><input type="checkbox" bind:checked={running} /> running</label>
+    {#if address}<button class="btn" onclick={() => (address = '')}>from <span class="mono">{address}</span> ×</button
+      >{/if}
+    {#if others}<button class="btn" onclick={() => (others = false)}>as somebody else ×</button>{/if}
     {#if signed.session?.auditor}<button class="btn ml-auto" disabled={verifying} onclick={verify}
         >{verifying ? 'Verifying …' : 'Verify'}</button
       >{/if}
-    {#if actor || action || decision || contains || label || running}<button
+    {#if actor || action || decision || contains || label || running || from || until || address || others}<button
         class="btn"
         onclick={() => {
-          actor = action = decision = contains = label = ''
+          action = contains = ''
           running = false
+          narrow({})
         }}>Clear</button
+      >{/if}
+    {#if signed.session?.auditor}<button class="btn" aria-pressed={charted} onclick={() => (charted = !charted)}
+        >Chart</button
       >{/if}
   </div>
   {#if problem}<Trouble {problem} />{/if}
@@ -160,6 +189,7 @@
       <button class="btn" aria-label="Close the verification" onclick={() => (verified = null)}>×</button>
     </div>
   {/if}
+  {#if signed.session?.auditor && charted}<SensitiveAccess {filter} onfilter={narrow} />{/if}
   {#if items}
     <Grid
       name="Records"

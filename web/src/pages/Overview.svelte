@@ -15,7 +15,83 @@
   let problem = $state<Problem | null>(null)
   let kind = $state('')
 
+  let asked = $state<Schemas['WireRequested'][]>([])
+  let reviews = $state<Schemas['WireReview'][]>([])
+  let drafts = $state<Schemas['WireDraft'][]>([])
+  let recorded = $state<Schemas['WireRecordCounts'] | null>(null)
+
   const failed = (p: Problem) => (problem = p)
+  fetched(
+    (signal) => get(api.GET('/api/v1/requests', { signal, params: { query: { status: 'open' } } })),
+    (list) => (asked = list.items),
+    failed,
+  )
+  fetched(
+    (signal) => get(api.GET('/api/v1/reviews', { signal })),
+    (list) => (reviews = list.items.filter((r) => r.status === 'open' && (r.yours || signed.session?.administrator))),
+    failed,
+  )
+  fetched(
+    (signal) => get(api.GET('/api/v1/drafts', { signal })),
+    (list) => (drafts = list.items.filter((d) => d.status === 'open')),
+    failed,
+  )
+  fetched(
+    (signal) => (signed.session?.auditor ? get(api.GET('/api/v1/record-counts', { signal })) : null),
+    (c) => (recorded = c),
+    failed,
+  )
+  // What needs somebody today: each leads to where it is done.
+  const waiting = $derived([
+    ...asked.map((r) => ({
+      key: 'request ' + r.number,
+      says: r.own ? `You asked for ${r.asks}` : `${r.by} asks for ${r.asks}: ${r.reason}`,
+      verb: r.own ? 'Look' : 'Decide',
+      href: place.href('/requests', { request: String(r.number) }),
+      late: false,
+    })),
+    ...reviews.map((r) => ({
+      key: 'review ' + r.name,
+      says: `Review ${r.name} of ${r.says}: ${r.decided} of ${r.items} decided, due on ${r.due}`,
+      verb: r.yours ? 'Review' : 'Look',
+      href: place.href('/reviews/' + encodeURIComponent(r.name)),
+      late: r.late,
+    })),
+    ...drafts.map((d) => ({
+      key: 'draft ' + d.name,
+      says: `Draft ${d.name} of ${d.by} waits, with ${d.steps.length} changes: ${d.reason ?? ''}`,
+      verb: 'Look',
+      href: place.href('/drafts/' + encodeURIComponent(d.name)),
+      late: false,
+    })),
+    ...(recorded?.unusual ?? [])
+      .filter((u) => u.day >= new Date(Date.now() - 14 * 86_400_000).toISOString().slice(0, 10))
+      .slice(0, 4)
+      .map((u) => ({
+        key: u.day + u.kind + u.actor,
+        says: `${u.day}: ${u.says}`,
+        verb: 'Look',
+        href: place.href('/audit'),
+        late: u.kind === 'far_above',
+      })),
+  ])
+  const weeks = (list: number[]) => {
+    const sums: number[] = []
+    for (let i = list.length; i > 0; i -= 7) sums.unshift(list.slice(Math.max(0, i - 7), i).reduce((a, b) => a + b, 0))
+    return sums
+  }
+  const moved = $derived(
+    recorded
+      ? [
+          { name: 'Statements', values: weeks(recorded.queries) },
+          { name: 'Refusals', values: weeks(recorded.refused) },
+          { name: 'Changes', values: weeks(recorded.changes) },
+          ...recorded.labels
+            .filter((l) => l.level === 'restricted' || l.level === 'confidential')
+            .map((l) => ({ name: `Rows of ${l.name.replace('label:', '')}`, values: weeks(l.rows) })),
+        ]
+      : [],
+  )
   fetched(
     (signal) => (signed.session?.reviewer ? get(api.GET('/api/v1/findings', { signal })) : null),
     (list) => (findings = list.items),
@@ -70,6 +146,51 @@
   <h1 class="mb-3">Overview</h1>
   {#if problem}<Trouble {problem} />{/if}
   {#if signed.session?.administrator}<FirstSteps />{/if}
+  {#if waiting.length || moved.length}
+    <div class="mb-5 grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-5 max-[1000px]:grid-cols-1">
+      <section aria-label="Today">
+        <h2 class="mb-2">Needs somebody</h2>
+        <ul class="panel divide-y divide-line">
+          {#each waiting as w (w.key)}
+            <li class="flex items-center justify-between gap-3 px-3 py-2">
+              <span class={w.late ? 'text-garnet' : ''}>{w.late ? '▲ ' : ''}{w.says}</span>
+              <a class="btn py-0 text-sm" href={w.href}>{w.verb}</a>
+            </li>
+          {:else}<li class="p-3 text-muted">Nothing waits.</li>{/each}
+        </ul>
+      </section>
+      {#if moved.length}
+        <section aria-label="Movement">
+          <h2 class="mb-2">The last weeks</h2>
+          <ul class="panel divide-y divide-line">
+            {#each moved as m (m.name)}
+              {@const most = Math.max(...m.values, 1)}
+              <li class="flex items-center gap-3 px-3 py-1.5">
+                <span class="w-36 truncate">{m.name}</span>
+                <svg
+                  class="h-6 flex-1"
+                  viewBox="0 0 {m.values.length * 10} 24"
+                  preserveAspectRatio="none"
+                  role="img"
+                  aria-label="{m.name} by week: {m.values.join(', ')}"
+                >
+                  {#each m.values as v, i (i)}<rect
+                      x={i * 10 + 1}
+                      width="8"
+                      y={24 - (22 * v) / most}
+                      height={Math.max((22 * v) / most, 0.5)}
+                      fill={i === m.values.length - 1 ? 'var(--garnet)' : 'var(--line-strong)'}
+                      ><title>{v.toLocaleString('en')}</title></rect
+                    >{/each}
+                </svg>
+                <span class="w-16 text-right tabular-nums">{m.values.at(-1)?.toLocaleString('en')}</span>
+              </li>
+            {/each}
+          </ul>
+        </section>
+      {/if}
+    </div>
+  {/if}
   <div class="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-5 max-[1000px]:grid-cols-1">
     {#if signed.session?.reviewer}
       <section aria-label="Findings">
