@@ -103,7 +103,8 @@ func (a *app) followRecord(c *cobra.Command, q url.Values) error {
 // anchor writes the heads of both chains.
 func (a *app) anchor() *cobra.Command {
 	return &cobra.Command{Use: "anchor", Short: "Write the heads of both chains, to be kept elsewhere", Args: words(0, 0),
-		Long:    "Write the heads of the record and of the journal as JSON. Kept where nobody who could alter the\nrecords can reach it, it proves later that nothing before it was altered.",
+		Long: `Write the heads of the record and of the journal as JSON. Kept where nobody who could alter the
+records can reach it, it proves later that nothing before it was altered.`,
 		Example: "  gneiss audit anchor > anchor-2026-11.json\n  gneiss audit verify --anchor anchor-2026-11.json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			out, err := client.Get[wire.Anchor](c.Context(), a.connect(), "/anchor", nil)

@@ -81,6 +81,7 @@ func (a *Audit) HashOf(ctx context.Context, id int64) (hash string, err error) {
 
 // CountBefore counts the records from before a time.
 func (a *Audit) CountBefore(ctx context.Context, before string) (n int64, err error) {
-	err = a.db.GetContext(ctx, &n, `SELECT count(*) FROM record WHERE id < coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record))`, before)
+	err = a.db.GetContext(ctx, &n, `SELECT count(*) FROM record
+		WHERE id < coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record))`, before)
 	return n, err
 }

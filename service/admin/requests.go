@@ -32,7 +32,7 @@ func (s *Service) Ask(ctx context.Context, c identity.Caller, in wire.AccessRequ
 	st := s.platform.Current()
 	in.Reason = strings.TrimSpace(in.Reason)
 	if in.Reason == "" || len(in.Reason) > mostReason {
-		return wire.Requested{}, fault.New(fault.Invalid, "no_reason", "say why, in up to %d bytes: it is what the decision rests on", mostReason)
+		return wire.Requested{}, fault.New(fault.Invalid, "no_reason", "say why, in up to %d bytes: whoever decides reads it", mostReason)
 	}
 	r := store.AccessRequest{At: time.Now().UTC().Format(time.RFC3339), Subject: uint32(c.User), Reason: in.Reason}
 	needs, shown, err := s.asksFor(ctx, st, c, in)

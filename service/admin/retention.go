@@ -58,7 +58,8 @@ func (s *Service) KeepRecord(ctx context.Context, days int) {
 			return
 		}
 		before := time.Now().UTC().AddDate(0, 0, -days).Format(time.DateOnly)
-		if _, err := s.Prune(ctx, identity.Caller{}, wire.Pruning{Before: before, Change: wire.Change{Reason: say.KeptDays.With(days)}}); err != nil && ctx.Err() == nil {
+		in := wire.Pruning{Before: before, Change: wire.Change{Reason: say.KeptDays.With(days)}}
+		if _, err := s.Prune(ctx, identity.Caller{}, in); err != nil && ctx.Err() == nil {
 			s.log.Warn("old records could not be taken away", "error", err)
 		}
 	}

@@ -231,7 +231,7 @@
       </thead>
       <tbody>
         {#if view.before}<tr style="height: {view.before}px"></tr>{/if}
-        {#each view.items as item (rows[item.index]!.subject)}
+        {#each view.items.filter((v) => rows[v.index]) as item (rows[item.index]!.subject)}
           {@const row = rows[item.index]!}
           <tr>
             <th class="who" scope="row" title={row.title}>
@@ -294,7 +294,7 @@
             {#if a.rows || a.columns}<p class="text-sm text-muted">
                 {[a.rows, a.columns].filter(Boolean).join('; ')}
               </p>{/if}
-            {#each a.paths ?? [] as path (path.says)}<p class="mono text-xs">{path.says}</p>{/each}
+            {#each a.paths ?? [] as path, n (n)}<p class="mono text-xs">{path.says}</p>{/each}
           </li>
         {/each}
       </ul>

@@ -68,7 +68,7 @@
       .filter((u) => u.day >= new Date(Date.now() - 14 * 86_400_000).toISOString().slice(0, 10))
       .slice(0, 4)
       .map((u) => ({
-        key: u.day + u.kind + u.actor,
+        key: [u.day, u.kind, u.actor, u.label, u.address].join(),
         says: `${u.day}: ${u.says}`,
         verb: 'Look',
         href: place.href('/audit'),

@@ -276,7 +276,7 @@
       aria-activedescendant={shown[at] ? 'item-' + shown[at]!.number : undefined}
     >
       <div style="height: {view.before}px"></div>
-      {#each view.items as v (shown[v.index]!.number)}
+      {#each view.items.filter((v) => shown[v.index]) as v (shown[v.index]!.number)}
         {@const i = shown[v.index]!}
         <div
           id="item-{i.number}"
@@ -285,8 +285,7 @@
           tabindex="-1"
           data-index={v.index}
           use:view.measured
-          class="grid cursor-default grid-cols-[1.5rem_minmax(0,2fr)_minmax(0,3fr)_minmax(0,2fr)_9rem] gap-3 border-b border-line px-3 py-1.5 text-sm {v.index ===
-          at
+          class="item grid cursor-default gap-3 border-b border-line px-3 py-1.5 text-sm {v.index === at
             ? 'bg-raised outline-2 -outline-offset-2 outline-garnet'
             : ''}"
           onclick={() => (at = v.index)}
@@ -402,6 +401,9 @@
 {#if opening}<OpenReview bind:open={opening} />{/if}
 
 <style>
+  .item {
+    grid-template-columns: 1.5rem minmax(0, 2fr) minmax(0, 3fr) minmax(0, 2fr) 9rem;
+  }
   kbd {
     font-family: var(--font-mono, monospace);
     font-size: 0.7rem;

@@ -115,7 +115,7 @@
         name="Held"
         {columns}
         rows={report.value.items}
-        key={(i) => i.kind + i.says}
+        key={(i) => [i.kind, i.says, i.since].join()}
         {cell}
         empty="There is nothing that nobody used."
       />

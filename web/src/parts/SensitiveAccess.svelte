@@ -97,7 +97,7 @@
       <div class="min-w-0 text-sm">
         <p class="text-xs text-muted">What stands out</p>
         <ul class="flex max-h-36 flex-col gap-1 overflow-y-auto">
-          {#each c.unusual as u (u.day + u.kind + u.actor + u.label)}
+          {#each c.unusual as u ([u.day, u.kind, u.actor, u.label, u.address].join())}
             <li>
               <button
                 class="text-left hover:underline"
