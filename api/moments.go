@@ -35,15 +35,17 @@ var looks = map[string]bool{
 // immediate are the endpoints whose changes take effect outside of the model, or are about drafts
 // themselves.
 var immediate = map[string]bool{
-	"POST /session": true, "DELETE /session": true, "POST /password": true, "POST /tokens": true, "DELETE /tokens/{name}": true, "DELETE " +
-		"/sql-sessions/{name}": true,
-	"POST /queries": true, "POST /previews": true, "POST /sources": true, "POST /sources/{name}/scan": true, "POST /sources/{name}/views": true,
-	"DELETE /sources/{name}/views/{view}": true, "PATCH /sources/{name}": true, "DELETE /sources/{name}": true, "POST /pseudonym-key": true,
-	"POST /drafts": true, "DELETE /drafts/{name}": true, "DELETE /drafts/{name}/steps/{number}": true, "POST /drafts/{name}/publication": true,
-	"POST /revision-names": true, "POST /policies/trial": true,
-	"POST /use/take-back": true, "POST /anchor/verification": true, "POST /records/pruning": true, "POST /requests": true, "POST /reviews": true, "POST /reviews/{name}/decisions": true, "POST /reviews/{name}/closing": true,
-	"POST /requests/{number}/decision": true,
-	"POST /webhooks":                   true, "DELETE /webhooks/{name}": true, "POST /webhooks/{name}/try": true,
+	"POST /session": true, "DELETE /session": true, "POST /password": true, "POST /tokens": true,
+	"DELETE /tokens/{name}": true, "DELETE /sql-sessions/{name}": true, "POST /queries": true, "POST /previews": true,
+	"POST /sources": true, "POST /sources/{name}/scan": true, "POST /sources/{name}/views": true,
+	"DELETE /sources/{name}/views/{view}": true, "PATCH /sources/{name}": true, "DELETE /sources/{name}": true,
+	"POST /pseudonym-key": true, "POST /drafts": true, "DELETE /drafts/{name}": true,
+	"DELETE /drafts/{name}/steps/{number}": true, "POST /drafts/{name}/publication": true, "POST /revision-names": true,
+	"POST /policies/trial": true, "POST /use/take-back": true, "POST /anchor/verification": true,
+	"POST /records/pruning": true, "POST /requests": true, "POST /reviews": true,
+	"POST /reviews/{name}/decisions": true, "POST /reviews/{name}/closing": true,
+	"POST /requests/{number}/decision": true, "POST /webhooks": true, "DELETE /webhooks/{name}": true,
+	"POST /webhooks/{name}/try": true,
 }
 
 // fills reports whether what an endpoint changes can go into a draft.

@@ -161,6 +161,9 @@ func unusual(days []store.LabelDay, from string) []wire.Unusual {
 		if oldest == "" {
 			oldest = d.Day
 		}
+		if _, other := asOther(d); other {
+			continue // which is counted apart
+		}
 		k := who{d.Actor, d.Label}
 		if daily[k] == nil {
 			daily[k] = map[string]sum{}

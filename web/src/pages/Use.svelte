@@ -111,14 +111,16 @@
         ? 'grid-cols-[minmax(0,2fr)_minmax(0,1fr)] max-[1100px]:grid-cols-1'
         : ''}"
     >
-      <Grid
-        name="Held"
-        {columns}
-        rows={report.value.items}
-        key={(i) => [i.kind, i.says, i.since].join()}
-        {cell}
-        empty="There is nothing that nobody used."
-      />
+      <div class="min-w-0">
+        <Grid
+          name="Held"
+          {columns}
+          rows={report.value.items}
+          key={(i) => [i.kind, i.says, i.since].join()}
+          {cell}
+          empty="There is nothing that nobody used."
+        />
+      </div>
       {#if report.value.tables.length}
         <section aria-label="Used">
           <h2 class="mb-2">What was used</h2>
