@@ -227,6 +227,9 @@ func printProblem(w io.Writer, p *wire.Problem) {
 	printFixes(w, p.Fixes)
 	if p.Reference != "" {
 		fmt.Fprintf(w, "Reference: %s\n", p.Reference)
+		if (p.Status == 403 || p.Status == 404) && len(p.Fixes) == 0 {
+			fmt.Fprintf(w, "To ask for it: gneiss request access --refusal %s --reason WHY\n", p.Reference)
+		}
 	}
 }
 

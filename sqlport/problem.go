@@ -98,7 +98,7 @@ func problem(err error, severity string) *pgproto3.ErrorResponse {
 		out.Hint = "Perhaps you meant " + e.Near[0] + "."
 	}
 	if e.Reference != "" && (e.Kind == fault.Refused || e.Kind == fault.NotFound) {
-		out.Hint = strings.TrimSpace(out.Hint + " Ask who manages it, with the reference " + e.Reference + ": the record has the reason under it.")
+		out.Hint = strings.TrimSpace(out.Hint + " To ask for it: gneiss request access --refusal " + e.Reference + " --reason WHY, or the page Requests.")
 	} else if e.Reference != "" {
 		out.Hint = strings.TrimSpace(out.Hint + " The record has it under " + e.Reference + ".")
 	}

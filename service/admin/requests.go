@@ -82,14 +82,13 @@ func (s *Service) asksFor(ctx context.Context, st *platform.State, c identity.Ca
 		if err != nil {
 			return nil, "", err
 		}
-		if len(found) == 0 || found[0].ID != id || found[0].Actor != st.Model.Ref(c.User) || found[0].Standpoint != "" {
+		if len(found) == 0 || found[0].ID != id || found[0].Decision != audit.Refused || found[0].Actor != st.Model.Ref(c.User) || found[0].Standpoint != "" {
 			return nil, "", fault.New(fault.NotFound, "not_found", "there is no refusal %s of yours", in.Reference)
 		}
+		// That nothing was missing, since what was named is not there, is not told: else asking would
+		// tell what is hidden from what is not there.
 		if err := json.Unmarshal([]byte(found[0].Missing), &needs); err != nil {
 			return nil, "", err
-		}
-		if len(needs) == 0 {
-			return nil, "", fault.New(fault.Invalid, "nothing_missing", "%s was not refused for a right that is missing", in.Reference)
 		}
 		return needs, say.AskedOf.With(strings.ToUpper(in.Reference)), nil
 	}

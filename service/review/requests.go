@@ -114,7 +114,7 @@ func (s *Service) requested(st *platform.State, c identity.Caller, r store.Acces
 	w.Revision = r.Revision
 	var texts []string
 	if json.Unmarshal([]byte(r.Needs), &texts) == nil {
-		w.Asks = strings.Join(texts, ", ")
+		w.Asks = cmp.Or(strings.Join(texts, ", "), r.Shown)
 	}
 	if r.Status != store.RequestOpen {
 		return w

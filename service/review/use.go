@@ -162,10 +162,29 @@ func (s *Service) Use(ctx context.Context, c identity.Caller, ref string, days i
 	if own {
 		return out, nil
 	}
-	for i := range out.Items { // who else has a group or role is not theirs to know
-		out.Items[i].People, out.Items[i].Fixes = min(out.Items[i].People, 1), []wire.Fix{}
+	return out, s.ownUse(st, c, &out)
+}
+
+// ownUse leaves of a report what somebody may know of their own use: not who else has a group or role,
+// and nothing of what they do not see.
+func (s *Service) ownUse(st *platform.State, c identity.Caller, out *wire.UseReport) error {
+	own, err := s.identity.Own(st, c)
+	if err != nil {
+		return err
 	}
-	return out, nil
+	sees := func(path string) bool {
+		within, _ := access.CutPattern(path)
+		o, err := st.Model.Lookup(within)
+		return err == nil && own.Sees(o.ID)
+	}
+	out.Items = slices.DeleteFunc(out.Items, func(i wire.UseItem) bool { return i.Kind == "grant" && !sees(i.Object) })
+	out.Tables = slices.DeleteFunc(out.Tables, func(t wire.UseTable) bool { return !sees(t.Table) })
+	for i := range out.Items {
+		item := &out.Items[i]
+		*item = wire.UseItem{Kind: item.Kind, Says: item.Says, Subject: item.Subject, Object: item.Object, Queries: item.Queries, People: min(item.People, 1),
+			Last: item.Last, Since: item.Since, New: item.New, Fixes: []wire.Fix{}}
+	}
+	return nil
 }
 
 // A useReport is being put together.
