@@ -200,13 +200,13 @@ func TestKeys(t *testing.T) {
 	run(t, ctx, chromedp.KeyEvent("/"), chromedp.WaitVisible(`input[aria-label="Search for"]`, chromedp.ByQuery),
 		chromedp.SendKeys(`input[aria-label="Search for"]`, "results", chromedp.ByQuery), sees("survey.assay.results"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`[data-testid=rows] td`, chromedp.ByQuery))
 	run(t, ctx, chromedp.KeyEvent("?"), sees("back to your own view"), chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(`[role=dialog]`, chromedp.ByQuery))
-	run(t, ctx, chromedp.KeyEvent("a"), sees("R-1"), chromedp.KeyEvent("r"), sees("district_geologist"))
+	run(t, ctx, chromedp.KeyEvent("a"), sees("R-5"), chromedp.KeyEvent("r"), sees("district_geologist"))
 	run(t, ctx, chromedp.KeyEvent("c"), choose("First", "user:flint"), choose("Second", "user:jasper"), sees("They differ on 5 objects"), sees("for north"))
 	// The graph of roles leads to each, and lights what the chosen one reaches.
 	run(t, ctx, chromedp.KeyEvent("r"), chromedp.Click(`//*[@data-testid="graph"]//*[local-name()="a"][contains(@href, "/roles/role:regional_lead")]`, chromedp.BySearch, chromedp.NodeVisible),
 		chromedp.Click(`//button[@role="tab"][normalize-space(.)="Hierarchy"]`, chromedp.BySearch, chromedp.NodeVisible), chromedp.WaitVisible(`[data-testid=graph] path[stroke="var(--garnet)"]`, chromedp.ByQuery))
 	var fits bool
-	for _, page := range []string{"/tables/survey.drilling.boreholes", "/roles/role:regional_lead", "/audit", "/policies", "/labels", "/labels/suggestions", "/query", "/overview", "/compare?a=user:flint&b=user:garnet"} {
+	for _, page := range []string{"/tables/survey.drilling.boreholes", "/roles/role:regional_lead", "/audit", "/access", "/use?of=user:garnet", "/reviews/autumn-2026", "/requests?request=1", "/policies", "/labels", "/labels/suggestions", "/query", "/overview", "/compare?a=user:flint&b=user:garnet"} {
 		run(t, ctx, chromedp.Navigate(server+page), chromedp.WaitVisible(`nav`, chromedp.ByQuery), chromedp.Evaluate(`document.documentElement.scrollWidth <= innerWidth`, &fits))
 		if !fits {
 			t.Errorf("%s scrolls sideways at 1280", page)

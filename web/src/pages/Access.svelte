@@ -226,7 +226,7 @@
                 >{:else}<span class="mono">{c.name}</span>{/if}
             </th>
           {/each}
-          <th class="w-full"></th>
+          <td class="w-full"></td>
         </tr>
       </thead>
       <tbody>

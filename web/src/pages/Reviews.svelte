@@ -69,40 +69,59 @@
     52,
   )
 
-  let busy = false
-  async function decide(decision: 'keep' | 'revoke' | 'until' | 'undo' | 'hand', to = '') {
+  // Decisions are sent one after the other, and shown at once: whoever decides need not wait. Where one
+  // is refused, the page shows again what is so.
+  let sending: Promise<void> = Promise.resolve()
+  let waiting = 0
+  function decide(decision: 'keep' | 'revoke' | 'until' | 'undo' | 'hand', to = '') {
     const numbers = targets.map((i) => i.number)
-    if (!page || page.status !== 'open' || !numbers.length || busy) return
-    busy = true
-    try {
-      await get(
-        api.POST('/api/v1/reviews/{name}/decisions', {
-          params: { path: { name } },
-          body: {
-            items: numbers,
-            decision,
-            until: decision === 'until' ? until : undefined,
-            to: to || undefined,
-            word: word || undefined,
-            version: page.version,
-          },
-        }),
-      )
-      const next = await get(api.GET('/api/v1/reviews/{name}', { params: { path: { name }, query: { all: true } } }))
-      const wasOnly = only === 'open' || only === 'yours'
-      page = next
-      items = next.list
-      chosen = {}
-      word = ''
-      problem = null
-      if (!wasOnly && numbers.length === 1) at = Math.min(at + 1, shown.length - 1)
-      else at = Math.min(at, Math.max(shown.length - 1, 0))
-      await tick()
-      view.show(at)
-    } catch (error) {
-      problem = says(error)
+    if (!page || page.status !== 'open' || !numbers.length) return
+    const body = {
+      items: numbers,
+      decision,
+      until: decision === 'until' ? until : undefined,
+      to: to || undefined,
+      word: word || undefined,
+      version: page.version,
     }
-    busy = false
+    const next = at + 1
+    const few = shown.length
+    if (decision !== 'hand')
+      items = items.map((i) =>
+        numbers.includes(i.number)
+          ? {
+              ...i,
+              decision: decision === 'undo' ? undefined : decision,
+              end: body.until,
+              word: decision === 'undo' ? undefined : body.word,
+            }
+          : i,
+      )
+    // What is decided may no longer be among what is shown; then the next is where it was.
+    if (numbers.length === 1 && decision !== 'undo' && shown.length === few) at = Math.min(next, shown.length - 1)
+    else at = Math.min(at, Math.max(shown.length - 1, 0))
+    chosen = {}
+    word = ''
+    view.show(at)
+    waiting++
+    sending = sending.then(async () => {
+      try {
+        await get(api.POST('/api/v1/reviews/{name}/decisions', { params: { path: { name } }, body }))
+        problem = null
+      } catch (error) {
+        problem = says(error)
+      }
+      if (--waiting > 0) return
+      try {
+        const now = await get(api.GET('/api/v1/reviews/{name}', { params: { path: { name }, query: { all: true } } }))
+        if (waiting === 0) {
+          page = now
+          items = now.list
+        }
+      } catch (error) {
+        problem = says(error)
+      }
+    })
   }
 
   let ending = $state(false)
@@ -126,10 +145,10 @@
       PageUp: () => step(at - 10),
       Home: () => step(0),
       End: () => step(shown.length - 1),
-      k: () => void decide('keep'),
-      r: () => void decide('revoke'),
+      k: () => decide('keep'),
+      r: () => decide('revoke'),
       e: () => (ending = true),
-      z: () => void decide('undo'),
+      z: () => decide('undo'),
       h: () => (handing = true),
       ' ': () => {
         const i = shown[at]
@@ -269,7 +288,7 @@
     <div
       class="panel min-h-0 flex-1 overflow-y-auto print:overflow-visible"
       bind:this={scroller}
-      role="listbox"
+      role="grid"
       aria-label="Items"
       aria-multiselectable="true"
       tabindex="0"
@@ -280,7 +299,7 @@
         {@const i = shown[v.index]!}
         <div
           id="item-{i.number}"
-          role="option"
+          role="row"
           aria-selected={!!chosen[i.number]}
           tabindex="-1"
           data-index={v.index}
@@ -291,24 +310,26 @@
           onclick={() => (at = v.index)}
           onkeydown={() => {}}
         >
-          <input
-            type="checkbox"
-            tabindex="-1"
-            aria-label="Select {i.subject}"
-            checked={!!chosen[i.number]}
-            onchange={() => (chosen = { ...chosen, [i.number]: !chosen[i.number] })}
-          />
-          <span class="min-w-0">
+          <span role="gridcell"
+            ><input
+              type="checkbox"
+              tabindex="-1"
+              aria-label="Select {i.subject}"
+              checked={!!chosen[i.number]}
+              onchange={() => (chosen = { ...chosen, [i.number]: !chosen[i.number] })}
+            /></span
+          >
+          <span class="min-w-0" role="gridcell">
             <a class="mono font-semibold hover:underline" href={place.href('/subjects/' + i.subject)} tabindex="-1"
               >{i.subject}</a
             >
             {#if i.changed !== 'same'}<span class="chip">{i.changed}</span>{/if}
             <span class="block truncate text-muted">{i.via ? 'through ' + i.via : 'by grants of their own'}</span>
           </span>
-          <span class="mono min-w-0 text-xs leading-5" title={i.has.join('\n')}
+          <span role="gridcell" class="mono min-w-0 text-xs leading-5" title={i.has.join('\n')}
             >{i.has.slice(0, 2).join(', ')}{i.has.length > 2 ? ` and ${i.has.length - 2} more` : ''}</span
           >
-          <span class="min-w-0 text-muted">
+          <span class="min-w-0 text-muted" role="gridcell">
             <span class={i.findings.includes('unused') ? 'text-garnet' : ''}
               >{[
                 i.queries ? `${i.queries} queries, last on ${i.last}` : '',
@@ -323,7 +344,11 @@
                 : ''}{i.before ? `; last time: ${i.before}` : ''}</span
             >
           </span>
-          <span class={marks[i.decision ?? '']![1]} title={[i.decider, i.word].filter(Boolean).join(': ')}>
+          <span
+            role="gridcell"
+            class={marks[i.decision ?? '']![1]}
+            title={[i.decider, i.word].filter(Boolean).join(': ')}
+          >
             {marks[i.decision ?? '']![0]}
             {i.end ?? ''}
             <span class="block truncate text-xs text-muted"
@@ -351,7 +376,7 @@
       onsubmit={(e) => {
         e.preventDefault()
         ending = false
-        void decide('until')
+        decide('until')
       }}
     >
       <label class="text-sm text-muted"
@@ -368,7 +393,7 @@
       onsubmit={(e) => {
         e.preventDefault()
         handing = false
-        void decide('hand', handTo)
+        decide('hand', handTo)
       }}
     >
       <span class="w-64"
