@@ -7,6 +7,7 @@ import (
 
 	"gneiss/service"
 	"gneiss/service/identity"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -103,6 +104,71 @@ func BenchmarkLargeDrafts(b *testing.B) {
 	b.Run("files-compared", func(b *testing.B) {
 		for b.Loop() {
 			if _, err := svc.Admin.CompareFiles(opal, wire.FilesRequest{Files: files.Files}); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+}
+
+// BenchmarkLargeReview is what the matrix, findings and reviews cost on the platform of a million grants.
+func BenchmarkLargeReview(b *testing.B) {
+	dir, err := largeFolder()
+	if err != nil {
+		b.Fatal(err)
+	}
+	svc, err := service.Open(context.Background(), dir, quiet, service.Options{AcceptLoss: true})
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer svc.Close(context.Background())
+	opal, err := svc.Admin.ActAs("user:opal")
+	if err != nil {
+		b.Fatal(err)
+	}
+	window := func(q review.MatrixSearch) {
+		b.Helper()
+		if _, err := svc.Review.AccessMatrix(ctx, opal, q); err != nil {
+			b.Fatal(err)
+		}
+	}
+	first, err := svc.Review.AccessMatrix(ctx, opal, review.MatrixSearch{Level: "schemas", Columns: 40, Limit: 50})
+	if err != nil {
+		b.Fatal(err)
+	}
+	after := first.Next
+	b.Run("matrix-first-window", func(b *testing.B) {
+		for b.Loop() {
+			window(review.MatrixSearch{Level: "schemas", Columns: 40, Limit: 50})
+		}
+	})
+	b.Run("matrix-next-window", func(b *testing.B) {
+		for b.Loop() {
+			part, err := svc.Review.AccessMatrix(ctx, opal, review.MatrixSearch{Level: "schemas", Columns: 40, Limit: 50, After: after})
+			if err != nil {
+				b.Fatal(err)
+			}
+			after = part.Next
+		}
+	})
+	b.Run("matrix-of-tables", func(b *testing.B) {
+		for b.Loop() {
+			window(review.MatrixSearch{In: "s.c1", Columns: 60, Limit: 50})
+		}
+	})
+	n := 0
+	b.Run("review-of-a-schema", func(b *testing.B) {
+		for b.Loop() {
+			n++
+			if _, err := svc.Admin.OpenReview(ctx, opal, wire.ReviewRequest{Name: fmt.Sprint("r", n), Due: "2099-01-01",
+				Scope: wire.ReviewScope{Objects: []string{fmt.Sprintf("s.c%d", n)}}}); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("findings", func(b *testing.B) {
+		for b.Loop() {
+			n++
+			if _, err := svc.Review.Findings(ctx, opal, n+100); err != nil { // another number each time, so that none is kept
 				b.Fatal(err)
 			}
 		}

@@ -219,7 +219,7 @@ func (m *accessMatrix) row(subject *access.Subject) (wire.AccessRow, bool) {
 		}
 	}
 	if m.q.Has && !slices.ContainsFunc(cells, func(c cell) bool { return c != cell{} }) ||
-		m.q.Writes && !slices.ContainsFunc(cells, func(c cell) bool { return c.writes }) {
+		m.q.Writes && !slices.ContainsFunc(m.columns, func(o *access.Object) bool { return writesIn(m.standing(m.st, subject.ID), o) }) {
 		return row, false
 	}
 	if m.clear != nil {
@@ -229,6 +229,23 @@ func (m *accessMatrix) row(subject *access.Subject) (wire.AccessRow, bool) {
 		}
 	}
 	return row, true
+}
+
+// writesIn reports whether somebody can write an object, or anything below it.
+func writesIn(rights *access.Rights, o *access.Object) bool {
+	writes := access.Set(access.Insert, access.Update, access.Delete)
+	if rights == nil || o.Kind == access.View {
+		return false
+	}
+	if o.Kind >= access.Table {
+		return rights.Resolve(o.ID).Allowed.Any(writes)
+	}
+	found := false
+	rights.Model.Relations(o.ID, func(r *access.Object) bool {
+		found = r.Kind != access.View && rights.Resolve(r.ID).Allowed.Any(writes)
+		return !found
+	})
+	return found
 }
 
 // seesInClear reports whether somebody reads a column as it is.
@@ -309,7 +326,6 @@ const (
 // A cell is how a subject stands to an object, as the band glyph has it: see [bandsOf].
 type cell struct {
 	door, verbs, rows, columns stratum
-	writes                     bool
 }
 
 func (c cell) text() string {
@@ -328,17 +344,32 @@ func cellOf(st *platform.State, rights *access.Rights, id access.ObjectID) cell 
 	var all cell
 	n := 0
 	entered := rights.ShutDoor(id) == 0
-	st.Model.Relations(id, func(r *access.Object) bool {
-		c := relationCell(st, rights, r)
+	add := func(c cell) bool {
 		if n++; n == 1 {
 			all = c
 			return true
 		}
 		all.door, all.verbs = mixed(all.door, c.door), mixed(all.verbs, c.verbs)
 		all.rows, all.columns = mixed(all.rows, c.rows), mixed(all.columns, c.columns)
-		all.writes = all.writes || c.writes
-		return all.verbs != part || all.rows != part || all.columns != part || !all.writes
-	})
+		return all.verbs != part || all.rows != part || all.columns != part // else it stays as it is
+	}
+	touched, wide := rights.Touched(id)
+	if wide || o.Kind == access.Platform {
+		st.Model.Relations(id, func(r *access.Object) bool { return add(relationCell(st, rights, r)) })
+	} else {
+		for _, r := range touched {
+			if o := st.Model.Object(r); !o.Missing {
+				add(relationCell(st, rights, o))
+			}
+		}
+		st.Model.Relations(id, func(r *access.Object) bool { // any of the others stands for all of them
+			if slices.Contains(touched, r.ID) {
+				return true
+			}
+			add(cell{})
+			return false
+		})
+	}
 	switch {
 	case n == 0:
 		all = cell{}
@@ -370,14 +401,13 @@ func relationCell(st *platform.State, rights *access.Rights, o *access.Object) c
 	if o.Kind == access.View {
 		writes = 0
 	}
-	c.writes = writes != 0
 	switch reads := v.Allowed.Has(access.Select); {
-	case !reads && c.writes:
+	case !reads && writes != 0:
 		c.verbs = part
 		return c
 	case !reads:
 		return c
-	case c.writes:
+	case writes != 0:
 		c.verbs = whole
 	default:
 		c.verbs = part
@@ -406,7 +436,7 @@ func columnCell(st *platform.State, rights *access.Rights, o *access.Object) cel
 	c := relationCell(st, rights, st.Model.Object(o.Parent))
 	v := rights.Resolve(o.ID)
 	reads, writes := v.Allowed.Has(access.Select), v.Allowed.Any(access.Set(access.Insert, access.Update))
-	c.verbs, c.writes = none, writes
+	c.verbs = none
 	if reads && writes {
 		c.verbs = whole
 	} else if reads || writes {
