@@ -21,7 +21,7 @@ type Event struct {
 // PutEvent keeps an event with what it tells of.
 func PutEvent(e Event) Write {
 	return Write{func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExec(`INSERT INTO event (at, kind, about, subject, data) VALUES (:at, :kind, :about, :subject, :data)`, e)
+		_, err := tx.Exec(`INSERT INTO event (at, kind, about, subject, data) VALUES (?, ?, ?, ?, ?)`, e.At, e.Kind, e.About, e.Subject, e.Data)
 		return err
 	}}
 }
