@@ -1,10 +1,14 @@
 package service_test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
 	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/service/identity"
 	"gneiss/service/review"
 	"gneiss/wire"
 )
@@ -13,7 +17,66 @@ import (
 // subjects, at each level, and window by window as in one.
 func TestTheMatrixIsTheTree(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	opal := caller(t, svc, "opal")
+	matrixIsTree(t, svc, caller(t, svc, "opal"))
+}
+
+// TestTheMatrixOfRandomPlatforms is the same after random changes of all kinds, through a draft of more of
+// them too: a row is lit where what somebody can do differs, and nowhere else.
+func TestTheMatrixOfRandomPlatforms(t *testing.T) {
+	for seed := range uint64(3) {
+		svc := demotest.Open(t, demotest.Folder(t))
+		opal := caller(t, svc, "opal")
+		r := rand.New(rand.NewPCG(seed, 5))
+		for _, d := range deeds(r, 40, false) {
+			d.do(svc, opal) // some are refused
+		}
+		matrixIsTree(t, svc, opal)
+		done(t)(svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "more"}))
+		for _, d := range deeds(r, 12, false) {
+			into, err := svc.Identity.Drafting(ctx, opal, "more")
+			if err != nil {
+				t.Fatal(err)
+			}
+			d.do(svc, into)
+		}
+		through, err := svc.Identity.Looking(ctx, opal, wire.Moment{Draft: "more"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		lit := map[string]bool{}
+		m, err := svc.Review.AccessMatrix(ctx, opal, review.MatrixSearch{Level: "schemas", Beside: wire.Moment{Draft: "more"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, row := range m.Rows {
+			for _, i := range row.Lit {
+				lit[row.Subject+" "+m.Columns[i].Path] = true
+			}
+			for _, column := range m.Columns {
+				shapes := [2]string{}
+				for i, c := range []identity.Caller{opal, through} {
+					list, err := svc.Review.AccessOf(c, row.Subject, column.Path, false, false, wire.Standpoint{})
+					if err != nil {
+						shapes[i] = "" // nothing that they can do
+						continue
+					}
+					for _, a := range list.Items {
+						if a.Kind != "routine" && a.Bands.Verbs+a.Bands.Rows+a.Bands.Columns != "emptyemptyempty" {
+							shapes[i] += fmt.Sprintln(a.Object, a.Bands.Door, a.Bands.Verbs, a.Bands.Rows, a.Bands.Columns)
+						}
+					}
+				}
+				if name := row.Subject + " " + column.Path; (shapes[0] != shapes[1]) && !lit[name] {
+					t.Errorf("seed %d: %s differs by\n%s\nbeside\n%s\nand is not lit", seed, name, shapes[0], shapes[1])
+				}
+			}
+		}
+	}
+}
+
+// matrixIsTree compares each cell with the tree.
+func matrixIsTree(t *testing.T, svc *service.Service, opal identity.Caller) {
+	t.Helper()
 	digit := map[string]string{"full": "2", "hatched": "1", "empty": "0"}
 	cells := 0
 	for _, kind := range []string{"user", "service", "group", "role"} {

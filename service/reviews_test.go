@@ -3,6 +3,7 @@ package service_test
 import (
 	"database/sql"
 	"fmt"
+	"math/rand/v2"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"gneiss/service"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -176,5 +178,51 @@ func TestReviewersSeeTheirOwn(t *testing.T) {
 	}
 	if after := reviewOf(t, svc, opal, "q4"); after.List[1].Decision != "keep" || after.List[2].Decision != "" {
 		t.Errorf("of a stale decision something was kept: %+v", after.List[1:3])
+	}
+}
+
+// TestReviewsOfRandomPlatforms: after random changes, whoever can do something in a scope is in its review,
+// with every group, role or grant of their own by which they can, as paths have it.
+func TestReviewsOfRandomPlatforms(t *testing.T) {
+	for seed := range uint64(3) {
+		svc := demotest.Open(t, demotest.Folder(t))
+		opal := caller(t, svc, "opal")
+		for _, d := range deeds(rand.New(rand.NewPCG(seed, 13)), 40, false) {
+			d.do(svc, opal) // some are refused
+		}
+		scope := []string{"survey.drilling", "survey.licensing.holders", "survey"}[seed%3]
+		done(t)(svc.Admin.OpenReview(ctx, opal, wire.ReviewRequest{Name: "all", Scope: wire.ReviewScope{Objects: []string{scope}}, Due: soon}))
+		items := map[string]bool{}
+		for _, i := range reviewOf(t, svc, opal, "all").List {
+			items[i.Subject+" by "+i.Via] = true
+		}
+		subjects, err := svc.Review.Subjects(opal, review.SubjectSearch{Kind: "user"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		paths := 0
+		for _, s := range subjects.Items {
+			list, err := svc.Review.AccessOf(opal, "user:"+s.Name, scope, true, true, wire.Standpoint{})
+			if err != nil {
+				continue // disabled
+			}
+			for _, a := range list.Items {
+				for _, p := range a.Paths {
+					name := "user:" + s.Name + " by "
+					if len(p.Steps) > 1 {
+						name += p.Steps[1]
+					}
+					if p.Grant.Privilege == "USAGE" && p.Grant.Object == "survey" && scope != "survey" || len(p.Steps) > 1 && p.Steps[1] == "public" {
+						continue // a door above the scope, and what everybody has
+					}
+					if paths++; !items[name] {
+						t.Errorf("seed %d: %s can by %s, and is not in the review of %s", seed, s.Name, p.Says, scope)
+					}
+				}
+			}
+		}
+		if paths < 20 {
+			t.Errorf("seed %d: only %d paths", seed, paths)
+		}
 	}
 }

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"sync"
@@ -179,5 +180,90 @@ func TestUseTellsOnesOwn(t *testing.T) {
 	}
 	if len(out.Tables) == 0 || slices.ContainsFunc(out.Items, func(i wire.UseItem) bool { return i.People > 1 || len(i.Fixes) > 0 }) {
 		t.Errorf("of flint's own use is told %+v", out)
+	}
+}
+
+// TestUseOfRandomPlatforms: after random changes, and everybody's questions, what nobody used can be taken
+// away, all of it, and everybody gets the same answers.
+func TestUseOfRandomPlatforms(t *testing.T) {
+	tables := []string{"survey.drilling.boreholes", "survey.drilling.lithology", "survey.assay.results", "survey.assay.samples", "survey.licensing.holders",
+		"survey.licensing.licences", "survey.field.visits", "survey.monitoring.stations"}
+	for seed := range uint64(3) {
+		svc := demotest.Open(t, demotest.Folder(t))
+		opal := caller(t, svc, "opal")
+		r := rand.New(rand.NewPCG(seed, 9))
+		for _, d := range deeds(r, 30, false) {
+			d.do(svc, opal) // some are refused
+		}
+		var asked [][2]string
+		for _, who := range []string{"flint", "jasper", "slate", "chert", "garnet", "tuff", "marl", "beryl"} {
+			for _, table := range tables {
+				if r.IntN(2) == 0 {
+					asked = append(asked, [2]string{who, "SELECT * FROM (SELECT * FROM " + table + " LIMIT 40) AS some ORDER BY 1"})
+				}
+			}
+		}
+		answers := func() (out []string) {
+			for _, q := range asked {
+				c, err := svc.Admin.ActAs("user:" + q[0])
+				if err != nil {
+					out = append(out, "gone")
+					continue
+				}
+				got, err := svc.Gateway.Query(ctx, c, wire.QueryRequest{SQL: q[1]})
+				if err != nil {
+					out = append(out, "refused") // in words that name the record
+					continue
+				}
+				out = append(out, fmt.Sprint(len(got.Columns), got.Rows))
+			}
+			return out
+		}
+		before := answers()
+		report, err := svc.Review.Use(ctx, opal, "", 1, false) // of today alone: what the demo's past needed counts for nothing
+		if err != nil {
+			t.Fatal(err)
+		}
+		taken := 0
+		for _, i := range report.Items {
+			for _, fix := range i.Fixes {
+				switch {
+				case i.Queries > 0:
+				case fix.Revoke != nil:
+					if _, err := svc.Admin.Grant(ctx, opal, *fix.Revoke, true); err == nil {
+						taken++
+					}
+				case fix.Take != nil && fix.Take.Of != "role:administrator":
+					if _, err := svc.Admin.Join(ctx, opal, *fix.Take, true); err == nil {
+						taken++
+					}
+				}
+			}
+		}
+		after := answers()
+		for i, q := range asked {
+			if before[i] != after[i] {
+				t.Errorf("seed %d: without %d rights that nobody used %s gets for %s\n%.200s\nand not\n%.200s", seed, taken, q[0], q[1], after[i], before[i])
+			}
+		}
+		if taken < 8 {
+			t.Errorf("seed %d: only %d were taken away", seed, taken)
+		}
+	}
+}
+
+// TestRevealIsUsed: what lifts a policy from what somebody read is used, though they could read without.
+func TestRevealIsUsed(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"REVEAL"}, Object: "label:finance", Subjects: []string{"user:chert"}}, false))
+	const grant = "REVEAL on label:finance to user:chert"
+	for i, text := range []string{"SELECT company FROM survey.licensing.holders", "SELECT max(bank_account) FROM survey.licensing.holders"} {
+		if _, err := svc.Gateway.Query(ctx, caller(t, svc, "chert"), wire.QueryRequest{SQL: text}); err != nil {
+			t.Fatal(err)
+		}
+		if was, _ := used(t, svc, opal, "user:chert"); was[grant] != int64(i) {
+			t.Errorf("after %s it is used %d times", text, was[grant])
+		}
 	}
 }

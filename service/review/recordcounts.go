@@ -21,7 +21,7 @@ import (
 // How much is listed of counts, and what is unusual: a day with so many times the rows of a usual one,
 // and with so many at least. What is usual is looked for in as many days before.
 const (
-	mostTotals  = 20
+	mostTotals   = 20
 	mostUnusual  = 100
 	farAbove     = 5
 	fewRows      = 50
@@ -143,7 +143,9 @@ func labelSeries(out *wire.RecordCounts, days []store.LabelDay, at map[string]in
 		for _, t := range totals[k] {
 			*list = append(*list, *t)
 		}
-		slices.SortFunc(*list, func(a, b wire.CountTotal) int { return cmp.Or(cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Name, b.Name)) })
+		slices.SortFunc(*list, func(a, b wire.CountTotal) int {
+			return cmp.Or(cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Name, b.Name))
+		})
 		*list = (*list)[:min(len(*list), mostTotals)]
 	}
 }
