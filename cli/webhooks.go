@@ -15,8 +15,8 @@ import (
 func (a *app) webhooks(root *cobra.Command) {
 	parent := &cobra.Command{Use: "webhook", Short: "Tell other systems of what happens", GroupID: "session",
 		Long: `A webhook tells another system, such as a chat or a ticket system, of what happens: by
-a signed POST request for each event of its topics (revision, draft, check). What
-cannot be delivered is tried again for three days. How to check the signature stands
+a signed POST request for each event of its topics (revision, draft, check, request,
+review). What cannot be delivered is tried again for three days. How to check the signature stands
 in docs/webhooks.md.`,
 		Example: `  gneiss webhook add chat https://chat.example/hooks/gneiss --topics draft,check
   gneiss webhook try chat`}
@@ -90,7 +90,7 @@ func (a *app) putWebhook(use, short string, replace bool) *cobra.Command {
 			}
 			return nil
 		}}
-	c.Flags().StringSliceVar(&in.Topics, "topics", nil, "what it is told of: revision, draft, check; all when not given")
+	c.Flags().StringSliceVar(&in.Topics, "topics", nil, "what it is told of: revision, draft, check, request, review; all when not given")
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept on record")
 	if replace {
 		c.Use, c.Args, c.Example = use+" NAME [URL]", words(1, 2), "  gneiss webhook set chat --stop\n  gneiss webhook set chat --renew"

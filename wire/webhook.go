@@ -21,7 +21,7 @@ type Webhook struct {
 type WebhookRequest struct {
 	Name    string   `json:"name" required:"true"`
 	URL     string   `json:"url,omitempty" description:"https, or http to this machine; with replace the present one when empty"`
-	Topics  []string `json:"topics,omitempty" description:"revision, draft, check; all when empty"`
+	Topics  []string `json:"topics,omitempty" description:"revision, draft, check, request, review; all when empty"`
 	Status  string   `json:"status,omitempty" enum:"active,stopped" description:"active when empty"`
 	Renew   bool     `json:"renew,omitempty" description:"with replace: give it a new secret"`
 	Replace bool     `json:"replace,omitempty" description:"change the webhook of that name"`

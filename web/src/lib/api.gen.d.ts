@@ -7692,7 +7692,7 @@ export interface components {
              * @enum {string}
              */
             status?: "active" | "stopped";
-            /** @description revision, draft, check; all when empty */
+            /** @description revision, draft, check, request, review; all when empty */
             topics?: string[];
             /** @description https, or http to this machine; with replace the present one when empty */
             url?: string;

@@ -14,6 +14,8 @@
     ['revision', 'Revisions: each change that takes effect'],
     ['draft', 'Drafts: opened, published, dropped'],
     ['check', 'Checks: an access test or guardrail that fails, or holds again'],
+    ['request', 'Requests: somebody asks for access, and what becomes of it'],
+    ['review', 'Reviews: opened, closed and signed'],
   ]
   let look = $state(0)
   const list = loaded(() => {
