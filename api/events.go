@@ -50,7 +50,8 @@ func (s *streams) leave(id access.SubjectID) {
 
 // events tells of each revision of the model as it comes (server-sent events, as the HTML standard has
 // them), and of drafts and checks those who may look at them, so that pages know when to look again.
-// An event's id is the revision, and after a dot the number of the last event in the records.
+// An event's id is the revision, and after a dot for who reviews the number of the last event in the
+// records: to others it would tell that there was something which they do not hear of.
 func (s *Server) events(c fiber.Ctx) error {
 	caller, err := s.caller(c)
 	if err != nil {
@@ -65,22 +66,29 @@ func (s *Server) events(c fiber.Ctx) error {
 		defer s.streams.leave(caller.User)
 		end := time.After(streamLasts)
 		fmt.Fprint(w, "retry: 500\n\n")
+		told := func(event string) {
+			number := int64(0)
+			if s.service.Identity.MayHear(caller, 0) {
+				number = after
+			}
+			fmt.Fprintf(w, "id: %d.%d\nevent: %s\ndata: %d\n\n", seen, number, event, seen)
+		}
 		for {
 			changed := s.service.Platform.Changed()
 			happened, more := s.service.Events.After(after)
 			if at := s.service.Revision(); at != seen {
 				seen = at
-				fmt.Fprintf(w, "id: %d.%d\nevent: revision\ndata: %d\n\n", seen, after, seen)
+				told("revision")
 			}
-			told := map[string]bool{}
+			topics := map[string]bool{}
 			for _, e := range happened {
 				after = e.ID
 				topic := events.Kind(e.Kind).Topic()
-				if topic == "revision" || told[topic] || !s.service.Identity.MayHear(caller, access.SubjectID(e.Subject)) {
+				if topic == "revision" || topics[topic] || !s.service.Identity.MayHear(caller, access.SubjectID(e.Subject)) {
 					continue
 				}
-				told[topic] = true // once, for all that there is to look at
-				fmt.Fprintf(w, "id: %d.%d\nevent: %s\ndata: %d\n\n", seen, after, topic, after)
+				topics[topic] = true // once, for all that there is to look at
+				told(topic)
 			}
 			if w.Flush() != nil {
 				return // nobody reads any more
@@ -99,8 +107,8 @@ func (s *Server) events(c fiber.Ctx) error {
 
 // lastEvent takes apart the id of the last event that a reader got. Who got none begins with now.
 func lastEvent(id string, now int64) (revision, event int64) {
-	if n, err := fmt.Sscanf(id, "%d.%d", &revision, &event); err != nil || n != 2 || event > now {
-		return 0, now
+	if n, err := fmt.Sscanf(id, "%d.%d", &revision, &event); err != nil || n != 2 || event > now || event == 0 {
+		return revision, now
 	}
 	return revision, event
 }

@@ -69,7 +69,7 @@ func TestEvents(t *testing.T) {
 // TestEventsOfDrafts: whoever reviews hears of every draft, its opener of their own, and others of none.
 func TestEventsOfDrafts(t *testing.T) {
 	server := demotest.Start(t)
-	heard := map[string]chan string{}
+	heard, ids := map[string]chan string{}, map[string]chan string{}
 	callers := map[string]*client.Client{}
 	for _, name := range []string{"opal", "flint", "marl"} {
 		c := demotest.SignIn(t, server, name)
@@ -83,10 +83,13 @@ func TestEventsOfDrafts(t *testing.T) {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { answer.Body.Close() })
-		lines, told := bufio.NewScanner(answer.Body), make(chan string, 100)
-		callers[name], heard[name] = c, told
+		lines, told, numbers := bufio.NewScanner(answer.Body), make(chan string, 100), make(chan string, 100)
+		callers[name], heard[name], ids[name] = c, told, numbers
 		go func() {
 			for lines.Scan() {
+				if id, ok := strings.CutPrefix(lines.Text(), "id: "); ok {
+					numbers <- id
+				}
 				if topic, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
 					told <- topic
 				}
@@ -113,6 +116,16 @@ func TestEventsOfDrafts(t *testing.T) {
 		}
 		if opal, flint, marl := hears("opal"), hears("flint"), hears("marl"); opal != c.opal || flint != c.flint || marl != c.marl {
 			t.Errorf("of a draft of %s's opal hears %s, flint %s, marl %s", c.opener, opal, flint, marl)
+		}
+	}
+	// Nor do the numbers of events tell that there was something between two revisions.
+	if _, err := client.Send[wire.Changed](t.Context(), callers["opal"], "POST", "/subjects", wire.SubjectRequest{Subject: "role:after"}); err != nil {
+		t.Fatal(err)
+	}
+	hears("marl")
+	for len(ids["marl"]) > 0 {
+		if id := <-ids["marl"]; !strings.HasSuffix(id, ".0") {
+			t.Errorf("marl's event has the id %s", id)
 		}
 	}
 }

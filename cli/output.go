@@ -149,7 +149,7 @@ func (a *app) width() int {
 }
 
 func (a *app) terminal() int {
-	f, ok := a.out.(*os.File)
+	f, ok := file(a.out)
 	if !ok {
 		return 0
 	}

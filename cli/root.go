@@ -55,7 +55,7 @@ type usageError struct{ error }
 // New returns the root command with all client commands. The caller adds those
 // that run a service.
 func New(in io.Reader, out, errOut io.Writer) *cobra.Command {
-	a := &app{in: in, out: out, err: errOut}
+	a := &app{in: in, out: out, err: screen{errOut}}
 	root := &cobra.Command{
 		Use:   "gneiss",
 		Short: "Who may see and change what in shared tables: decide it, prove it, keep it true",
@@ -67,6 +67,11 @@ Objects are written survey.drilling.boreholes; subjects user:flint, group:north,
 role:survey_reader, service:pumice, public.`,
 		SilenceUsage: true, SilenceErrors: true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.PersistentPreRun = func(*cobra.Command, []string) {
+		if a.output == "table" { // other forms are for programs, which want what is there
+			a.out = screen{out}
+		}
 	}
 	root.SetIn(in)
 	root.SetOut(out)
@@ -185,6 +190,7 @@ func Run(ctx context.Context, root *cobra.Command, args []string, errOut io.Writ
 
 // Report prints an error as people read it and returns the exit code for it.
 func Report(err error, w io.Writer) int {
+	w = screen{w}
 	var p *wire.Problem
 	var unreachable *client.Unreachable
 	var usage usageError

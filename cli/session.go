@@ -164,7 +164,7 @@ func either(test, yes, no string) string {
 
 // onTerminal reports whether what is written is read by people.
 func onTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := file(w)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

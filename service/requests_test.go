@@ -132,3 +132,37 @@ func TestOwnUseHidesWhatIsHidden(t *testing.T) {
 		t.Errorf("beryl is told %s", text)
 	}
 }
+
+// TestManagersOfOneObject: who manages one schema decides what is asked for there, and learns of no role,
+// and of nothing above.
+func TestManagersOfOneObject(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, garnet, marl := caller(t, svc, "opal"), caller(t, svc, "garnet"), caller(t, svc, "marl")
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"MANAGE"}, Object: "survey.licensing", Subjects: []string{"user:garnet"}}, false))
+	r, err := svc.Admin.Ask(ctx, marl, wire.AccessRequest{Object: "survey.licensing.payments", Reason: "the books"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen, err := svc.Review.Request(ctx, garnet, r.Number)
+	if err != nil || !seen.Decides || len(seen.Fixes) != 1 {
+		t.Fatalf("garnet sees %+v, %v", seen, err)
+	}
+	text, err := json.Marshal([]any{seen.Fixes, seen.Missing})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(string(text), "role:") || strings.Contains(string(text), `USAGE on survey"`) {
+		t.Errorf("garnet is told %s", text)
+	}
+	out := done(t)(svc.Admin.Decide(ctx, garnet, r.Number, wire.RequestDecision{Decision: "grant"}))
+	if !out.Revised {
+		t.Errorf("garnet granted nothing: %+v", out)
+	}
+	other, err := svc.Admin.Ask(ctx, marl, wire.AccessRequest{Object: "survey.drilling.boreholes", Reason: "the books"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Review.Request(ctx, garnet, other.Number); fault.Of(err).Kind != fault.NotFound {
+		t.Errorf("garnet sees what is asked for elsewhere: %v", err)
+	}
+}

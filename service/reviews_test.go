@@ -171,6 +171,10 @@ func TestReviewersSeeTheirOwn(t *testing.T) {
 	if _, gone := svc.Review.Review(ctx, flint, "q5", "", true); strings.ReplaceAll(gone.Error(), "q5", "q4") != there.Error() {
 		t.Errorf("a review that is there is told from one that is not: %v, %v", there, gone)
 	}
+	_, there = svc.Admin.DecideReview(ctx, flint, "q4", wire.ReviewDecision{Items: []int{1}, Decision: "keep"})
+	if _, gone := svc.Admin.DecideReview(ctx, flint, "q5", wire.ReviewDecision{Items: []int{1}, Decision: "keep"}); strings.ReplaceAll(gone.Error(), "q5", "q4") != there.Error() {
+		t.Errorf("deciding tells a review that is there from one that is not: %v, %v", there, gone)
+	}
 	done(t)(svc.Admin.DecideReview(ctx, garnet, "q4", wire.ReviewDecision{Items: []int{2}, Decision: "keep", Version: own.Version}))
 	_, err := svc.Admin.DecideReview(ctx, opal, "q4", wire.ReviewDecision{Items: []int{2, 3}, Decision: "revoke", Version: own.Version})
 	if fault.Of(err).Kind != fault.Stale {

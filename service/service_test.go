@@ -259,6 +259,19 @@ func TestTheRecord(t *testing.T) {
 	if err != nil || len(list.Items) != 1 || list.Items[0].Actor != "user:opal" || list.Items[0].Standpoint != "user:flint for audit" || list.Items[0].Objects[0] != "survey.licensing.holders.email" {
 		t.Errorf("standing in for flint should carry both names: %+v, %v", list.Items, err)
 	}
+	// Page by page flint hears of no line that is another's, not by the cursor either.
+	for before := ""; ; {
+		page, err := svc.Review.Records(ctx, caller(t, svc, "flint"), review.RecordSearch{Before: before, Limit: 40})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if page.Next == "" {
+			break
+		}
+		if before = page.Next; len(page.Items) != 40 || page.Items[39].Reference != before || page.Items[39].Actor != "user:flint" {
+			t.Fatalf("a page of flint's ends with %s, which is not the last of its %d lines", before, len(page.Items))
+		}
+	}
 	flints, err := svc.Review.Records(ctx, caller(t, svc, "flint"), review.RecordSearch{})
 	if err != nil {
 		t.Fatal(err)

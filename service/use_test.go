@@ -10,7 +10,9 @@ import (
 
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/fault"
 	"gneiss/service/identity"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -266,5 +268,23 @@ func TestRevealIsUsed(t *testing.T) {
 		if was, _ := used(t, svc, opal, "user:chert"); was[grant] != int64(i) {
 			t.Errorf("after %s it is used %d times", text, was[grant])
 		}
+	}
+}
+
+// TestUseIsTheRecords: who reviews the platform and does not read the record asks about themself alone.
+func TestUseIsTheRecords(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: "platform", Subjects: []string{"user:flint"}}, false))
+	for _, of := range []string{"", "user:slate", "role:survey_reader"} {
+		if _, err := svc.Review.Use(ctx, flint, of, 90, of == ""); fault.Of(err).Kind != fault.Refused {
+			t.Errorf("flint, who reviews, asks about %q: %v", of, err)
+		}
+	}
+	if _, err := svc.Review.AccessMatrix(ctx, flint, review.MatrixSearch{Unused: 90}); fault.Of(err).Kind != fault.Refused {
+		t.Errorf("flint asks the matrix who used nothing: %v", err)
+	}
+	if _, err := svc.Review.Use(ctx, flint, "user:flint", 90, false); err != nil {
+		t.Errorf("flint asks about flint: %v", err)
 	}
 }

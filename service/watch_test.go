@@ -67,6 +67,23 @@ func TestChecksAreWatched(t *testing.T) {
 	if got := findings(); len(got) != 1 || !strings.Contains(got[0], "marl-reads") {
 		t.Errorf("of a test that fails is found %v", got)
 	}
+	// Who reviews, and may not look as others, hears that a test fails and not what was counted.
+	done(t)(svc.Admin.PutTest(t.Context(), opal, wire.AccessTestRequest{AccessTest: wire.AccessTest{Name: "tuff-none", Subject: "user:tuff",
+		Table: "survey.drilling.boreholes", Rows: new(int64)}}))
+	failed = append(failed, "check.failed tuff-none")
+	told("a test that counts", failed...)
+	for _, who := range []string{"opal", "agate", "opal"} { // whoever asks first, and after another
+		list, err := svc.Review.Findings(t.Context(), caller(t, svc, who), 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range list.Items {
+			if counted := strings.Contains(f.Says, "expected 0 rows, got"); f.Kind == "test" && strings.Contains(f.Says, "tuff-none") && counted != (who == "opal") {
+				t.Errorf("%s is told: %s", who, f.Says)
+			}
+		}
+	}
+	done(t)(svc.Admin.RemoveTest(t.Context(), opal, "tuff-none", wire.Change{}))
 	for _, right := range []wire.GrantRequest{{Privileges: []string{"SELECT"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:marl"}},
 		{Privileges: []string{"USAGE"}, Object: "survey.drilling", Subjects: []string{"user:marl"}},
 		{Privileges: []string{"USAGE"}, Object: "survey", Subjects: []string{"user:marl"}}} {

@@ -296,6 +296,7 @@ func (a *Audit) SignedIn(ctx context.Context, actor, address string) bool {
 // A Search selects records. Empty fields do not restrict.
 type Search struct {
 	Actor    string // the user, or who they stood in for
+	Themself bool   // only what the actor did, and not what somebody did as them
 	Action   string
 	Decision string
 	Contains string // in the text, the objects or the reason
@@ -327,7 +328,10 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 		where = append(where, condition)
 		args = append(args, values...)
 	}
-	if s.Actor != "" {
+	switch {
+	case s.Actor != "" && s.Themself:
+		add("r.actor = ?", s.Actor)
+	case s.Actor != "":
 		add("(r.actor = ? OR r.standing = ? OR r.standing LIKE ?)", s.Actor, s.Actor, s.Actor+" %")
 	}
 	if s.Action != "" {

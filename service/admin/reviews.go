@@ -111,6 +111,9 @@ func (s *Service) DecideReview(ctx context.Context, c identity.Caller, name stri
 	if err != nil {
 		return wire.Changed{}, err
 	}
+	if !s.identity.Reviews(st, c) && !slices.ContainsFunc(kept, func(i store.ReviewItem) bool { return s.review.DecidesItem(st, c, i.Reviewer) }) {
+		return wire.Changed{}, review.NoReview(name, store.ErrNoReview)
+	}
 	actor := st.Model.Ref(c.User)
 	var items []store.ReviewItem
 	for _, n := range in.Items {

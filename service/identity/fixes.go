@@ -15,6 +15,13 @@ import (
 // itself, is always among it.
 const mostFixes = 5
 
+// GrantOf is the fix that grants a standpoint's subject just what is asked, for who manages that.
+func (s *Service) GrantOf(p *Viewer, need access.Need) wire.Fix {
+	to, path := p.Model.Ref(p.Standpoint.Subject), p.Model.Path(need.Object)
+	return wire.Fix{Says: "grant " + need.Privilege.String() + " on " + path + " to " + to,
+		Grants: []wire.GrantRequest{{Privileges: []string{need.Privilege.String()}, Object: path, Subjects: []string{to}}}}
+}
+
 // Fixes proposes ways to give a standpoint a privilege on an object, the smallest first.
 func (s *Service) Fixes(p *Viewer, privilege access.Privilege, id access.ObjectID) []wire.Fix {
 	out := []wire.Fix{}

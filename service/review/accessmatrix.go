@@ -64,7 +64,7 @@ func (s *Service) AccessMatrix(ctx context.Context, c identity.Caller, q MatrixS
 	if err := m.across(&out); err != nil {
 		return out, err
 	}
-	if err := m.filters(ctx, s); err != nil {
+	if err := m.filters(ctx, s, c); err != nil {
 		return out, err
 	}
 	return out, m.down(&out)
@@ -129,7 +129,7 @@ func (m *accessMatrix) across(out *wire.AccessMatrix) error {
 func bounded(asked, usual, most int) int { return min(cmp.Or(max(asked, 0), usual), most) }
 
 // filters looks up what rows are filtered by.
-func (m *accessMatrix) filters(ctx context.Context, s *Service) error {
+func (m *accessMatrix) filters(ctx context.Context, s *Service, c identity.Caller) error {
 	model := m.st.Model
 	if m.q.Label != "" {
 		label, err := model.FindLabel(m.q.Label)
@@ -152,6 +152,9 @@ func (m *accessMatrix) filters(ctx context.Context, s *Service) error {
 		}
 	}
 	if m.q.Unused > 0 {
+		if err := s.audits(c, "use of rights"); err != nil {
+			return err
+		}
 		u, err := s.uses(ctx, m.now.UTC().AddDate(0, 0, -m.q.Unused).Format(time.DateOnly), nil)
 		if err != nil {
 			return err

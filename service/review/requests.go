@@ -140,14 +140,20 @@ func (s *Service) toDecide(st *platform.State, c identity.Caller, id access.Subj
 		return
 	}
 	last := needs[len(needs)-1]
-	for _, n := range p.Rights.Missing(last.Privilege, last.Object) {
-		w.Missing = append(w.Missing, m.NeedText(n))
-	}
-	if len(w.Missing) == 0 {
+	missing := p.Rights.Missing(last.Privilege, last.Object)
+	if len(missing) == 0 {
 		w.Note = say.HasItAlready.With(w.By)
 		return
 	}
+	for _, n := range missing {
+		if s.identity.ReviewsObject(st, c, n.Object) {
+			w.Missing = append(w.Missing, m.NeedText(n))
+		}
+	}
 	w.Fixes = s.identity.Fixes(p, last.Privilege, last.Object)
+	if !s.identity.Reviews(st, c) { // what roles there are, and what they open, is for reviewers
+		w.Fixes = []wire.Fix{s.identity.GrantOf(p, last)}
+	}
 	w.Nearest = s.nearest(st, p.Rights, last)
 }
 

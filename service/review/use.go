@@ -120,16 +120,32 @@ func (s *Service) since(ctx context.Context, days int, now time.Time) (from time
 }
 
 // Use says which rights queries needed within a number of days: those of a subject, or with unused
-// alone those that nobody used. Who does not review may ask about themself.
+// alone those that nobody used. That is for who reviews the platform and reads the record; anybody may ask
+// about themself.
 func (s *Service) Use(ctx context.Context, c identity.Caller, ref string, days int, unused bool) (wire.UseReport, error) {
 	st := s.platform.Current()
 	out := wire.UseReport{Items: []wire.UseItem{}, Tables: []wire.UseTable{}, Days: cmp.Or(days, usualDays)}
-	own := s.identity.Reviews(st, c)
-	if !own && (ref == "" || ref != st.Model.Ref(c.User)) {
+	own := ref != "" && ref == st.Model.Ref(c.User)
+	if !own && !s.identity.Reviews(st, c) {
 		return out, identity.Wants(st, access.Describe, access.PlatformID)
 	}
+	if !own { // who asked what and when is the record's, though it is counts here
+		if err := s.audits(c, "use of rights"); err != nil {
+			return out, err
+		}
+	}
+	out, err := s.use(ctx, st, ref, out.Days, unused)
+	if err == nil && !s.identity.Reviews(st, c) {
+		err = s.ownUse(st, c, &out)
+	}
+	return out, err
+}
+
+// use says which rights queries needed, to nobody in particular.
+func (s *Service) use(ctx context.Context, st *platform.State, ref string, days int, unused bool) (wire.UseReport, error) {
+	out := wire.UseReport{Items: []wire.UseItem{}, Tables: []wire.UseTable{}, Days: days}
 	if out.Days < 1 || out.Days > mostDays {
-		return out, fault.New(fault.Invalid, "bad_days", "use is asked for over 1 to %d days", mostDays)
+		return out, fault.New(fault.Invalid, "bad_days", "name a number of days from 1 to %d", mostDays)
 	}
 	var subject *access.Subject
 	if ref != "" {
@@ -159,10 +175,7 @@ func (s *Service) Use(ctx context.Context, c identity.Caller, ref string, days i
 	} else if err := r.of(subject); err != nil {
 		return out, err
 	}
-	if own {
-		return out, nil
-	}
-	return out, s.ownUse(st, c, &out)
+	return out, nil
 }
 
 // ownUse leaves of a report what somebody may know of their own use: not who else has a group or role,
@@ -375,11 +388,11 @@ func (r *useReport) named(s *access.Subject) {
 
 // unused finds what nobody used for a while, and grants that are far wider than their use, once use has
 // been counted for so long.
-func (f *finder) unused(ctx context.Context, c identity.Caller) error {
+func (f *finder) unused(ctx context.Context) error {
 	if f.st.Imagined() {
 		return nil // use is of what was in force
 	}
-	report, err := f.s.Use(ctx, c, "", usualDays, true)
+	report, err := f.s.use(ctx, f.st, "", usualDays, true)
 	if err != nil || report.Short {
 		return err
 	}

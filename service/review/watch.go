@@ -129,8 +129,11 @@ func (f *finder) failing(ctx context.Context) error {
 		if err := json.Unmarshal([]byte(r.Says), &says); err != nil {
 			return err
 		}
-		f.add("test", f.st.Model.Ref(test.Subject), f.st.Model.Path(test.Table),
-			say.TestFailing.With(r.Name, strings.Join(says, "; ")), say.TestFailingWhy.With(test.Sentence(f.st.Model), r.Since[:10]))
+		what := say.TestFailing.With(r.Name, strings.Join(says, "; "))
+		if !f.counts { // what was counted is for who may look as others
+			what = say.TestFailingOnly.With(r.Name)
+		}
+		f.add("test", f.st.Model.Ref(test.Subject), f.st.Model.Path(test.Table), what, say.TestFailingWhy.With(test.Sentence(f.st.Model), r.Since[:10]))
 	}
 	return nil
 }

@@ -87,6 +87,7 @@ const (
 	CheckFails       Sentence = "The check %s does not hold: %s, but %s"
 	CheckHoldsAgain  Sentence = "The check %s holds again: %s"
 	TestFailing      Sentence = "the access test %s fails: %s"
+	TestFailingOnly  Sentence = "the access test %s fails"
 	TestFailingWhy   Sentence = "it states that %s; it has failed since %s"
 	InDraft          Sentence = "in the draft %s, until that is published"
 	PutInDraft       Sentence = "put into the draft %s: %s"
