@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -168,6 +169,9 @@ func (a *app) recordChart() *cobra.Command {
 	c := &cobra.Command{Use: "chart", Short: "Sensitive access over time, and what stands out", Args: words(0, 0),
 		Example: "  gneiss audit chart --days 90\n  gneiss audit chart --label finance --who user:garnet",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if days < 1 {
+				return usageError{errors.New("name a number of days from 1 on with --days")}
+			}
 			from := time.Now().UTC().AddDate(0, 0, 1-days).Format(time.DateOnly)
 			out, err := client.Get[wire.RecordCounts](c.Context(), a.connect(), "/record-counts", query(wire.Standpoint{}, "from", from, "label", label, "actor", actor))
 			if err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -19,16 +20,20 @@ func (a *app) use(root *cobra.Command) {
 	c := &cobra.Command{Use: "use", Short: "Which grants, memberships and roles queries needed", GroupID: "look", Args: words(0, 0),
 		Long: `Which grants, memberships and roles the queries of the last days needed, how often, of how
 many people, and when last. With --unused: those that nobody used, and grants that are far wider
-than their use. What is used only to administer (MANAGE, DESCRIBE, AUDIT, CREATE) is not judged.`,
+than their use. Rights that only serve to
+administer (MANAGE, DESCRIBE, AUDIT, CREATE) are left out.`,
 		Example: "  gneiss use --of role:survey_reader --days 90\n  gneiss use --unused --days 90\n" +
 			"  gneiss use --unused --of user:flint --take-back less-for-flint --with-tests",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if days < 1 {
+				return usageError{errors.New("name a number of days from 1 on with --days")}
+			}
 			if draft != "" {
 				return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/use/take-back",
 					wire.TakeBackRequest{Of: of, Days: days, Draft: draft, Tests: tests}))
 			}
 			if of == "" && !unused {
-				return usageError{fmt.Errorf("name a subject with --of, or ask for what nobody used with --unused")}
+				return usageError{errors.New("name a subject with --of, or ask for what nobody used with --unused")}
 			}
 			asked := query(wire.Standpoint{}, "of", of, "days", strconv.Itoa(days))
 			if unused {

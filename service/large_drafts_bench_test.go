@@ -11,9 +11,9 @@ import (
 	"gneiss/wire"
 )
 
-// BenchmarkLargeDrafts is what drafts, moments, guardrails and files cost on the platform of a million
-// grants.
-func BenchmarkLargeDrafts(b *testing.B) {
+// largeService is the platform of a million grants, and its administrator.
+func largeService(b *testing.B) (*service.Service, identity.Caller) {
+	b.Helper()
 	dir, err := largeFolder()
 	if err != nil {
 		b.Fatal(err)
@@ -22,11 +22,18 @@ func BenchmarkLargeDrafts(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	defer svc.Close(context.Background())
+	b.Cleanup(func() { svc.Close(context.Background()) })
 	opal, err := svc.Admin.ActAs("user:opal")
 	if err != nil {
 		b.Fatal(err)
 	}
+	return svc, opal
+}
+
+// BenchmarkLargeDrafts is what drafts, moments, guardrails and files cost on the platform of a million
+// grants.
+func BenchmarkLargeDrafts(b *testing.B) {
+	svc, opal := largeService(b)
 	must := func(_ wire.Changed, err error) {
 		b.Helper()
 		if err != nil {
@@ -94,6 +101,7 @@ func BenchmarkLargeDrafts(b *testing.B) {
 		}
 	})
 	var files wire.Files
+	var err error
 	b.Run("files-written", func(b *testing.B) {
 		for b.Loop() {
 			if files, err = svc.Admin.Files(opal); err != nil {
@@ -112,19 +120,7 @@ func BenchmarkLargeDrafts(b *testing.B) {
 
 // BenchmarkLargeReview is what the matrix, findings and reviews cost on the platform of a million grants.
 func BenchmarkLargeReview(b *testing.B) {
-	dir, err := largeFolder()
-	if err != nil {
-		b.Fatal(err)
-	}
-	svc, err := service.Open(context.Background(), dir, quiet, service.Options{AcceptLoss: true})
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer svc.Close(context.Background())
-	opal, err := svc.Admin.ActAs("user:opal")
-	if err != nil {
-		b.Fatal(err)
-	}
+	svc, opal := largeService(b)
 	window := func(q review.MatrixSearch) {
 		b.Helper()
 		if _, err := svc.Review.AccessMatrix(ctx, opal, q); err != nil {

@@ -68,6 +68,11 @@ func TestReviewByKeyboard(t *testing.T) {
 	t.Logf("decided in %s", time.Since(started).Round(time.Millisecond))
 	run(t, ctx, sees("301 of 301 decided"), button("Close and sign"), sees("with 4 items to revoke or end"), inDialog("Close and sign"),
 		sees("closed by user:opal"), button("Verify the signature"), sees("is what was signed by revision"))
+	var printed int
+	run(t, ctx, chromedp.Evaluate(`dispatchEvent(new Event("beforeprint")); document.querySelectorAll("[role=row][id]").length`, &printed))
+	if printed != 301 {
+		t.Errorf("%d items are printed, not 301", printed)
+	}
 	holders, err := client.Get[wire.SubjectPage](t.Context(), opal, "/subjects/role:partner", nil)
 	if err != nil || len(holders.Members) != 297 {
 		t.Errorf("%d hold the role after it, not 297 (%v)", len(holders.Members), err)

@@ -1,6 +1,7 @@
 package admin
 
 import (
+	"strings"
 	"testing"
 
 	"gneiss/service/fault"
@@ -19,4 +20,22 @@ func FuzzRoster(f *testing.F) {
 			t.Errorf("%q: %v", content, err)
 		}
 	})
+}
+
+// TestTestNames: what a test of use is called is a name that tests can have, and no two are the same.
+func TestTestNames(t *testing.T) {
+	seen := map[string]string{}
+	long := strings.Repeat("a_long_schema_name.", 6)
+	for _, table := range []string{"survey.drilling.boreholes", long + "x", long + "y", `src."Ünïcode".t`} {
+		for _, subject := range []string{"flint", strings.Repeat("n", 80)} {
+			name := testName(subject, table)
+			if len(name) > longestName || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_.-") != "" {
+				t.Errorf("%q", name)
+			}
+			if other := seen[name]; other != "" {
+				t.Errorf("%s and %s are both called %s", other, subject+" "+table, name)
+			}
+			seen[name] = subject + " " + table
+		}
+	}
 }

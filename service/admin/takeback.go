@@ -3,14 +3,15 @@ package admin
 import (
 	"cmp"
 	"context"
-	"strings"
+	"fmt"
+	"hash/crc32"
 
 	"gneiss/core/access"
 	"gneiss/core/guard"
-	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
+	"gneiss/service/review"
 	"gneiss/service/say"
 	"gneiss/wire"
 )
@@ -113,7 +114,7 @@ func (s *Service) testsOfUse(ctx context.Context, c identity.Caller, st *platfor
 			return nil, err
 		}
 		for _, table := range used.Tables {
-			name := strings.Trim(plainName("used-"+subject.Name+"-"+table.Table), "-")
+			name := testName(subject.Name, table.Table)
 			if st.Guards.Test(name) != nil || len(table.Columns) == 0 {
 				continue
 			}
@@ -125,12 +126,16 @@ func (s *Service) testsOfUse(ctx context.Context, c identity.Caller, st *platfor
 	return tests, nil
 }
 
-// plainName makes a name of a text, as tests have them.
-func plainName(text string) string {
-	return audit.Bounded(strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '_' || r == '.' {
-			return r
-		}
-		return '-'
-	}, strings.ToLower(text)), 63)
+// longestName bounds the name of a test, in bytes.
+const longestName = 63
+
+// testName names the test of what somebody used. Of a long one a digest stands for the rest, so that no
+// two are the same.
+func testName(subject, table string) string {
+	name := review.PlainName("used-" + subject + "-" + table)
+	if len(name) <= longestName {
+		return name
+	}
+	digest := fmt.Sprintf("-%08x", crc32.ChecksumIEEE([]byte(name)))
+	return name[:longestName-len(digest)] + digest
 }

@@ -363,7 +363,7 @@ func (s *Service) Baseline(ctx context.Context, c identity.Caller, in wire.Basel
 	}
 	out.Subject, out.Table = subject.Ref(), st.Model.Path(o.ID)
 	if out.Name == "" {
-		out.Name = strings.Trim(strings.Map(plainRune, subject.Name+"-"+o.Name), "-")
+		out.Name = PlainName(subject.Name + "-" + o.Name)
 	}
 	v, err := s.identity.ViewerOf(st, c, subject.ID, wire.Standpoint{Role: in.Role, Purpose: in.Purpose})
 	if err != nil {
@@ -397,9 +397,12 @@ func (s *Service) Baseline(ctx context.Context, c identity.Caller, in wire.Basel
 	return out, nil
 }
 
-func plainRune(r rune) rune {
-	if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '_' || r == '.' {
-		return r
-	}
-	return '-'
+// PlainName makes a name of a text, as tests and drafts have them: of a-z, 0-9, _ . and -.
+func PlainName(text string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '_' || r == '.' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(text)), "-")
 }

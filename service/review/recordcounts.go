@@ -50,7 +50,7 @@ func (s *Service) RecordCounts(ctx context.Context, c identity.Caller, from, unt
 		}
 	}
 	if last.Before(first) || last.Sub(first) > mostDays*24*time.Hour {
-		return out, fault.New(fault.Invalid, "bad_date", "name a first day and a last one behind it, at most %d days apart", mostDays)
+		return out, fault.New(fault.Invalid, "bad_date", "name a first day and a last day after it, at most %d days apart", mostDays)
 	}
 	if label != "" {
 		found, err := st.Model.FindLabel(label)
@@ -58,6 +58,13 @@ func (s *Service) RecordCounts(ctx context.Context, c identity.Caller, from, unt
 			return out, err
 		}
 		label = st.Model.Path(found.ID)
+	}
+	if actor != "" {
+		found, err := st.Model.FindSubject(actor)
+		if err != nil {
+			return out, err
+		}
+		actor = found.Ref()
 	}
 	out.From, out.Until = first.Format(time.DateOnly), last.Format(time.DateOnly)
 	at := map[string]int{}

@@ -67,7 +67,7 @@ const (
 	DecidedReview    Sentence = "decided %s of the review %s: %s"
 	HandedReview     Sentence = "handed on to %s"
 	ClosedReview     Sentence = "closed and signed the review %s, with %s to revoke or end"
-	ReviewGone       Sentence = "item %d is no longer so: %s"
+	ReviewGone       Sentence = "item %d no longer applies: %s"
 	ReviewUndecided  Sentence = "%s are not decided, and stay as they are"
 	FirstRead        Sentence = "%s read %s for the first time"
 	NewAddress       Sentence = "%s read %s from %s, for the first time from there"

@@ -323,7 +323,8 @@
     padding: 0 0.25rem;
     height: 27px;
   }
-  thead th {
+  thead th,
+  thead td {
     position: sticky;
     top: 0;
     z-index: 2;

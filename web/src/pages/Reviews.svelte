@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { tick } from 'svelte'
+  import { flushSync, tick } from 'svelte'
   import { api, get, says, type Changed, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { fetched, loaded } from '../lib/load.svelte'
@@ -63,6 +63,8 @@
   const picked = $derived(shown.filter((i) => chosen[i.number]))
   const targets = $derived(picked.length ? picked : shown[at] ? [shown[at]!] : [])
   let scroller = $state<HTMLElement | null>(null)
+  // On paper all of it stands, and not what is in view alone.
+  let printing = $state(false)
   const view = windowed(
     () => shown.length,
     () => scroller,
@@ -200,7 +202,11 @@
   }
 </script>
 
-<svelte:window onkeydowncapture={key} />
+<svelte:window
+  onkeydowncapture={key}
+  onbeforeprint={() => flushSync(() => (printing = true))}
+  onafterprint={() => (printing = false)}
+/>
 
 <div class="flex h-full flex-col gap-3 p-5">
   {#if !name}
@@ -235,7 +241,7 @@
             </span>
             {#if r.status === 'open' && r.waiting.length}<span class="text-sm text-muted"
                 >Waits for {r.waiting
-                  .map((w) => `${w.reviewer || 'who administers'}${w.gone ? ', who is gone' : ''} (${w.open})`)
+                  .map((w) => `${w.reviewer || 'administrators'}${w.gone ? ', who is gone' : ''} (${w.open})`)
                   .join(', ')}</span
               >{/if}
           </a>
@@ -294,8 +300,8 @@
       tabindex="0"
       aria-activedescendant={shown[at] ? 'item-' + shown[at]!.number : undefined}
     >
-      <div style="height: {view.before}px"></div>
-      {#each view.items.filter((v) => shown[v.index]) as v (shown[v.index]!.number)}
+      <div style="height: {printing ? 0 : view.before}px"></div>
+      {#each printing ? shown.map( (_, index) => ({ index }) ) : view.items.filter((v) => shown[v.index]) as v (shown[v.index]!.number)}
         {@const i = shown[v.index]!}
         <div
           id="item-{i.number}"
@@ -327,7 +333,9 @@
             <span class="block truncate text-muted">{i.via ? 'through ' + i.via : 'by grants of their own'}</span>
           </span>
           <span role="gridcell" class="mono min-w-0 text-xs leading-5" title={i.has.join('\n')}
-            >{i.has.slice(0, 2).join(', ')}{i.has.length > 2 ? ` and ${i.has.length - 2} more` : ''}</span
+            >{i.has.slice(0, printing ? undefined : 2).join(', ')}{i.has.length > 2 && !printing
+              ? ` and ${i.has.length - 2} more`
+              : ''}</span
           >
           <span class="min-w-0 text-muted" role="gridcell">
             <span class={i.findings.includes('unused') ? 'text-garnet' : ''}
@@ -359,7 +367,7 @@
       {:else}
         <p class="p-4 text-muted">No item is like that.</p>
       {/each}
-      <div style="height: {view.after}px"></div>
+      <div style="height: {printing ? 0 : view.after}px"></div>
     </div>
     <p class="text-xs text-muted print:hidden">
       Arrow keys move; space selects; a selects all that are alike; k keeps, r revokes, e keeps until a day, h hands on,

@@ -13,7 +13,9 @@
 
   // Holding beside using: of one person or role, or what nobody used.
   type Item = Schemas['WireUseItem']
-  const of = $derived(place.query.get('of') ?? '')
+  // Who does not review and read the record asks about themself.
+  const asks = $derived(!!signed.session?.reviewer && !!signed.session.auditor)
+  const of = $derived(asks ? (place.query.get('of') ?? '') : (signed.session?.user ?? ''))
   const days = $derived(Number(place.query.get('days')) || 90)
   const unused = $derived(!of || place.query.get('unused') === '1')
   let picked = $state('')
@@ -21,7 +23,7 @@
     picked = of
   })
   $effect(() => {
-    if (picked !== of) place.go('/use', { of: picked })
+    if (asks && picked !== of) place.go('/use', { of: picked })
   })
   const report = loaded((signal) =>
     get(
@@ -74,13 +76,15 @@
 <div class="h-full overflow-y-auto p-5" use:scrollable={'Use'}>
   <div class="mb-3 flex flex-wrap items-center gap-3">
     <h1>Use</h1>
-    <span class="w-64"
-      ><SubjectPicker bind:value={picked} kinds={[]} label="Of whom" placeholder="everybody: what is unused" /></span
-    >
-    {#if of}<button class="btn" onclick={() => place.go('/use', { of: '', unused: '' })}>Everybody</button>
-      <button class="btn" aria-pressed={unused} onclick={() => place.go('/use', { of, unused: unused ? '' : '1' })}
-        >Only what is unused</button
-      >{/if}
+    {#if asks}
+      <span class="w-64"
+        ><SubjectPicker bind:value={picked} kinds={[]} label="Of whom" placeholder="everybody: what is unused" /></span
+      >
+      {#if of}<button class="btn" onclick={() => place.go('/use', { of: '', unused: '' })}>Everybody</button>
+        <button class="btn" aria-pressed={unused} onclick={() => place.go('/use', { of, unused: unused ? '' : '1' })}
+          >Only what is unused</button
+        >{/if}
+    {/if}
     <select
       class="field w-auto"
       aria-label="Days"
@@ -95,22 +99,19 @@
       >{/if}
   </div>
   <p class="mb-3 max-w-prose text-muted">
-    Which grants and memberships the queries of {of
-      ? of.startsWith('role:') || of.startsWith('group:')
-        ? 'its members'
-        : 'this one'
-      : 'everybody'}
-    needed, {report.value ? 'since ' + report.value.since.slice(0, 10) : ''}. What is used only to administer is not
-    judged.
+    Which grants and memberships were needed by {!of
+      ? 'everybody’s queries'
+      : of === signed.session?.user
+        ? 'your queries'
+        : of.startsWith('role:') || of.startsWith('group:')
+          ? 'its members’ queries'
+          : `the queries of ${of}`}{report.value ? `, since ${report.value.since.slice(0, 10)}` : ''}. Rights that only
+    serve to administer are left out.
     {#if report.value?.short}<b class="text-feldspar">Use has not been counted for {days} days yet.</b>{/if}
   </p>
   {#if report.problem}<Trouble problem={report.problem} />{/if}
   {#if report.value}
-    <div
-      class="grid gap-5 {report.value.tables.length
-        ? 'grid-cols-[minmax(0,2fr)_minmax(0,1fr)] max-[1100px]:grid-cols-1'
-        : ''}"
-    >
+    <div class="flex flex-col gap-5">
       <div class="min-w-0">
         <Grid
           name="Held"
