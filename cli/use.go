@@ -20,8 +20,8 @@ func (a *app) use(root *cobra.Command) {
 	c := &cobra.Command{Use: "use", Short: "Which grants, memberships and roles queries needed", GroupID: "look", Args: words(0, 0),
 		Long: `Which grants, memberships and roles the queries of the last days needed, how often, of how
 many people, and when last. With --unused: those that nobody used, and grants that are far wider
-than their use. Rights that only serve to
-administer (MANAGE, DESCRIBE, AUDIT, CREATE) are left out.`,
+than their use. Rights that only serve to administer (MANAGE, DESCRIBE, AUDIT, CREATE) are left
+out.`,
 		Example: "  gneiss use --of role:survey_reader --days 90\n  gneiss use --unused --days 90\n" +
 			"  gneiss use --unused --of user:flint --take-back less-for-flint --with-tests",
 		RunE: func(c *cobra.Command, _ []string) error {

@@ -188,7 +188,8 @@ func (s *Service) grantRequest(ctx context.Context, c identity.Caller, w wire.Re
 		in.Fix = 1
 	}
 	if in.Fix < 1 || in.Fix > len(w.Fixes) {
-		return wire.Changed{}, fault.New(fault.Invalid, "no_fix", "request %d has %d ways to grant it, numbered from 1: gneiss request show %d", w.Number, len(w.Fixes), w.Number)
+		return wire.Changed{}, fault.New(fault.Invalid, "no_fix", "request %d has %d ways to grant it, numbered from 1: gneiss request show %d",
+			w.Number, len(w.Fixes), w.Number)
 	}
 	fix := w.Fixes[in.Fix-1]
 	o := order{caller: c, Change: wire.Change{Reason: say.RequestReason.With(w.Number, w.Reason), DryRun: in.DryRun}}

@@ -38,8 +38,9 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	if administrators < 1 {
 		administrators = fewAdministrators
 	}
-	if kept := s.found.Load(); kept != nil && kept.of == st.Bare() && kept.checks == s.checked.Load() && kept.administrators == administrators && kept.counts == s.identity.Manages(st, c, access.PlatformID) &&
-		time.Since(kept.at) < keepFindings {
+	counts := s.identity.Manages(st, c, access.PlatformID)
+	if kept := s.found.Load(); kept != nil && kept.of == st.Bare() && kept.checks == s.checked.Load() && kept.administrators == administrators &&
+		kept.counts == counts && time.Since(kept.at) < keepFindings {
 		return kept.list, nil
 	}
 	checks := s.checked.Load()
@@ -50,7 +51,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	f := &finder{
 		s:         s,
 		st:        st,
-		counts:    s.identity.Manages(st, c, access.PlatformID),
+		counts:    counts,
 		now:       time.Now(),
 		out:       &out.Items,
 		census:    st.Census(time.Now()),
