@@ -66,7 +66,8 @@ func (a *app) listReviews() *cobra.Command {
 			return err
 		}
 		if len(found.Items) == 0 && a.output == "table" {
-			fmt.Fprintln(a.out, "There is no review, or none with anything of yours to decide. Who administers opens one: gneiss review open NAME --scope OBJECT --due DAY")
+			fmt.Fprintln(a.out, "There is no review, or none with anything of yours to decide.\n"+
+				"Administrators open one: gneiss review open NAME --scope OBJECT --due DAY")
 			return nil
 		}
 		g := grid{head: []string{"review", "of", "due", "status", "decided", "to revoke", "yours", "waits for"}, right: map[int]bool{4: true, 5: true, 6: true}}
