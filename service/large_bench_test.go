@@ -117,7 +117,7 @@ func BenchmarkLarge(b *testing.B) {
 	}
 	open := func(b *testing.B) *service.Service {
 		b.Helper()
-		svc, err := service.Open(context.Background(), dir, quiet)
+		svc, err := service.Open(context.Background(), dir, quiet, service.Options{AcceptLoss: true})
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -54,7 +54,7 @@ func (s *Store) PutCheckpoint(ctx context.Context, revision int64, hash string, 
 }
 
 // mostCheckpoints is how many are kept.
-const mostCheckpoints = 6
+const mostCheckpoints = 12
 
 // crowded is the place of the checkpoint, not the last, whose neighbours are nearest to each other.
 func crowded(revisions []int64) int {
@@ -69,6 +69,13 @@ func crowded(revisions []int64) int {
 		}
 	}
 	return best
+}
+
+// CheckpointBefore is the revision of the last checkpoint at or before one; zero when there is none.
+func (s *Store) CheckpointBefore(ctx context.Context, revision int64) (int64, error) {
+	var last sql.NullInt64
+	err := s.db.GetContext(ctx, &last, `SELECT max(revision) FROM checkpoint WHERE revision <= ?`, revision)
+	return last.Int64, err
 }
 
 // Checkpoint reads the last checkpoint at or before a revision, and returns its revision and the

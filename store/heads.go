@@ -134,7 +134,7 @@ func (s *Store) keepHeadsAlways() {
 // VerifyJournal checks the whole chain of the journal, and that it ends no sooner than
 // it did. It returns how many entries hold.
 func (s *Store) VerifyJournal(ctx context.Context) (n int64, last Head, err error) {
-	err = s.Replay(ctx, 0, math.MaxInt64, "", func(e Entry) error {
+	err = Replay(ctx, s, 0, math.MaxInt64, "", Checked, func(e Entry, _ struct{}) error {
 		n, last = n+1, Head{e.Revision, e.Hash}
 		return nil
 	})

@@ -101,32 +101,83 @@ func (s *Store) Entry(ctx context.Context, revision int64) (Entry, error) {
 	return e, err
 }
 
-// Replay calls f for every entry, oldest first, and checks the chain of hashes
-// on the way. With after it begins behind that revision, whose hash is given. It ends with the
-// revision until, or the last.
-func (s *Store) Replay(ctx context.Context, after, until int64, hash string, f func(Entry) error) error {
-	rows, err := s.db.QueryxContext(ctx, `SELECT * FROM journal WHERE revision > ? AND revision <= ? ORDER BY revision`, after, until)
-	if err != nil {
-		return err
+// Replay calls do with every entry, oldest first, and with what read made of it; it checks the
+// chain of hashes on the way. read is called for several entries at once, and may see one that was
+// altered, which do never does. With after it begins behind that revision, whose hash is given. It
+// ends with the revision until, or the last.
+func Replay[T any](ctx context.Context, s *Store, after, until int64, hash string, read func(Entry) (T, error), do func(Entry, T) error) error {
+	type reading struct {
+		entry Entry
+		made  T
+		holds bool
+		err   error
 	}
-	defer rows.Close()
-	last := Entry{Revision: after, Hash: hash}
-	for rows.Next() {
-		var e Entry
-		if err := rows.StructScan(&e); err != nil {
-			return err
+	ctx, stop := context.WithCancel(ctx)
+	const ahead = 16 // entries that may be large
+	coming := make(chan chan reading, ahead)
+	defer func() {
+		stop()
+		for range coming { // until the rows are closed
 		}
-		if e.Revision != last.Revision+1 || e.Previous != last.Hash || e.Hash != e.digest() {
+	}()
+	var rowsErr error
+	go func() {
+		defer close(coming)
+		rowsErr = s.eachEntry(ctx, after, until, func(e Entry) bool {
+			one := make(chan reading, 1)
+			select {
+			case coming <- one:
+			case <-ctx.Done():
+				return false
+			}
+			go func() {
+				r := reading{entry: e, holds: e.Hash == e.digest()}
+				r.made, r.err = read(e)
+				one <- r
+			}()
+			return true
+		})
+	}()
+	last := Entry{Revision: after, Hash: hash}
+	for one := range coming {
+		r := <-one
+		e := r.entry
+		if e.Revision != last.Revision+1 || e.Previous != last.Hash || !r.holds {
 			return fmt.Errorf(
 				"%w: the journal has been altered at revision %d: its hash does not follow from the entries before; restore the data folder from a backup",
 				ErrAltered,
 				e.Revision,
 			)
 		}
-		if err := f(e); err != nil {
-			return fmt.Errorf("revision %d: %w", e.Revision, err)
+		if r.err == nil {
+			r.err = do(e, r.made)
+		}
+		if r.err != nil {
+			return fmt.Errorf("revision %d: %w", e.Revision, r.err)
 		}
 		last = e
 	}
+	return rowsErr
+}
+
+// eachEntry calls f for the entries between two revisions, the second included, until f returns false.
+func (s *Store) eachEntry(ctx context.Context, after, until int64, f func(Entry) bool) error {
+	rows, err := s.db.QueryxContext(ctx, `SELECT * FROM journal WHERE revision > ? AND revision <= ? ORDER BY revision`, after, until)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var e Entry
+		if err := rows.StructScan(&e); err != nil {
+			return err
+		}
+		if !f(e) {
+			return ctx.Err()
+		}
+	}
 	return rows.Err()
 }
+
+// Checked reads nothing of an entry, for a [Replay] that is after the chain alone.
+func Checked(Entry) (struct{}, error) { return struct{}{}, nil }

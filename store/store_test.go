@@ -30,7 +30,7 @@ func opened(t testing.TB, dir string) *Store {
 func journal(t *testing.T, s *Store, n int) {
 	t.Helper()
 	var last Entry
-	if err := s.Replay(ctx, 0, math.MaxInt64, "", func(e Entry) error { last = e; return nil }); err != nil {
+	if err := Replay(ctx, s, 0, math.MaxInt64, "", Checked, func(e Entry, _ struct{}) error { last = e; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	for range n {
@@ -45,7 +45,7 @@ func journal(t *testing.T, s *Store, n int) {
 
 func revisions(t *testing.T, s *Store) (n int, err error) {
 	t.Helper()
-	err = s.Replay(ctx, 0, math.MaxInt64, "", func(Entry) error { n++; return nil })
+	err = Replay(ctx, s, 0, math.MaxInt64, "", Checked, func(Entry, struct{}) error { n++; return nil })
 	return n, err
 }
 

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
@@ -203,8 +204,13 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 		listener.Close()
 		return err
 	}
+	// A start makes much that is soon thrown away. Collected sooner than later, it does not take
+	// twice the memory that the platform needs.
+	usual := debug.SetGCPercent(40)
 	svc, err := service.Open(ctx, cfg.get("data"), log, service.Options{Roots: filepath.SplitList(cfg.get("source-roots")),
 		AcceptLoss: cfg.get("accept-loss") == "true", CheckEvery: checkEvery, KeepRecord: keepRecord})
+	debug.FreeOSMemory()
+	debug.SetGCPercent(usual)
 	if err != nil {
 		listener.Close()
 		if port != nil {

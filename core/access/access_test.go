@@ -507,7 +507,7 @@ func TestWhatIsPassedOnEndsWithItsRight(t *testing.T) {
 	if _, err := m.Apply(start, Join{Member: "user:marl", Of: "role:r", By: "user:marl", Passed: true}); err == nil {
 		t.Error("who does not have the admin option for on gave")
 	}
-	restored, err := Restore(given.Snapshot())
+	restored, err := Restore(taken(t, given).get)
 	if err != nil {
 		t.Fatal(err)
 	}

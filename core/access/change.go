@@ -1,6 +1,7 @@
 package access
 
 import (
+	"slices"
 	"strings"
 	"time"
 )
@@ -26,23 +27,30 @@ func (m *Model) Apply(at time.Time, changes ...Change) (*Model, error) {
 	})
 }
 
-// A Step is a change with its time.
-type Step struct {
-	At     time.Time
-	Change Change
+// A Replay makes many changes one after another, as a journal has them. It is quicker than
+// [Model.Apply] for each of them.
+type Replay struct{ m Model }
+
+// Replay begins with the model, which stays as it is.
+func (m *Model) Replay() *Replay {
+	r := &Replay{*m}
+	r.m.edit = &edit{paths: map[string]ObjectID{}}
+	return r
 }
 
-// Replay returns the model after many changes, as a journal has them. It is
-// quicker than [Model.Apply] for each of them.
-func (m *Model) Replay(steps []Step) (*Model, error) {
-	return m.within(func(next *Model) error {
-		for _, s := range steps {
-			if err := s.Change.apply(next, s.At); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+// Apply makes the next change; at is the time of its revision. After an error nothing is as it
+// should be.
+func (r *Replay) Apply(at time.Time, c Change) error { return c.apply(&r.m, at) }
+
+// Current is the model as it is now, to be looked at until the next change is made, and not kept.
+func (r *Replay) Current() *Model { return &r.m }
+
+// Model is the model after the changes so far. It may be kept, and more changes be made.
+func (r *Replay) Model() *Model {
+	m, paths := r.m, r.m.edit.paths
+	r.m.edit.paths, r.m.edit = nil, &edit{paths: paths}
+	m.edit = nil
+	return &m
 }
 
 // within makes a copy of the model that f may write to.
@@ -113,13 +121,12 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 	if kind == View {
 		m.views = append(m.views[:len(m.views):len(m.views)], o.ID)
 	}
-	up := *parent
+	up := m.ownObject(parent.ID)
 	at := len(up.Children)
 	if !up.Kind.IsRelation() {
-		at, _ = m.searchChild(parent, name)
+		at, _ = m.searchChild(up, name)
 	}
-	up.Children = inserted(up.Children, at, o.ID)
-	m.setObject(up)
+	up.Children = slices.Insert(up.Children, at, o.ID)
 	return nil
 }
 

@@ -186,16 +186,14 @@ func (m *Model) ParseRight(name string) (Privilege, BundleID, error) {
 func (m *Model) addGrant(g Grant) {
 	g.ID = GrantID(m.grants.size())
 	m.grants.push(m.edit, &g)
-	on, to := *m.Object(m.countsAt(g.Object)), *m.Subject(g.Subject)
-	on.grants = inserted(on.grants, len(on.grants), g.ID)
+	on, to := m.ownObject(m.countsAt(g.Object)), m.ownSubject(g.Subject)
+	on.grants = append(on.grants, g.ID)
 	ref := m.refOf(&g)
 	at, _ := slices.BinarySearchFunc(to.grants, ref, compareRefs)
-	to.grants = inserted(to.grants, at, ref)
-	m.setObject(on)
+	to.grants = slices.Insert(to.grants, at, ref)
 	if !g.ends.IsZero() {
-		to.ending = inserted(to.ending, len(to.ending), g.ID)
+		to.ending = append(to.ending, g.ID)
 	}
-	m.setSubject(to)
 }
 
 // setGrant puts a changed grant in place, and keeps the list of what ends.

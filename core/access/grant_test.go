@@ -1,8 +1,12 @@
 package access
 
 import (
+	"bytes"
+	"encoding/gob"
 	"errors"
 	"fmt"
+	"io"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -281,7 +285,7 @@ func TestSnapshotsKeepEverything(t *testing.T) {
 	m := survey(t, append(slices.Clone(entry), grant("reader", "survey.drilling", "role:survey_reader"), SetOwner{Object: "survey.assay", Owner: "user:marl"},
 		by("user:opal", "SELECT", "survey", "user:flint", true), AddGrant{Privilege: "SELECT", Object: "survey.assay.results.ppm", Subject: "role:district_geologist", Grantor: "user:flint", Until: day.Add(time.Hour)},
 		PutBundle{Bundle: "courier", Privileges: []string{"INSERT"}}, RemoveBundle{"courier"}, RemoveGrant{Privilege: "USAGE", Object: "survey", Subject: "role:survey_reader"})...)
-	again, err := Restore(m.Snapshot())
+	again, err := Restore(taken(t, m).get)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -298,8 +302,64 @@ func TestSnapshotsKeepEverything(t *testing.T) {
 		})
 	}
 	more := []Change{AddSubject{Subject: "user:new"}, RemoveGrant{Privilege: "SELECT", Object: "survey", Subject: "user:flint", Cascade: true}, AddObject{Path: "survey.assay.new", Kind: "table"}}
-	x, y := apply(t, m, more...).Snapshot(), apply(t, again, more...).Snapshot()
-	if fmt.Sprint(x) != fmt.Sprint(y) {
+	x, y := taken(t, apply(t, m, more...)), taken(t, apply(t, again, more...))
+	if x.String() != y.String() {
 		t.Errorf("the restored model changes in another way:\n%v\n%v", x, y)
 	}
+	for i := range x.parts { // that is not there
+		short := taken(t, m)
+		short.parts = short.parts[:i]
+		if _, err := Restore(short.get); err == nil {
+			t.Errorf("a snapshot of %d parts was restored", i)
+		}
+	}
+}
+
+// TestDamagedSnapshots: whatever byte of a snapshot is another, it is restored or refused.
+func TestDamagedSnapshots(t *testing.T) {
+	var file bytes.Buffer
+	m := survey(t, append(slices.Clone(entry), grant("reader", "survey.drilling", "role:survey_reader"), AddGrant{Privilege: "SELECT", Object: "survey.assay", Subject: "user:marl", Until: day.Add(time.Hour)})...)
+	if err := m.Snapshot(gob.NewEncoder(&file).Encode); err != nil {
+		t.Fatal(err)
+	}
+	refused := 0
+	for i := range file.Len() {
+		content := bytes.Clone(file.Bytes())
+		content[i] ^= 0x55
+		if _, err := Restore(gob.NewDecoder(bytes.NewReader(content)).Decode); err != nil {
+			refused++
+		}
+	}
+	if refused < file.Len()/4 {
+		t.Errorf("of %d damaged snapshots, %d were refused", file.Len(), refused)
+	}
+}
+
+// parts are what a model was taken apart into, as a file would keep them.
+type parts struct{ parts []any }
+
+func taken(t *testing.T, m *Model) *parts {
+	t.Helper()
+	p := &parts{}
+	if err := m.Snapshot(func(part any) error { p.parts = append(p.parts, part); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func (p *parts) get(into any) error {
+	if len(p.parts) == 0 {
+		return io.EOF
+	}
+	reflect.ValueOf(into).Elem().Set(reflect.ValueOf(p.parts[0]).Elem())
+	p.parts = p.parts[1:]
+	return nil
+}
+
+func (p *parts) String() string {
+	var b strings.Builder
+	for _, part := range p.parts {
+		fmt.Fprintf(&b, "%+v\n", part)
+	}
+	return b.String()
 }

@@ -28,7 +28,7 @@ func (c AddGrant) apply(m *Model, at time.Time) error {
 	if err := m.checkLevel(&g); err != nil {
 		return err
 	}
-	g.At, g.Option, g.Until, g.Reason, g.Ticket = at, c.Option, c.Until, c.Reason, c.Ticket
+	g.At, g.Option, g.Until, g.Reason, g.Ticket = at, c.Option, c.Until.UTC(), c.Reason, c.Ticket
 	old := m.findGrant(&g)
 	if old != nil {
 		g.ID, g.Option = old.ID, g.Option || old.Option
@@ -112,8 +112,8 @@ func (c RemoveGrant) apply(m *Model, at time.Time) error {
 		return err
 	}
 	var gone []*Grant
-	for _, g := range m.GrantsTo(key.Subject) {
-		if g.sameKey(&key) && (c.Grantor == "" || g.Grantor == key.Grantor) && (!c.OptionOnly || g.Option) {
+	for _, ref := range refsAt(m.Subject(key.Subject).grants, m.refOf(&key).at) {
+		if g := m.Grant(ref.grant); g.sameKey(&key) && (c.Grantor == "" || g.Grantor == key.Grantor) && (!c.OptionOnly || g.Option) {
 			gone = append(gone, g)
 		}
 	}

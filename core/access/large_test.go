@@ -219,16 +219,12 @@ func BenchmarkLargeDormant(b *testing.B) {
 // BenchmarkLargeRestore is the reading of a checkpoint.
 func BenchmarkLargeRestore(b *testing.B) {
 	var file bytes.Buffer
-	if err := gob.NewEncoder(&file).Encode(large().Snapshot()); err != nil {
+	if err := large().Snapshot(gob.NewEncoder(&file).Encode); err != nil {
 		b.Fatal(err)
 	}
 	b.ReportMetric(float64(file.Len())/(1<<20), "MiB")
 	for b.Loop() {
-		var s Snapshot
-		if err := gob.NewDecoder(bytes.NewReader(file.Bytes())).Decode(&s); err != nil {
-			b.Fatal(err)
-		}
-		if _, err := Restore(&s); err != nil {
+		if _, err := Restore(gob.NewDecoder(bytes.NewReader(file.Bytes())).Decode); err != nil {
 			b.Fatal(err)
 		}
 	}

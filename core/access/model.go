@@ -1,6 +1,9 @@
 package access
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // A Model is the state of the access model at one revision. It never changes.
 type Model struct {
@@ -59,6 +62,29 @@ func New() *Model {
 // They are called on a model that nobody else has yet.
 func (m *Model) setObject(o Object)   { m.objects.set(m.edit, int(o.ID), &o) }
 func (m *Model) setSubject(s Subject) { m.subjects.set(m.edit, int(s.ID), &s) }
+
+// ownObject is an object that may be written to, and whose lists may grow, in place: nobody else
+// has it. A list that others have as well is taken without its room, so that to grow copies it.
+func (m *Model) ownObject(id ObjectID) *Object {
+	if o := m.Object(id); o.edit == m.edit {
+		return o
+	}
+	o := *m.Object(id)
+	o.edit, o.Children, o.grants = m.edit, slices.Clip(o.Children), slices.Clip(o.grants)
+	m.setObject(o)
+	return m.Object(id)
+}
+
+// ownSubject is ownObject for a subject.
+func (m *Model) ownSubject(id SubjectID) *Subject {
+	if s := m.Subject(id); s.edit == m.edit {
+		return s
+	}
+	s := *m.Subject(id)
+	s.edit, s.Members, s.grants, s.ending = m.edit, slices.Clip(s.Members), slices.Clip(s.grants), slices.Clip(s.ending)
+	m.setSubject(s)
+	return m.Subject(id)
+}
 
 // Len counts the objects, subjects and grants that the model keeps, with those
 // that are gone and whose ids stay taken.

@@ -63,6 +63,7 @@ type Object struct {
 	View     *Definition // of a view that is there
 
 	grants []GrantID // on it, on patterns that stand in it, and on a relation's columns
+	edit   *edit     // under which it was made by [Model.ownObject]
 }
 
 // besideTree reports whether no door stands before the object.
@@ -113,6 +114,11 @@ func (m *Model) Lookup(path string) (*Object, error) {
 	if label, ok := cutLabel(path); ok {
 		return m.FindLabel(label)
 	}
+	if m.edit != nil && m.edit.paths != nil {
+		if id, ok := m.edit.paths[path]; ok {
+			return m.Object(id), nil
+		}
+	}
 	parts, err := ParsePath(path)
 	if err != nil {
 		return nil, err
@@ -128,6 +134,9 @@ func (m *Model) Lookup(path string) (*Object, error) {
 			return nil, &NotFound{Kind: childKind(o.Kind), Name: JoinPath(parts[:i+1]...), Known: known}
 		}
 		o = child
+	}
+	if m.edit != nil && m.edit.paths != nil {
+		m.edit.paths[path] = o.ID
 	}
 	return o, nil
 }

@@ -104,9 +104,8 @@ func (m *Model) putMembership(member *Subject, e Membership) {
 	}
 	m.setSubject(up)
 	if of := m.Subject(e.Of); !slices.Contains(of.Members, member.ID) {
-		down := *of
-		down.Members = inserted(of.Members, len(of.Members), member.ID)
-		m.setSubject(down)
+		down := m.ownSubject(e.Of)
+		down.Members = append(down.Members, member.ID)
 	}
 	if e.Passed && !slices.Contains(m.givenOn, member.ID) {
 		m.givenOn = append(m.givenOn[:len(m.givenOn):len(m.givenOn)], member.ID)

@@ -7,7 +7,11 @@ import (
 
 // An edit is a right to write in place: to what was made under the same edit,
 // and so is known to nobody else yet. A model that is handed out has none.
-type edit struct{ _ byte }
+type edit struct {
+	// paths are the objects of the tree that were looked up. Where many are, they are kept, as
+	// a path names the same object for as long as the platform exists; else nil.
+	paths map[string]ObjectID
+}
 
 // pageSize is a trade: a larger page copies more on each write, a smaller one
 // makes the table of pages longer.
@@ -113,8 +117,7 @@ func shardOf(key string) int {
 	return int((h ^ h>>16) % shards)
 }
 
-// inserted is a copy of the list with x at i. It leaves room, so that a list
-// that grows under one edit is not copied each time.
+// inserted is a copy of the list with x at i.
 func inserted[T any](list []T, i int, x T) []T { return slices.Insert(slices.Clip(list), i, x) }
 
 // lacking is a copy of the list without the elements that match.

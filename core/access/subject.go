@@ -61,6 +61,7 @@ type Subject struct {
 
 	grants []grantRef // sorted by where they count
 	ending []GrantID  // those of them that end, or depend on what ends
+	edit   *edit      // under which it was made by [Model.ownSubject]
 }
 
 // Ref returns the subject's name as it is written everywhere: user:flint,

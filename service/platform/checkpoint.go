@@ -3,9 +3,9 @@ package platform
 import (
 	"context"
 	"encoding/gob"
+	"fmt"
 	"io"
 	"math"
-	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/guard"
@@ -13,80 +13,84 @@ import (
 	"gneiss/store"
 )
 
-// checkpoint is the state at one revision as a file keeps it.
+// checkpoint is the state at one revision as a file keeps it, but for the access model, which follows.
 type checkpoint struct {
 	Version  int
-	Access   *access.Snapshot
 	Policies *policy.Snapshot
 	Guards   *guard.Snapshot
 }
 
 // checkpointVersion changes with what is in a checkpoint; one of another version
 // is left aside, and the journal replayed.
-const checkpointVersion = 5
+const checkpointVersion = 6
 
-// A checkpoint is made at a stop when worthKeeping revisions have passed since
-// the last one, while running after keepEvery, and after a start that took long.
+// A checkpoint is made after keepEvery changes, and at a stop when there were worthKeeping since the
+// last one. The states of other revisions are made from the one before.
 const (
 	worthKeeping = 500
-	keepEvery    = 20_000
-	slowStart    = 2 * time.Second
+	keepEvery    = 200_000
 )
 
-// rebuild works out the state from the last checkpoint and the journal after it.
+// rebuild works out the state from the last checkpoint and the journal after it. On a long way it
+// leaves checkpoints behind, so that the next start is quicker, however this one ends.
 func (p *Platform) rebuild(ctx context.Context) (*State, error) {
-	b := newBuilder()
-	var kept checkpoint
-	revision, hash, err := p.store.Checkpoint(ctx, math.MaxInt64, func(r io.Reader) error { return decodeCheckpoint(r, &kept) })
+	from, err := p.checkpointed(ctx, math.MaxInt64)
 	if err != nil {
 		return nil, err
 	}
-	if revision > 0 {
-		model, err := access.Restore(kept.Access)
-		if err == nil {
-			b.model, b.policies, b.guards = model, policy.Restore(kept.Policies), guard.Restore(kept.Guards)
-		} else {
-			p.log.Warn("the checkpoint does not fit together; replaying the journal", "error", err)
-			revision, hash = 0, ""
-		}
-	}
-	p.kept.Store(revision)
-	started, from := time.Now(), revision
-	err = p.store.Replay(ctx, revision, math.MaxInt64, hash, func(e store.Entry) error {
-		revision, hash = e.Revision, e.Hash
-		return b.add(e)
-	})
-	if err == nil {
-		err = b.flush()
-	}
-	if err != nil {
+	b := from.builder()
+	b.made = func(changes int) { p.keepSometimes(changes, b.state) }
+	if err := b.replay(ctx, p.store, math.MaxInt64); err != nil {
 		return nil, err
 	}
-	at := newState(revision, hash, b.model, b.policies, b.guards)
-	if revision > from && time.Since(started) > slowStart {
-		p.keepBeside(at) // so that the next start is quicker, however this one ends
-	}
-	return at, nil
+	return b.state(), nil
 }
 
-// a builder replays entries; changes of the access model are gathered and made
-// together.
+// checkpointed is the state of the last checkpoint at a revision or before it; that of an empty
+// platform where there is none.
+func (p *Platform) checkpointed(ctx context.Context, until int64) (*State, error) {
+	var kept checkpoint
+	var model *access.Model
+	revision, hash, err := p.store.Checkpoint(ctx, until, func(r io.Reader) error {
+		decoder := gob.NewDecoder(r)
+		err := decoder.Decode(&kept)
+		if err == nil && kept.Version != checkpointVersion {
+			err = fmt.Errorf("version %d", kept.Version)
+		}
+		if err == nil {
+			model, err = access.Restore(decoder.Decode)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if revision == 0 {
+		return newState(0, "", access.New(), &policy.Set{}, &guard.Set{}), nil
+	}
+	return newState(revision, hash, model, policy.Restore(kept.Policies), guard.Restore(kept.Guards)), nil
+}
+
+// a builder replays entries upon a state.
 type builder struct {
-	model    *access.Model
+	revision int64
+	hash     string
+	model    *access.Replay
 	policies *policy.Set
 	guards   *guard.Set
-	steps    []access.Step
+	made     func(changes int) // after each entry, with how many it had
 }
 
-func newBuilder() builder {
-	return builder{model: access.New(), policies: &policy.Set{}, guards: &guard.Set{}}
+func (s *State) builder() *builder {
+	return &builder{s.Revision, s.hash, s.Model.Replay(), s.Policies, s.Guards, func(int) {}}
 }
 
-func (b *builder) add(e store.Entry) error {
-	changes, err := decodeChanges(e.Changes)
-	if err != nil {
-		return err
-	}
+// replay adds the entries up to a revision, or the last.
+func (b *builder) replay(ctx context.Context, from *store.Store, until int64) error {
+	return store.Replay(ctx, from, b.revision, until, b.hash, Changes, b.add)
+}
+
+func (b *builder) add(e store.Entry, changes []Change) error {
 	when, err := e.Time()
 	if err != nil {
 		return err
@@ -94,61 +98,50 @@ func (b *builder) add(e store.Entry) error {
 	for _, c := range changes {
 		switch c := c.(type) {
 		case access.Change:
-			b.steps = append(b.steps, access.Step{At: when, Change: c})
+			err = b.model.Apply(when, c)
 		case policy.Change:
-			if err := b.flush(); err != nil {
-				return err
-			}
-			if b.policies, err = b.policies.Apply(c, b.model); err != nil {
-				return err
-			}
+			b.policies, err = b.policies.Apply(c, b.model.Current())
 		case guard.Change:
-			if err := b.flush(); err != nil {
-				return err
-			}
-			if b.guards, err = b.guards.Apply(c, b.model); err != nil {
-				return err
-			}
+			b.guards, err = b.guards.Apply(c, b.model.Current())
+		}
+		if err != nil {
+			return err
 		}
 	}
+	b.revision, b.hash = e.Revision, e.Hash
+	b.made(len(changes))
 	return nil
 }
 
-func (b *builder) flush() (err error) {
-	if len(b.steps) > 0 {
-		b.model, err = b.model.Replay(b.steps)
-		b.steps = nil
-	}
-	return err
+// state is the state after the entries so far.
+func (b *builder) state() *State {
+	return newState(b.revision, b.hash, b.model.Model(), b.policies, b.guards)
 }
 
 // keep writes a checkpoint.
-func (p *Platform) keep(ctx context.Context, at *State) error {
+func (p *Platform) keep(ctx context.Context, at *State) {
 	err := p.store.PutCheckpoint(ctx, at.Revision, at.hash, func(w io.Writer) error {
-		return gob.NewEncoder(w).Encode(checkpoint{checkpointVersion, at.Model.Snapshot(), at.Policies.Snapshot(), at.Guards.Snapshot()})
+		encoder := gob.NewEncoder(w)
+		if err := encoder.Encode(checkpoint{checkpointVersion, at.Policies.Snapshot(), at.Guards.Snapshot()}); err != nil {
+			return err
+		}
+		return at.Model.Snapshot(encoder.Encode)
 	})
-	if err == nil {
-		p.kept.Store(at.Revision)
+	if err != nil {
+		p.log.Warn("the checkpoint cannot be written; the next start takes longer", "error", err)
 	}
-	return err
 }
 
-// keepSometimes writes a checkpoint beside the work when many revisions have
-// passed. A state never changes, so that nothing waits for it.
-func (p *Platform) keepSometimes(at *State) {
-	last := p.kept.Load()
-	if at.Revision-last < keepEvery || !p.kept.CompareAndSwap(last, at.Revision) {
+// keepSometimes writes a checkpoint beside the work when many changes have been made, one at a time.
+// A state never changes, so that nothing waits for it.
+func (p *Platform) keepSometimes(changes int, at func() *State) {
+	if p.unkept.Add(int64(changes)) < keepEvery || !p.keeping.CompareAndSwap(false, true) {
 		return
 	}
-	p.keepBeside(at)
-}
-
-func (p *Platform) keepBeside(at *State) {
+	p.unkept.Store(0)
+	now := at()
 	p.background.Go(func() {
-		if err := p.keep(context.Background(), at); err != nil {
-			p.log.Warn(checkpointUnwritten, "error", err)
-		}
+		defer p.keeping.Store(false)
+		p.keep(context.Background(), now)
 	})
 }
-
-const checkpointUnwritten = "the checkpoint cannot be written; the next start takes longer"

@@ -49,7 +49,7 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 	p.current.Store(after)
 	p.past.Add(before.Revision, before.bare())
 	close(*p.changed.Swap(new(make(chan struct{}))))
-	p.keepSometimes(after)
+	p.keepSometimes(len(c.Changes), p.Current)
 	return nil
 }
 

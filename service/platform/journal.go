@@ -1,9 +1,14 @@
 package platform
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"reflect"
+
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	jsonv1 "github.com/go-json-experiment/json/v1"
 
 	"gneiss/core/access"
 	"gneiss/core/guard"
@@ -75,24 +80,47 @@ func encodeChanges(changes []Change) (string, error) {
 	return string(text), err
 }
 
+// decodeChanges reads each change as it comes, in one pass: a journal may have millions.
 func decodeChanges(text string) ([]Change, error) {
-	var list []journalChange
-	if err := json.Unmarshal([]byte(text), &list); err != nil {
+	d := jsontext.NewDecoder(bytes.NewBufferString(text), jsonv1.DefaultOptionsV1())
+	if _, err := d.ReadToken(); err != nil { // [
 		return nil, err
 	}
-	changes := make([]Change, len(list))
-	for i, item := range list {
-		t, ok := changeKinds[item.Do]
-		if !ok {
-			return nil, fmt.Errorf("the journal has a change that this version does not know: %s", item.Do)
-		}
-		into := reflect.New(t)
-		if err := json.Unmarshal(item.What, into.Interface()); err != nil {
+	var changes []Change
+	for d.PeekKind() == '{' {
+		c, err := decodeChange(d)
+		if err != nil {
 			return nil, err
 		}
-		changes[i] = into.Elem().Interface()
+		changes = append(changes, c)
 	}
-	return changes, nil
+	_, err := d.ReadToken() // ]
+	return changes, err
+}
+
+// decodeChange reads what journalChange writes: the kind, then the change.
+func decodeChange(d *jsontext.Decoder) (Change, error) {
+	var head [4]string // { do KIND what
+	for i := range head {
+		token, err := d.ReadToken()
+		if err != nil {
+			return nil, err
+		}
+		head[i] = token.String()
+	}
+	if head[1] != "do" || head[3] != "what" {
+		return nil, fmt.Errorf("the journal has %q and %q where a change has its kind and what it does", head[1], head[3])
+	}
+	t, ok := changeKinds[head[2]]
+	if !ok {
+		return nil, fmt.Errorf("the journal has a change that this version does not know: %s", head[2])
+	}
+	into := reflect.New(t)
+	if err := jsonv2.UnmarshalDecode(d, into.Interface()); err != nil {
+		return nil, err
+	}
+	_, err := d.ReadToken() // }
+	return into.Elem().Interface(), err
 }
 
 // SignedDigest is the digest by which an entry signs a review; "" where it does not.

@@ -2,9 +2,6 @@ package platform
 
 import (
 	"context"
-	"encoding/gob"
-	"fmt"
-	"io"
 	"sort"
 	"strconv"
 	"time"
@@ -88,46 +85,24 @@ func (p *Platform) At(ctx context.Context, revision int64) (*State, error) {
 // rebuildAt works out the state at a revision, from the last checkpoint before it or from the
 // nearest past state that is kept.
 func (p *Platform) rebuildAt(ctx context.Context, revision int64) (*State, error) {
-	b := newBuilder()
-	var kept checkpoint
-	from, hash, err := p.store.Checkpoint(ctx, revision, func(r io.Reader) error { return decodeCheckpoint(r, &kept) })
-	if err != nil {
-		return nil, err
-	}
-	if from > 0 {
-		model, err := access.Restore(kept.Access)
-		if err != nil {
-			from, hash = 0, ""
-		} else {
-			b.model, b.policies, b.guards = model, policy.Restore(kept.Policies), guard.Restore(kept.Guards)
-		}
-	}
+	var from *State
 	for _, at := range p.past.Values() {
-		if at.Revision > from && at.Revision <= revision {
-			from, hash, b.model, b.policies, b.guards = at.Revision, at.hash, at.Model, at.Policies, at.Guards
+		if at.Revision <= revision && (from == nil || at.Revision > from.Revision) {
+			from = at
 		}
 	}
-	err = p.store.Replay(ctx, from, revision, hash, func(e store.Entry) error {
-		from, hash = e.Revision, e.Hash
-		return b.add(e)
-	})
-	if err == nil {
-		err = b.flush()
+	last, err := p.store.CheckpointBefore(ctx, revision)
+	if err == nil && (from == nil || last > from.Revision) {
+		from, err = p.checkpointed(ctx, revision)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return newState(from, hash, b.model, b.policies, b.guards), nil
-}
-
-func decodeCheckpoint(r io.Reader, into *checkpoint) error {
-	if err := gob.NewDecoder(r).Decode(into); err != nil {
-		return err
+	b := from.builder()
+	if err := b.replay(ctx, p.store, revision); err != nil {
+		return nil, err
 	}
-	if into.Version != checkpointVersion {
-		return fmt.Errorf("version %d", into.Version)
-	}
-	return nil
+	return b.state(), nil
 }
 
 // RevisionAt is the last revision that was made at a time or before; zero: none was.

@@ -28,7 +28,8 @@ type Platform struct {
 	current    atomic.Pointer[State]
 	changed    atomic.Pointer[chan struct{}] // closed and replaced after each change
 	change     sync.Mutex                    // held while a change is made
-	kept       atomic.Int64                  // the revision of the last checkpoint
+	unkept     atomic.Int64                  // changes since the last checkpoint
+	keeping    atomic.Bool                   // one is being written
 	background sync.WaitGroup
 	past       *lru.Cache[int64, *State]
 	rebuilding singleflight.Group
@@ -71,9 +72,7 @@ func (p *Platform) Unlock() { p.change.Unlock() }
 // Close writes a checkpoint where that makes the next start quicker.
 func (p *Platform) Close(ctx context.Context) {
 	p.background.Wait()
-	if at := p.Current(); at.Revision-p.kept.Load() >= worthKeeping {
-		if err := p.keep(ctx, at); err != nil {
-			p.log.Warn(checkpointUnwritten, "error", err)
-		}
+	if p.unkept.Load() >= worthKeeping {
+		p.keep(ctx, p.Current())
 	}
 }
