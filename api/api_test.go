@@ -88,6 +88,31 @@ func TestRequestsAreBound(t *testing.T) {
 	}
 }
 
+// TestLargeFiles: files may be larger than other requests, from an administrator's program alone.
+func TestLargeFiles(t *testing.T) {
+	server := demotest.Start(t)
+	opal, marl := demotest.SignIn(t, server, "opal").Token, demotest.SignIn(t, server, "marl").Token
+	body := `{"dry_run":true,"files":[{"path":"roles/nosuch.yaml","text":"role: nosuch\n` + strings.Repeat("# a remark\\n", 700_000) + `"}]}`
+	for _, c := range []struct {
+		token, path string
+		taken       bool
+	}{
+		{opal, "/api/v1/files/comparison", true},
+		{opal, "/api/v1/files", true},
+		{marl, "/api/v1/files/comparison", false},
+		{"", "/api/v1/files/comparison", false},
+		{"nosuch", "/api/v1/files", false},
+		{opal, "/api/v1/queries", false},
+		{opal, "/api/v1/files/schemas", false},
+	} {
+		status, answer, err := request(t, t.Context(), server, c.token, "POST", c.path, body)
+		taken := err == nil && status == 200
+		if taken != c.taken || !taken && err == nil && status != 413 {
+			t.Errorf("%s: %d %.200s, %v", c.path, status, answer, err)
+		}
+	}
+}
+
 // TestWhoGoesAwayEndsTheirQuery: the lane is free again soon after a connection is
 // closed.
 func TestWhoGoesAwayEndsTheirQuery(t *testing.T) {

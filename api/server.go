@@ -21,6 +21,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/valyala/fasthttp"
 
 	"gneiss/core/access"
 	"gneiss/service"
@@ -43,8 +44,12 @@ type Server struct {
 	stop     sync.Once
 }
 
-// bodyLimit is the most that a request may have, in bytes.
-const bodyLimit = 4 << 20
+// bodyLimit is the most that a request may have, in bytes, and filesLimit the most of the files that an
+// administrator of the platform compares or loads.
+const (
+	bodyLimit  = 4 << 20
+	filesLimit = 256 << 20
+)
 
 // headLimit is the most that a request's first line and headers may have, in bytes:
 // names and filters stand in them.
@@ -67,6 +72,7 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 		IdleTimeout:    2 * time.Minute,
 		ErrorHandler:   srv.failed,
 	})
+	srv.app.Server().HeaderReceived = srv.allowed
 	srv.app.Use(srv.observe, headers, srv.kept, recover.New(recover.Config{EnableStackTrace: true, StackTraceHandler: srv.panicked}))
 	srv.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	srv.app.Get("/readyz", func(c fiber.Ctx) error {
@@ -99,6 +105,22 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 	})
 	srv.app.Use(compress.New(), console(web.Files()))
 	return srv
+}
+
+// allowed is how large the body of a request may be, decided before it is read: files may be
+// large, from a program with the token of an administrator of the platform.
+func (s *Server) allowed(head *fasthttp.RequestHeader) fasthttp.RequestConfig {
+	usual := fasthttp.RequestConfig{}
+	path, _, _ := strings.Cut(string(head.RequestURI()), "?")
+	token, ok := strings.CutPrefix(string(head.Peek(fiber.HeaderAuthorization)), "Bearer ")
+	if !ok || !head.IsPost() || path != prefix+"/files" && path != prefix+"/files/comparison" {
+		return usual
+	}
+	caller, err := s.service.Identity.Authenticate(context.Background(), token, "")
+	if err != nil || !s.service.Identity.Manages(s.service.Platform.Current(), caller, access.PlatformID) {
+		return usual
+	}
+	return fasthttp.RequestConfig{MaxRequestBodySize: filesLimit, ReadTimeout: 5 * time.Minute}
 }
 
 // Metrics is what /metrics shows (OpenMetrics), for a listener of its own that asks

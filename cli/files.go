@@ -124,7 +124,7 @@ check the files by them.`,
 }
 
 // mostFiles bounds what is read from a folder, in bytes.
-const mostFiles = 64 << 20
+const mostFiles = 240 << 20
 
 // readFiles reads the files of a folder that Gneiss may have written.
 func readFiles(dir string, only []string) (wire.FilesRequest, error) {
