@@ -89,6 +89,7 @@ func Open(ctx context.Context, dir string, log *slog.Logger, options ...Options)
 	running, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	s.beside.Go(func() { s.Events.Run(running) })
 	s.beside.Go(func() { courier.Run(running) })
+	s.beside.Go(func() { s.Review.KeepCounts(running) })
 	if o.CheckEvery > 0 {
 		s.beside.Go(func() { s.Review.Watch(running, o.CheckEvery) })
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -9,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -315,24 +317,66 @@ type Search struct {
 	Limit    int
 }
 
-// found joins each open record with its end. Ends are no records of their own here.
+// found joins each open record with its end. Ends are no records of their own here. The place is for the
+// index to look in first.
 const found = `SELECT r.id, r.at, r.actor, r.standing, r.action, coalesce(e.decision, r.decision) AS decision, r.text, r.objects, r.labels,
 	r.missing, coalesce(nullif(e.reason, ''), r.reason) AS reason, coalesce(e.rows, r.rows) AS rows, coalesce(e.took_us, r.took_us) AS took_us,
 	r.address, r.previous, r.hash, r.client, r.open, r.ends, r.uses, e.id IS NOT NULL AS ended
-	FROM record r LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
+	FROM record r %s LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
 
-// Find lists records, newest first.
+// Find lists records, newest first, or oldest first behind one.
 func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
-	where, args := []string{found}, []any{}
+	if s.Limit <= 0 {
+		return nil, errors.New("a search of the record needs a limit")
+	}
+	if s.Actor == "" {
+		return a.find(ctx, s, "", "true")
+	}
+	index := "" // of actors, in the order of the record
+	if s.From != "" || s.Until != "" {
+		index = "INDEXED BY record_actor_at"
+	}
+	out, err := a.find(ctx, s, index, "r.actor = ?", s.Actor)
+	if err != nil || s.Themself {
+		return out, err
+	}
+	standings, err := a.standings(ctx, s.Actor)
+	if err != nil {
+		return nil, err
+	}
+	for _, standing := range standings { // what others did as them; each has an index in the order of the record
+		part, err := a.find(ctx, s, "", "r.standing <> '' AND r.standing = ? AND r.actor <> ?", standing, s.Actor)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, part...)
+	}
+	slices.SortFunc(out, func(x, y Record) int {
+		if s.Behind > 0 {
+			return cmp.Compare(x.ID, y.ID)
+		}
+		return cmp.Compare(y.ID, x.ID)
+	})
+	return out[:min(len(out), s.Limit)], nil
+}
+
+// standings lists the standpoints in the record that are somebody, as such or with a role or purpose.
+func (a *Audit) standings(ctx context.Context, somebody string) ([]string, error) {
+	var out []string
+	err := a.db.SelectContext(ctx, &out, `WITH RECURSIVE next (standing) AS (
+			SELECT (SELECT min(standing) FROM record WHERE standing <> '' AND standing >= ?1 AND standing < ?1 || '!')
+			UNION ALL SELECT (SELECT min(standing) FROM record WHERE standing <> '' AND standing > next.standing AND standing < ?1 || '!')
+			FROM next WHERE next.standing IS NOT NULL)
+		SELECT standing FROM next WHERE standing = ?1 OR substr(standing, 1, length(?1) + 1) = ?1 || ' '`, somebody)
+	return out, err
+}
+
+// find lists the records that a search selects and a condition holds for.
+func (a *Audit) find(ctx context.Context, s Search, index, condition string, values ...any) ([]Record, error) {
+	where, args := []string{fmt.Sprintf(found, index), condition}, values
 	add := func(condition string, values ...any) {
 		where = append(where, condition)
 		args = append(args, values...)
-	}
-	switch {
-	case s.Actor != "" && s.Themself:
-		add("r.actor = ?", s.Actor)
-	case s.Actor != "":
-		add("(r.actor = ? OR r.standing = ? OR r.standing LIKE ?)", s.Actor, s.Actor, s.Actor+" %")
 	}
 	if s.Action != "" {
 		add("r.action = ?", s.Action)
@@ -374,9 +418,6 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	}
 	if s.Running {
 		add("r.open = 1 AND e.id IS NULL AND r.id > ?", a.Before)
-	}
-	if s.Limit <= 0 {
-		return nil, errors.New("a search of the record needs a limit")
 	}
 	var out []Record
 	err := a.db.SelectContext(

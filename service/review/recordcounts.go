@@ -19,13 +19,12 @@ import (
 )
 
 // How much is listed of counts, and what is unusual: a day with so many times the rows of a usual one,
-// and with so many at least. What is usual is looked for in as many days before.
+// and with so many at least.
 const (
-	mostTotals   = 20
-	mostUnusual  = 100
-	farAbove     = 5
-	fewRows      = 50
-	usualOverDay = 90
+	mostTotals  = 20
+	mostUnusual = 100
+	farAbove    = 5
+	fewRows     = 50
 )
 
 // RecordCounts says what the record comes to over some days, for who reads it.
@@ -72,23 +71,32 @@ func (s *Service) RecordCounts(ctx context.Context, c identity.Caller, from, unt
 		at[d.Format(time.DateOnly)] = len(out.Days)
 		out.Days = append(out.Days, d.Format(time.DateOnly))
 	}
-	if err := s.store.Audit().Count(ctx); err != nil {
+	if err := s.store.Audit().Look(ctx, unusual); err != nil {
 		return out, err
 	}
-	days, err := s.store.Audit().LabelDays(ctx, first.AddDate(0, 0, -usualOverDay).Format(time.DateOnly), out.Until)
+	search := store.CountSearch{From: out.From, Until: out.Until, Label: label, Actor: actor}
+	days, err := s.store.Audit().LabelDays(ctx, search)
 	if err != nil {
 		return out, err
 	}
-	days = slices.DeleteFunc(days, func(d store.LabelDay) bool {
-		return d.Decision == audit.Refused || label != "" && d.Label != label || actor != "" && d.Actor != actor
-	})
 	labelSeries(&out, days, at, func(path string) string {
 		if found, err := st.Model.FindLabel(path); err == nil {
 			return string(found.Level)
 		}
 		return ""
 	})
-	out.Unusual = unusual(days, out.From)
+	readers, err := s.store.Audit().Readers(ctx, search)
+	if err != nil {
+		return out, err
+	}
+	readerTotals(&out, readers)
+	stands, err := s.store.Audit().Unusual(ctx, search, mostUnusual)
+	if err != nil {
+		return out, err
+	}
+	for _, u := range stands {
+		out.Unusual = append(out.Unusual, wireUnusual(u))
+	}
 	actions, err := s.store.Audit().ActionDays(ctx, out.From, out.Until)
 	if err != nil {
 		return out, err
@@ -114,20 +122,25 @@ func asOther(d store.LabelDay) (whom string, is bool) {
 	return whom, whom != "" && whom != d.Actor
 }
 
-// labelSeries puts together who read what, day by day and in all.
+// labelSeries puts together what was read, day by day.
 func labelSeries(out *wire.RecordCounts, days []store.LabelDay, at map[string]int, level func(string) string) {
 	series := map[string]*wire.CountSeries{}
-	totals := [3]map[string]*wire.CountTotal{{}, {}, {}}
 	for _, d := range days {
-		i, in := at[d.Day]
-		if !in {
-			continue
-		}
 		if series[d.Label] == nil {
 			series[d.Label] = &wire.CountSeries{Name: d.Label, Level: level(d.Label), N: make([]int64, len(at)), Rows: make([]int64, len(at))}
 		}
-		series[d.Label].N[i] += d.N
-		series[d.Label].Rows[i] += d.Rows
+		series[d.Label].N[at[d.Day]] += d.N
+		series[d.Label].Rows[at[d.Day]] += d.Rows
+	}
+	for _, name := range slices.Sorted(maps.Keys(series)) {
+		out.Labels = append(out.Labels, *series[name])
+	}
+}
+
+// readerTotals puts together who read the most, from where, and as somebody else.
+func readerTotals(out *wire.RecordCounts, readers []store.LabelDay) {
+	totals := [3]map[string]*wire.CountTotal{{}, {}, {}}
+	for _, d := range readers {
 		names := [3]string{d.Actor, d.Address, ""}
 		if whom, other := asOther(d); other {
 			names = [3]string{"", d.Address, d.Actor + " as " + whom}
@@ -143,9 +156,6 @@ func labelSeries(out *wire.RecordCounts, days []store.LabelDay, at map[string]in
 			totals[k][name].Rows += d.Rows
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(series)) {
-		out.Labels = append(out.Labels, *series[name])
-	}
 	for k, list := range []*[]wire.CountTotal{&out.People, &out.Addresses, &out.ForOthers} {
 		for _, t := range totals[k] {
 			*list = append(*list, *t)
@@ -157,43 +167,57 @@ func labelSeries(out *wire.RecordCounts, days []store.LabelDay, at map[string]in
 	}
 }
 
-// unusual finds what is new, and what is far above usual, from a day on: of each person and label, beside
-// the days before.
-func unusual(days []store.LabelDay, from string) []wire.Unusual {
-	type who struct{ actor, label string }
+// The kinds of what stands out.
+const (
+	firstRead  = "first"
+	newAddress = "address"
+	farMore    = "far_above"
+)
+
+func wireUnusual(u store.Unusual) wire.Unusual {
+	out := wire.Unusual{Day: u.Day, Kind: u.Kind, Actor: u.Actor, Label: u.Label, Address: u.Address, Rows: u.Rows, N: u.N, Usual: u.Usual}
+	switch u.Kind {
+	case firstRead:
+		out.Says = say.FirstRead.With(u.Actor, u.Label)
+	case newAddress:
+		out.Says = say.NewAddress.With(u.Actor, u.Label, u.Address)
+	case farMore:
+		out.Says = say.FarAbove.With(u.Actor, u.Rows, u.Label, u.Usual)
+	}
+	return out
+}
+
+// unusual finds what is new, and what is far above usual, from a day on, in what one person read, beside
+// the days before. Where labels have been counted for less than some weeks, everything is new, and
+// nothing is.
+func unusual(days []store.LabelDay, from, oldest string) (out []store.Unusual) {
 	type sum struct{ n, rows int64 }
-	daily := map[who]map[string]sum{}
-	seenFrom := map[string]map[string]bool{} // the addresses of each person
-	out := []wire.Unusual{}
-	oldest := ""
+	daily := map[string]map[string]sum{} // by label and day
+	addresses := map[string]bool{}
+	began, err := time.Parse(time.DateOnly, oldest)
+	if err != nil {
+		return nil
+	}
+	known := began.AddDate(0, 0, usualDays).Format(time.DateOnly)
 	for _, d := range days { // which come in order
-		if oldest == "" {
-			oldest = d.Day
-		}
 		if _, other := asOther(d); other {
 			continue // which is counted apart
 		}
-		k := who{d.Actor, d.Label}
-		if daily[k] == nil {
-			daily[k] = map[string]sum{}
-			if d.Day >= from && oldest < from { // there is a time before, in which it did not happen
-				out = append(out, wire.Unusual{Day: d.Day, Kind: "first", Actor: d.Actor, Label: d.Label, Address: d.Address, Rows: d.Rows, N: d.N,
-					Says: say.FirstRead.With(d.Actor, d.Label)})
+		tells := d.Day >= from && d.Day >= known
+		if daily[d.Label] == nil {
+			daily[d.Label] = map[string]sum{}
+			if tells {
+				out = append(out, store.Unusual{Day: d.Day, Kind: firstRead, Actor: d.Actor, Label: d.Label, Address: d.Address, Rows: d.Rows, N: d.N})
 			}
 		}
-		s := daily[k][d.Day]
-		daily[k][d.Day] = sum{s.n + d.N, s.rows + d.Rows}
-		if known := seenFrom[d.Actor]; known == nil {
-			seenFrom[d.Actor] = map[string]bool{d.Address: true}
-		} else if !known[d.Address] {
-			known[d.Address] = true
-			if d.Day >= from && d.Address != "" {
-				out = append(out, wire.Unusual{Day: d.Day, Kind: "address", Actor: d.Actor, Label: d.Label, Address: d.Address, Rows: d.Rows, N: d.N,
-					Says: say.NewAddress.With(d.Actor, d.Label, d.Address)})
-			}
+		s := daily[d.Label][d.Day]
+		daily[d.Label][d.Day] = sum{s.n + d.N, s.rows + d.Rows}
+		if len(addresses) > 0 && !addresses[d.Address] && d.Address != "" && tells {
+			out = append(out, store.Unusual{Day: d.Day, Kind: newAddress, Actor: d.Actor, Label: d.Label, Address: d.Address, Rows: d.Rows, N: d.N})
 		}
+		addresses[d.Address] = true
 	}
-	for k, byDay := range daily {
+	for label, byDay := range daily {
 		order := slices.Sorted(maps.Keys(byDay))
 		for i, day := range order {
 			if day < from || i < 5 || byDay[day].rows < fewRows {
@@ -205,15 +229,28 @@ func unusual(days []store.LabelDay, from string) []wire.Unusual {
 			}
 			slices.Sort(before)
 			if usual := before[len(before)/2]; byDay[day].rows >= farAbove*max(usual, 1) {
-				out = append(out, wire.Unusual{Day: day, Kind: "far_above", Actor: k.actor, Label: k.label, Rows: byDay[day].rows, N: byDay[day].n, Usual: usual,
-					Says: say.FarAbove.With(k.actor, byDay[day].rows, k.label, usual)})
+				out = append(out, store.Unusual{Day: day, Kind: farMore, Actor: days[0].Actor, Label: label, Rows: byDay[day].rows, N: byDay[day].n, Usual: usual})
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b wire.Unusual) int {
-		return cmp.Or(strings.Compare(b.Day, a.Day), strings.Compare(a.Kind, b.Kind), strings.Compare(a.Actor+a.Label, b.Actor+b.Label))
-	})
-	return out[:min(len(out), mostUnusual)]
+	return out
+}
+
+// countEvery is how often the record is counted beside requests, so that no page waits for much of it.
+const countEvery = time.Minute
+
+// KeepCounts counts the record again and again, until the context ends.
+func (s *Service) KeepCounts(ctx context.Context) {
+	for {
+		select {
+		case <-time.After(countEvery):
+		case <-ctx.Done():
+			return
+		}
+		if err := s.store.Audit().Look(ctx, unusual); err != nil && ctx.Err() == nil {
+			s.log.Warn("the record could not be counted", "error", err)
+		}
+	}
 }
 
 // Anchor is the heads of both chains, to be kept elsewhere.
