@@ -1,0 +1,137 @@
+package store
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestCountsAreTheRecord: whenever records are counted, and in whatever parts, the counts of any days,
+// label and person are those of a plain reading of the record; and a search by person finds what it does.
+func TestCountsAreTheRecord(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	r := rand.New(rand.NewPCG(11, 12))
+	pick := func(all ...string) string { return all[r.IntN(len(all))] }
+	var all []*Record
+	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
+	judged := 0
+	for i := range 600 {
+		at := began.Add(time.Duration(i) * 4 * time.Hour)
+		record := &Record{At: at.Format("2006-01-02T15:04:05.000Z"), Actor: pick("user:flint", "user:marl", "user:marlow"), Action: pick("query", "query", "write", "change"),
+			Standpoint: pick("", "", "user:flint", "user:marl in role:x", "user:marl for survey", "user:marl!"), Decision: pick("allowed", "allowed", "refused"),
+			Labels: pick(`[]`, `["label:a"]`, `["label:a","label:b"]`), Address: pick("10.0.0.1", "10.0.0.2", ""), Rows: int64(r.IntN(50)), Open: r.IntN(5) == 0}
+		if record.Open {
+			record.Rows, record.Decision = 0, "allowed"
+		}
+		if err := s.Audit().Add(record); err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, record)
+		if record.Open && r.IntN(4) > 0 {
+			if r.IntN(2) == 0 {
+				must(t, s.Audit().Count(ctx))
+			}
+			end := &Record{At: at.Add(20 * time.Hour).Format("2006-01-02T15:04:05.000Z"), Actor: record.Actor, Action: record.Action, Decision: "allowed",
+				Labels: "[]", Rows: int64(r.IntN(50)), Ends: record.ID}
+			if err := s.Audit().Add(end); err != nil {
+				t.Fatal(err)
+			}
+			record.Rows = end.Rows
+		}
+		if r.IntN(40) == 0 {
+			must(t, s.Audit().Look(ctx, func(days []LabelDay, from, _ string) []Unusual {
+				judged += len(days)
+				return []Unusual{{Day: from, Kind: "first", Actor: days[0].Actor, Label: "label:a"}}
+			}))
+		}
+	}
+	must(t, s.Audit().Count(ctx))
+	if judged == 0 {
+		t.Error("nobody was looked at")
+	}
+	for range 200 {
+		from := began.AddDate(0, 0, r.IntN(100))
+		q := CountSearch{From: from.Format(time.DateOnly), Until: from.AddDate(0, 0, r.IntN(100)).Format(time.DateOnly), Label: pick("", "label:a", "label:b"), Actor: pick("", "user:marl", "user:nobody")}
+		wantDays, wantReaders := map[string]int64{}, map[string]int64{}
+		for _, x := range all {
+			var labels []string
+			if err := json.Unmarshal([]byte(x.Labels), &labels); err != nil {
+				t.Fatal(err)
+			}
+			day := x.At[:10]
+			if x.Decision == "refused" || x.Action == "change" || day < q.From || day > q.Until || q.Actor != "" && x.Actor != q.Actor {
+				continue
+			}
+			for _, l := range labels {
+				if q.Label == "" || q.Label == l {
+					wantDays[day+" "+l] += 1000 + x.Rows
+					wantReaders[x.Actor+"|"+x.Standpoint+"|"+x.Address] += 1000 + x.Rows
+				}
+			}
+		}
+		days, err := s.Audit().LabelDays(ctx, q)
+		must(t, err)
+		readers, err := s.Audit().Readers(ctx, q)
+		must(t, err)
+		gotDays, gotReaders := map[string]int64{}, map[string]int64{}
+		for _, d := range days {
+			gotDays[d.Day+" "+d.Label] += 1000*d.N + d.Rows
+		}
+		for _, d := range readers {
+			gotReaders[d.Actor+"|"+d.Standpoint+"|"+d.Address] += 1000*d.N + d.Rows
+		}
+		if fmt.Sprint(gotDays) != fmt.Sprint(wantDays) || fmt.Sprint(gotReaders) != fmt.Sprint(wantReaders) {
+			t.Fatalf("%+v:\n%v\nwant\n%v\n%v\nwant\n%v", q, gotDays, wantDays, gotReaders, wantReaders)
+		}
+	}
+	for range 200 {
+		q := Search{Actor: pick("user:flint", "user:marl", "user:marlow", "user:mar"), Themself: r.IntN(3) == 0, Decision: pick("", "refused"), Limit: 1 + r.IntN(40)}
+		if r.IntN(2) == 0 {
+			q.From = began.AddDate(0, 0, r.IntN(100)).Format(time.RFC3339)
+			q.Until = began.AddDate(0, 0, 20+r.IntN(100)).Format(time.RFC3339)
+		}
+		if r.IntN(3) == 0 {
+			q.Before = int64(r.IntN(600))
+		} else if r.IntN(3) == 0 {
+			q.Behind = int64(1 + r.IntN(600))
+		}
+		var want []int64
+		for _, x := range all {
+			as := x.Standpoint == q.Actor || strings.HasPrefix(x.Standpoint, q.Actor+" ")
+			if x.Actor != q.Actor && (q.Themself || !as) || q.Decision != "" && x.Decision != q.Decision || q.From != "" && x.At < q.From ||
+				q.Until != "" && x.At >= q.Until || q.Before > 0 && x.ID >= q.Before || q.Behind > 0 && x.ID <= q.Behind {
+				continue
+			}
+			want = append(want, x.ID)
+		}
+		slices.SortFunc(want, func(a, b int64) int {
+			if q.Behind > 0 {
+				return cmp.Compare(a, b)
+			}
+			return cmp.Compare(b, a)
+		})
+		want = want[:min(len(want), q.Limit)]
+		found, err := s.Audit().Find(ctx, q)
+		must(t, err)
+		var got []int64
+		for _, x := range found {
+			got = append(got, x.ID)
+		}
+		if fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Fatalf("%+v finds %v, want %v", q, got, want)
+		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
