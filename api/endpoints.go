@@ -24,6 +24,8 @@ type (
 		Below   string `query:"below" description:"with of: only at and below this object"`
 		Paths   bool   `query:"paths" description:"with the ways to each privilege"`
 		Columns bool   `query:"columns" description:"with of: column by column, too"`
+		After   string `query:"after" description:"a cursor"`
+		Limit   int    `query:"limit" description:"items; 1,000 when not given, 10,000 at the most"`
 		wire.Standpoint
 	}
 	compareIn struct {
@@ -149,10 +151,11 @@ func (s *Server) register() {
 		return svc.Review.Object(r.Caller, in.Path, in.Standpoint)
 	})
 	handle(s, "GET", "/access", "effective access, of a subject or to an object", func(r request, in accessIn) (wire.AccessList, error) {
+		q := review.AccessSearch{Of: in.Of, At: in.Standpoint, Below: in.Below, Columns: in.Columns, To: in.To, Paths: in.Paths, After: in.After, Limit: in.Limit}
 		if in.Of == "" {
-			return svc.Review.AccessTo(r.Caller, in.To, in.Paths)
+			return svc.Review.AccessTo(r.Caller, q)
 		}
-		return svc.Review.AccessOf(r.Caller, in.Of, in.Below, in.Paths, in.Columns, in.Standpoint)
+		return svc.Review.AccessOf(r.Caller, q)
 	})
 	handle(s, "GET", "/why", "why a subject may do something, or what is missing", func(r request, in whyIn) (wire.Why, error) {
 		return svc.Review.Why(r.Caller, in.Subject, in.Privilege, in.Object, in.Standpoint)

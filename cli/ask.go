@@ -40,6 +40,12 @@ func (a *app) ask(root *cobra.Command) {
 				q.Set("columns", "true")
 			}
 			list, err := client.Get[wire.AccessList](c.Context(), a.connect(), "/access", q)
+			for err == nil && list.Next != "" {
+				q.Set("after", list.Next)
+				var more wire.AccessList
+				more, err = client.Get[wire.AccessList](c.Context(), a.connect(), "/access", q)
+				list.Items, list.Next = append(list.Items, more.Items...), more.Next
+			}
 			if err != nil {
 				return err
 			}

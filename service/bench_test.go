@@ -38,7 +38,7 @@ func BenchmarkMatrix(b *testing.B) {
 	for b.Loop() {
 		cells = 0
 		for _, s := range subjects.Items {
-			list, err := svc.Review.AccessOf(opal, s.Ref, "", false, false, wire.Standpoint{})
+			list, err := svc.Review.AccessOf(opal, review.AccessSearch{Of: s.Ref})
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -43,7 +43,7 @@ func picture(t testing.TB, svc *service.Service, c identity.Caller) map[string]s
 	}
 	for _, s := range subjects.Items {
 		put("subject "+s.Name, s, nil)
-		list, err := svc.Review.AccessOf(c, s.Name, "", false, true, wire.Standpoint{})
+		list, err := svc.Review.AccessOf(c, review.AccessSearch{Of: s.Name, Columns: true})
 		list.Items = slices.DeleteFunc(list.Items, func(a wire.Access) bool { // a view that was dropped leaves its place, for its grants
 			if !strings.Contains(a.Object, "made_view") {
 				return false
@@ -390,7 +390,7 @@ func TestDraftsOfOthers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if list, err := svc.Review.AccessOf(through, "user:agate", "survey.licensing", false, false, wire.Standpoint{}); err != nil || !strings.Contains(fmt.Sprint(list), "payments") {
+	if list, err := svc.Review.AccessOf(through, review.AccessSearch{Of: "user:agate", Below: "survey.licensing"}); err != nil || !strings.Contains(fmt.Sprint(list), "payments") {
 		t.Errorf("the draft's grant is not seen through it: %v, %v", list, err)
 	}
 	_, err = svc.Review.Preview(ctx, agate, wire.PreviewRequest{Table: "survey.licensing.payments", Standpoints: []wire.PreviewPoint{{Moment: wire.Moment{Draft: "opals"}}}})

@@ -89,7 +89,7 @@ func risky(r *rand.Rand) deed {
 func inClear(t testing.TB, svc *service.Service, c identity.Caller, column string) map[string]bool {
 	t.Helper()
 	table := column[:strings.LastIndexByte(column, '.')]
-	list, err := svc.Review.AccessTo(c, table, false)
+	list, err := svc.Review.AccessTo(c, review.AccessSearch{To: table})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +98,7 @@ func inClear(t testing.TB, svc *service.Service, c identity.Caller, column strin
 		if !strings.HasPrefix(x.Subject, "user:") && !strings.HasPrefix(x.Subject, "service:") {
 			continue
 		}
-		own, err := svc.Review.AccessOf(c, x.Subject, table, false, true, wire.Standpoint{})
+		own, err := svc.Review.AccessOf(c, review.AccessSearch{Of: x.Subject, Below: table, Columns: true})
 		if err != nil {
 			continue // disabled
 		}
@@ -156,7 +156,7 @@ func TestNoOrderBreaksAGuardrail(t *testing.T) {
 				}
 				if n%5 == 0 {
 					for who := range inClear(t, svc, then, "survey.licensing.holders.tax_number") {
-						page, err := svc.Review.AccessOf(then, who, "platform", false, false, wire.Standpoint{})
+						page, err := svc.Review.AccessOf(then, review.AccessSearch{Of: who, Below: "platform"})
 						if err != nil || !may(t, svc, then, who, "role:licensing_officer", "role:administrator", "role:data_curator") {
 							t.Errorf("revision %d: %s sees it in clear: %v %v", n, who, page, err)
 						}

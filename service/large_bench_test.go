@@ -14,6 +14,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/service"
+	"gneiss/service/review"
 	"gneiss/store"
 	"gneiss/wire"
 )
@@ -167,14 +168,14 @@ func BenchmarkLarge(b *testing.B) {
 	})
 	b.Run("who-can", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			if list, err := svc.Review.AccessTo(opal, fmt.Sprintf("s.c%d.t3", i%500), false); err != nil || len(list.Items) == 0 {
+			if list, err := svc.Review.AccessTo(opal, review.AccessSearch{To: fmt.Sprintf("s.c%d.t3", i%500)}); err != nil || len(list.Items) == 0 {
 				b.Fatal(err)
 			}
 		}
 	})
 	b.Run("all-of-one", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			if list, err := svc.Review.AccessOf(opal, fmt.Sprintf("user:u%d", i%10_000), "", false, false, wire.Standpoint{}); err != nil || len(list.Items) == 0 {
+			if list, err := svc.Review.AccessOf(opal, review.AccessSearch{Of: fmt.Sprintf("user:u%d", i%10_000)}); err != nil || len(list.Items) == 0 {
 				b.Fatal(err)
 			}
 		}

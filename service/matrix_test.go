@@ -55,7 +55,7 @@ func TestTheMatrixOfRandomPlatforms(t *testing.T) {
 			for _, column := range m.Columns {
 				shapes := [2]string{}
 				for i, c := range []identity.Caller{opal, through} {
-					list, err := svc.Review.AccessOf(c, row.Subject, column.Path, false, false, wire.Standpoint{})
+					list, err := svc.Review.AccessOf(c, review.AccessSearch{Of: row.Subject, Below: column.Path})
 					if err != nil {
 						shapes[i] = "" // nothing that they can do
 						continue

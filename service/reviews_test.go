@@ -38,7 +38,7 @@ func TestReviewsHaveAllThatPeopleHave(t *testing.T) {
 			opal := caller(t, svc, "opal")
 			can := func() (out []string) {
 				for _, s := range []string{"agate", "beryl", "chert", "flint", "garnet", "jasper", "marl", "slate", "tuff"} {
-					list, err := svc.Review.AccessOf(opal, "user:"+s, scope, false, false, wire.Standpoint{})
+					list, err := svc.Review.AccessOf(opal, review.AccessSearch{Of: "user:" + s, Below: scope})
 					if err != nil {
 						t.Fatal(err)
 					}
@@ -206,7 +206,7 @@ func TestReviewsOfRandomPlatforms(t *testing.T) {
 		}
 		paths := 0
 		for _, s := range subjects.Items {
-			list, err := svc.Review.AccessOf(opal, "user:"+s.Name, scope, true, true, wire.Standpoint{})
+			list, err := svc.Review.AccessOf(opal, review.AccessSearch{Of: "user:" + s.Name, Below: scope, Paths: true, Columns: true})
 			if err != nil {
 				continue // disabled
 			}

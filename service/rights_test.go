@@ -465,7 +465,7 @@ func TestPages(t *testing.T) {
 // TestColumnByColumn: a grant on columns shows at each, by its own path.
 func TestColumnByColumn(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
-	list, err := svc.Review.AccessOf(caller(t, svc, "opal"), "user:tuff", "survey.licensing.licences", true, true, wire.Standpoint{})
+	list, err := svc.Review.AccessOf(caller(t, svc, "opal"), review.AccessSearch{Of: "user:tuff", Below: "survey.licensing.licences", Paths: true, Columns: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -500,7 +500,7 @@ func TestAStartFromACheckpointIsTheSame(t *testing.T) {
 		t.Helper()
 		var said []any
 		for _, subject := range []string{"user:flint", "user:garnet", "service:pumice", "role:lab_keeper"} {
-			access, err := svc.Review.AccessOf(opal, subject, "", true, false, wire.Standpoint{})
+			access, err := svc.Review.AccessOf(opal, review.AccessSearch{Of: subject, Paths: true})
 			if err != nil {
 				t.Fatal(err)
 			}

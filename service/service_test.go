@@ -484,9 +484,9 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		}},
 		{"the tree", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.Tree(flint, n, 1, wire.Standpoint{}); return err }},
 		{"an object's page", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.Object(flint, n, wire.Standpoint{}); return err }},
-		{"who can", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.AccessTo(flint, n, false); return err }},
+		{"who can", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error { _, err := svc.Review.AccessTo(flint, review.AccessSearch{To: n}); return err }},
 		{"what one can below", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {
-			_, err := svc.Review.AccessOf(flint, "user:flint", n, false, false, wire.Standpoint{})
+			_, err := svc.Review.AccessOf(flint, review.AccessSearch{Of: "user:flint", Below: n})
 			return err
 		}},
 		{"why", "survey.licensing.payments", "survey.licensing.nothing", func(n string) error {

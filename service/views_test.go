@@ -189,7 +189,7 @@ func TestReadersRightsAndSeals(t *testing.T) {
 	if err != nil || !strings.Contains(why.Says, "holds SELECT on survey.licensing.paid, and cannot read it: you lack SELECT on survey.licensing.payments") || !strings.Contains(fmt.Sprint(why.Missing), "SELECT on survey.licensing.payments") || why.Bands.Rows != "empty" {
 		t.Errorf("why flint cannot read a view: %+v (%v)", why, err)
 	}
-	who, err := v.svc.Review.AccessTo(caller(t, v.svc, "opal"), "survey.licensing.paid", false)
+	who, err := v.svc.Review.AccessTo(caller(t, v.svc, "opal"), review.AccessSearch{To: "survey.licensing.paid"})
 	if err != nil || strings.Contains(fmt.Sprint(who.Items), "in clear") {
 		t.Errorf("a view is said to show all in clear: %+v (%v)", who.Items, err)
 	}

@@ -8,6 +8,7 @@ import (
 	"gneiss/demo/demotest"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
+	"gneiss/service/review"
 	"gneiss/wire"
 )
 
@@ -60,7 +61,7 @@ func TestWithholding(t *testing.T) {
 	}
 	_, err = svc.Review.Object(flint, "survey.drilling.boreholes.cost", wire.Standpoint{})
 	wants(t, err, fault.NotFound, "does not exist or is not yours to use")
-	list, err := svc.Review.AccessOf(flint, "user:flint", "survey.drilling.boreholes", false, true, wire.Standpoint{})
+	list, err := svc.Review.AccessOf(flint, review.AccessSearch{Of: "user:flint", Below: "survey.drilling.boreholes", Columns: true})
 	if err != nil || strings.Contains(fmt.Sprintf("%+v", list), "cost") {
 		t.Errorf("effective access tells flint of the column: %v", err)
 	}

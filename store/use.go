@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+	"golang.org/x/sync/errgroup"
 )
 
 // A UseSet is what of somebody's rights statements needed, as their records name it. One is good for
@@ -147,8 +148,8 @@ func (a *Audit) LabelDays(ctx context.Context, s CountSearch) ([]LabelDay, error
 	return out, err
 }
 
-// Readers lists what was read of labels, by who read it, as whom, and from where. It puts the months
-// together that lie between the two days, and the days around them.
+// Readers lists what was read of labels, by who read it, as whom, and from where: once in the months
+// that lie whole between the two days, and once in the days around them.
 func (a *Audit) Readers(ctx context.Context, s CountSearch) ([]LabelDay, error) {
 	var out []LabelDay
 	if s.Actor != "" {
@@ -164,13 +165,20 @@ func (a *Audit) Readers(ctx context.Context, s CountSearch) ([]LabelDay, error) 
 			s.From, s.Until, s.Label, s.Label)
 		return out, err
 	}
-	err := a.db.SelectContext(ctx, &out, `SELECT actor, standing, address, sum(n) AS n, sum(rows) AS rows FROM (
-			SELECT actor, standing, address, n, rows FROM label_month WHERE month >= ? AND month <= ? AND (? = '' OR label = ?)
-			UNION ALL `+days+` AND day < ? UNION ALL `+days+` AND day > ?) GROUP BY 1, 2, 3`,
-		first, last, s.Label, s.Label,
-		s.From, s.Until, s.Label, s.Label, first,
-		s.From, s.Until, s.Label, s.Label, last+"-99")
-	return out, err
+	var around []LabelDay
+	both, ctx := errgroup.WithContext(ctx)
+	both.Go(func() error {
+		return a.db.SelectContext(ctx, &out, `SELECT actor, standing, address, sum(n) AS n, sum(rows) AS rows FROM label_month
+			WHERE month >= ? AND month <= ? AND (? = '' OR label = ?) GROUP BY 1, 2, 3`, first, last, s.Label, s.Label)
+	})
+	both.Go(func() error {
+		return a.db.SelectContext(ctx, &around, `SELECT actor, standing, address, sum(n) AS n, sum(rows) AS rows FROM (
+			`+days+` AND day < ? UNION ALL `+days+` AND day > ?) GROUP BY 1, 2, 3`,
+			s.From, s.Until, s.Label, s.Label, first,
+			s.From, s.Until, s.Label, s.Label, last+"-99")
+	})
+	err := both.Wait()
+	return append(out, around...), err
 }
 
 // wholeMonths is the first and the last month that lie whole between two days; the first is after the

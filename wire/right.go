@@ -76,6 +76,7 @@ type AccessList struct {
 	About    string   `json:"about"`
 	Items    []Access `json:"items"`
 	Revision int64    `json:"revision"`
+	Next     string   `json:"next,omitempty" description:"a cursor: there is more"`
 }
 
 // A GrantRequest grants or revokes privileges.

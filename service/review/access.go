@@ -13,12 +13,37 @@ import (
 	"gneiss/wire"
 )
 
+// An AccessSearch asks for effective access: of a subject, or to an object.
+type AccessSearch struct {
+	Of      string
+	At      wire.Standpoint // the role and purpose of the subject
+	Below   string          // with Of: only at and below this object
+	Columns bool            // with Of: column by column, too
+	To      string
+	Paths   bool   // with every way to each privilege
+	After   string // a cursor
+	Limit   int    // how many items; usualAccess when zero, mostAccess at the most
+}
+
+const (
+	usualAccess = 1_000
+	mostAccess  = 10_000
+)
+
+// room is how many items a list may have.
+func (q AccessSearch) room() int {
+	if q.Limit <= 0 {
+		return usualAccess
+	}
+	return min(q.Limit, mostAccess)
+}
+
 // AccessOf lists what one subject can do, object by object: containers where a
 // privilege is held or a door is open, and all relations that can be used; with
-// columns those, too.
-func (s *Service) AccessOf(c identity.Caller, ref, below string, paths, columns bool, at wire.Standpoint) (wire.AccessList, error) {
-	st := s.identity.State(c)
-	subject, err := s.identity.Reviewable(st, c, ref)
+// columns those, too. The cursor is the path of the last object.
+func (s *Service) AccessOf(c identity.Caller, q AccessSearch) (wire.AccessList, error) {
+	st, at, below, columns, paths := s.identity.State(c), q.At, q.Below, q.Columns, q.Paths
+	subject, err := s.identity.Reviewable(st, c, q.Of)
 	if err != nil {
 		return wire.AccessList{}, err
 	}
@@ -33,21 +58,43 @@ func (s *Service) AccessOf(c identity.Caller, ref, below string, paths, columns 
 			return wire.AccessList{}, err
 		}
 	}
-	out := wire.AccessList{About: p.Words + p.Through, Items: []wire.Access{}, Revision: st.Revision}
-	var visit func(o *access.Object)
-	visit = func(o *access.Object) {
-		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing || !p.Reviews && p.Absent(o.ID)) {
-			return
+	after := access.ObjectID(0) // up to which all was listed
+	if q.After != "" {
+		last, err := st.Model.Lookup(q.After)
+		if err != nil || !st.Model.Within(root.ID, last.ID) || !p.Reviews && !p.Sees(last.ID) {
+			return wire.AccessList{}, fault.New(fault.Invalid, "bad_cursor", "%.200q is no cursor of this list", q.After)
 		}
-		if v := p.Resolve(o.ID); v.Held != 0 && (p.Reviews || p.Sees(o.ID)) {
+		after = last.ID
+	}
+	out := wire.AccessList{About: p.Words + p.Through, Items: []wire.Access{}, Revision: st.Revision}
+	var visit func(o *access.Object) bool
+	visit = func(o *access.Object) bool {
+		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing || !p.Reviews && p.Absent(o.ID)) {
+			return true
+		}
+		if after != 0 {
+			if !st.Model.Within(o.ID, after) {
+				return true // which was listed
+			}
+			if after == o.ID {
+				after = 0
+			}
+		} else if v := p.Resolve(o.ID); v.Held != 0 && (p.Reviews || p.Sees(o.ID)) {
+			if len(out.Items) == q.room() {
+				out.Next = out.Items[len(out.Items)-1].Object
+				return false
+			}
 			out.Items = append(out.Items, s.access(p, o, paths))
 		}
 		if o.Missing && o.Kind.IsRelation() {
-			return // of which the columns are gone, too
+			return true // of which the columns are gone, too
 		}
 		for _, id := range o.Children {
-			visit(st.Model.Object(id))
+			if !visit(st.Model.Object(id)) {
+				return false
+			}
 		}
+		return true
 	}
 	visit(root)
 	return out, nil
@@ -104,9 +151,9 @@ func (s *Service) holding(st *platform.State, id access.ObjectID) []*access.Subj
 	return subjects
 }
 
-// AccessTo lists every subject that can do something with an object.
-func (s *Service) AccessTo(c identity.Caller, path string, paths bool) (wire.AccessList, error) {
-	st := s.identity.State(c)
+// AccessTo lists the subjects that can do something with an object. The cursor is the last subject.
+func (s *Service) AccessTo(c identity.Caller, q AccessSearch) (wire.AccessList, error) {
+	st, path := s.identity.State(c), q.To
 	o, err := st.Model.Lookup(orPlatform(path))
 	if err != nil || !s.identity.ReviewsObject(st, c, o.ID) {
 		own, ownErr := s.identity.ViewerAt(st, c, wire.Standpoint{})
@@ -119,12 +166,22 @@ func (s *Service) AccessTo(c identity.Caller, path string, paths bool) (wire.Acc
 		return wire.AccessList{}, fault.New(fault.Refused, "refused", "to ask who can use %s you need DESCRIBE or MANAGE on it", path)
 	}
 	out := wire.AccessList{About: st.Model.Path(o.ID), Items: []wire.Access{}, Revision: st.Revision}
-	for _, subject := range s.holding(st, o.ID) {
+	holding := s.holding(st, o.ID)
+	if q.After != "" {
+		holding = slices.DeleteFunc(holding, func(subject *access.Subject) bool { return access.CompareRefs(subject.Ref(), q.After) <= 0 })
+	}
+	last := ""
+	for _, subject := range holding {
+		if len(out.Items) == q.room() {
+			out.Next = last
+			break
+		}
+		last = subject.Ref()
 		p, err := s.identity.ViewerOf(st, c, subject.ID, wire.Standpoint{})
 		if err != nil {
 			continue // disabled: can do nothing
 		}
-		out.Items = append(out.Items, s.access(p, o, paths))
+		out.Items = append(out.Items, s.access(p, o, q.Paths))
 	}
 	return out, nil
 }

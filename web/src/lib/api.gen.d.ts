@@ -25,6 +25,10 @@ export interface paths {
                     paths?: boolean;
                     /** @description with of: column by column, too */
                     columns?: boolean;
+                    /** @description a cursor */
+                    after?: string;
+                    /** @description items; 1,000 when not given, 10,000 at the most */
+                    limit?: number;
                     /** @description a subject: user:flint, or role:survey_reader alone */
                     as?: string;
                     /** @description act in this role only */
@@ -5575,6 +5579,8 @@ export interface components {
         WireAccessList: {
             about: string;
             items: components["schemas"]["WireAccess"][];
+            /** @description a cursor: there is more */
+            next?: string;
             /** Format: int64 */
             revision: number;
         };
