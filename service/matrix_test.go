@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"gneiss/core/access"
 	"gneiss/demo/demotest"
 	"gneiss/service"
 	"gneiss/service/identity"
@@ -31,6 +32,7 @@ func TestTheMatrixOfRandomPlatforms(t *testing.T) {
 			d.do(svc, opal) // some are refused
 		}
 		matrixIsTree(t, svc, opal)
+		containersAreTheirRelations(t, svc, opal)
 		done(t)(svc.Admin.OpenDraft(ctx, opal, wire.DraftRequest{Name: "more"}))
 		for _, d := range deeds(r, 12, false) {
 			into, err := svc.Identity.Drafting(ctx, opal, "more")
@@ -71,6 +73,57 @@ func TestTheMatrixOfRandomPlatforms(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// containersAreTheirRelations compares the bands of sources and schemas with those of all relations in them.
+func containersAreTheirRelations(t *testing.T, svc *service.Service, opal identity.Caller) {
+	t.Helper()
+	m := svc.Platform.Current().Model
+	compared := 0
+	for _, subject := range m.Subjects(0) {
+		list, err := svc.Review.AccessOf(opal, review.AccessSearch{Of: subject.Ref()})
+		if err != nil {
+			continue // disabled
+		}
+		bands := map[string]wire.Bands{}
+		for _, a := range list.Items {
+			bands[a.Object] = a.Bands
+		}
+		for _, a := range list.Items {
+			if a.Kind != "source" && a.Kind != "schema" {
+				continue
+			}
+			o, err := m.Lookup(a.Object)
+			if err != nil {
+				t.Fatal(err)
+			}
+			n, readable, want := 0, 0, [3]string{}
+			m.Relations(o.ID, func(r *access.Object) bool {
+				b, held := bands[m.Path(r.ID)]
+				if !held {
+					b = wire.Bands{Verbs: "empty", Rows: "empty", Columns: "empty"}
+				}
+				if b.Rows != "empty" || b.Columns != "empty" {
+					readable++
+				}
+				for i, x := range [3]string{b.Verbs, b.Rows, b.Columns} {
+					if n > 0 && want[i] != x {
+						x = "hatched"
+					}
+					want[i] = x
+				}
+				n++
+				return true
+			})
+			compared += n
+			if got := [3]string{a.Bands.Verbs, a.Bands.Rows, a.Bands.Columns}; n > 0 && (got != want || !strings.Contains(a.Bands.Says, fmt.Sprintf("%d of %d", readable, n))) {
+				t.Errorf("%s on %s: %v (%s), want %v, %d of %d readable", subject.Ref(), a.Object, got, a.Bands.Says, want, readable, n)
+			}
+		}
+	}
+	if compared < 100 {
+		t.Errorf("%d relations were compared", compared)
 	}
 }
 

@@ -3,6 +3,7 @@ package platform
 import (
 	"encoding/json"
 	"fmt"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -42,6 +43,7 @@ type State struct {
 	rights  *lru.Cache[access.Standpoint, *access.Rights]
 	plans   *lru.Cache[planKey, *emit.Plan]
 	counted atomic.Pointer[access.Census]
+	below   sync.Map // of an object, how many relations there are
 }
 
 // planKey names a plan by all that it depends on beside the state.
@@ -69,6 +71,20 @@ func newState(revision int64, hash string, m *access.Model, p *policy.Set, g *gu
 		panic(err)
 	}
 	return &State{Revision: revision, hash: hash, Model: m, Policies: p, Guards: g, plans: plans, rights: rights}
+}
+
+// CountRelations counts the tables and views that are there at or below an object.
+func (s *State) CountRelations(id access.ObjectID) int {
+	if n, known := s.below.Load(id); known {
+		return n.(int)
+	}
+	n := 0
+	s.Model.Relations(id, func(*access.Object) bool {
+		n++
+		return true
+	})
+	s.below.Store(id, n)
+	return n
 }
 
 // Census answers questions about many subjects at once.

@@ -55,23 +55,36 @@ func bandsOf(p *identity.Viewer, id access.ObjectID) wire.Bands {
 	}
 	all := wire.Bands{}
 	n, readable := 0, 0
-	p.Model.Relations(id, func(r *access.Object) bool {
-		if !p.Reviews && !p.Sees(r.ID) {
-			return true // how many there are is not to be told either
-		}
-		b := relationBands(p, r)
+	add := func(b wire.Bands) {
 		n++
 		if b.Rows != empty || b.Columns != empty {
 			readable++
 		}
 		if n == 1 {
 			all = b
-			return true
+			return
 		}
 		all.Door, all.Verbs = blend(all.Door, b.Door), blend(all.Verbs, b.Verbs)
 		all.Rows, all.Columns = blend(all.Rows, b.Rows), blend(all.Columns, b.Columns)
-		return true
-	})
+	}
+	if touched, wide := p.Touched(id); p.Reviews && !wide && o.Kind != access.Platform {
+		for _, r := range touched {
+			if r := p.Model.Object(r); !r.Missing {
+				add(relationBands(p, r))
+			}
+		}
+		if others := p.State.CountRelations(id) - n; others > 0 { // on which nothing is held
+			add(wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty})
+			n += others - 1
+		}
+	} else {
+		p.Model.Relations(id, func(r *access.Object) bool {
+			if p.Reviews || p.Sees(r.ID) { // how many others there are is not to be told either
+				add(relationBands(p, r))
+			}
+			return true
+		})
+	}
 	if n == 0 {
 		all = wire.Bands{Door: empty, Verbs: empty, Rows: empty, Columns: empty}
 		if p.ShutDoor(id) == 0 && p.Resolve(id).Allowed.Has(access.Usage) {
