@@ -33,7 +33,8 @@ func TestLongJournals(t *testing.T) {
 	}
 	there := map[access.RemoveGrant]bool{}
 	for range 230_000 {
-		key := access.RemoveGrant{Privilege: []string{"SELECT", "INSERT", "reader"}[r.IntN(3)], Object: fmt.Sprintf("s.c%d", r.IntN(300)), Subject: fmt.Sprintf("role:r%d", r.IntN(300)), Grantor: "user:opal"}
+		key := access.RemoveGrant{Privilege: []string{"SELECT", "INSERT", "reader"}[r.IntN(3)],
+			Object: fmt.Sprintf("s.c%d", r.IntN(300)), Subject: fmt.Sprintf("role:r%d", r.IntN(300)), Grantor: "user:opal"}
 		if there[key] {
 			w.add("remove_grant", key)
 		} else {

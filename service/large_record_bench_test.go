@@ -19,7 +19,7 @@ import (
 )
 
 // BenchmarkLargeRecord is what the record costs when it has many lines, GNEISS_RECORDS or a million: a
-// year of 10,000 people, who read what bears labels and what does not, from two addresses each.
+// year of 10,000 people, who read what has labels and what does not, from two addresses each.
 func BenchmarkLargeRecord(b *testing.B) {
 	lines := 1_000_000
 	if text := os.Getenv("GNEISS_RECORDS"); text != "" {

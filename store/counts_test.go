@@ -23,9 +23,17 @@ func TestCountsAreTheRecord(t *testing.T) {
 	judged := 0
 	for i := range 600 {
 		at := began.Add(time.Duration(i) * 4 * time.Hour)
-		record := &Record{At: at.Format("2006-01-02T15:04:05.000Z"), Actor: pick("user:flint", "user:marl", "user:marlow"), Action: pick("query", "query", "write", "change"),
-			Standpoint: pick("", "", "user:flint", "user:marl in role:x", "user:marl for survey", "user:marl!"), Decision: pick("allowed", "allowed", "refused"),
-			Labels: pick(`[]`, `["label:a"]`, `["label:a","label:b"]`), Address: pick("10.0.0.1", "10.0.0.2", ""), Rows: int64(r.IntN(50)), Open: r.IntN(5) == 0}
+		record := &Record{
+			At:         at.Format("2006-01-02T15:04:05.000Z"),
+			Actor:      pick("user:flint", "user:marl", "user:marlow"),
+			Action:     pick("query", "query", "write", "change"),
+			Standpoint: pick("", "", "user:flint", "user:marl in role:x", "user:marl for survey", "user:marl!"),
+			Decision:   pick("allowed", "allowed", "refused"),
+			Labels:     pick(`[]`, `["label:a"]`, `["label:a","label:b"]`),
+			Address:    pick("10.0.0.1", "10.0.0.2", ""),
+			Rows:       int64(r.IntN(50)),
+			Open:       r.IntN(5) == 0,
+		}
 		if record.Open {
 			record.Rows, record.Decision = 0, "allowed"
 		}
@@ -37,8 +45,8 @@ func TestCountsAreTheRecord(t *testing.T) {
 			if r.IntN(2) == 0 {
 				must(t, s.Audit().Count(ctx))
 			}
-			end := &Record{At: at.Add(20 * time.Hour).Format("2006-01-02T15:04:05.000Z"), Actor: record.Actor, Action: record.Action, Decision: "allowed",
-				Labels: "[]", Rows: int64(r.IntN(50)), Ends: record.ID}
+			end := &Record{At: at.Add(20 * time.Hour).Format("2006-01-02T15:04:05.000Z"), Actor: record.Actor, Action: record.Action,
+				Decision: "allowed", Labels: "[]", Rows: int64(r.IntN(50)), Ends: record.ID}
 			if err := s.Audit().Add(end); err != nil {
 				t.Fatal(err)
 			}
@@ -57,7 +65,8 @@ func TestCountsAreTheRecord(t *testing.T) {
 	}
 	for range 200 {
 		from := began.AddDate(0, 0, r.IntN(100))
-		q := CountSearch{From: from.Format(time.DateOnly), Until: from.AddDate(0, 0, r.IntN(100)).Format(time.DateOnly), Label: pick("", "label:a", "label:b"), Actor: pick("", "user:marl", "user:nobody")}
+		q := CountSearch{From: from.Format(time.DateOnly), Until: from.AddDate(0, 0, r.IntN(100)).Format(time.DateOnly),
+			Label: pick("", "label:a", "label:b"), Actor: pick("", "user:marl", "user:nobody")}
 		wantDays, wantReaders := map[string]int64{}, map[string]int64{}
 		for _, x := range all {
 			var labels []string
@@ -91,7 +100,8 @@ func TestCountsAreTheRecord(t *testing.T) {
 		}
 	}
 	for range 200 {
-		q := Search{Actor: pick("user:flint", "user:marl", "user:marlow", "user:mar"), Themself: r.IntN(3) == 0, Decision: pick("", "refused"), Limit: 1 + r.IntN(40)}
+		q := Search{Actor: pick("user:flint", "user:marl", "user:marlow", "user:mar"), Themself: r.IntN(3) == 0,
+			Decision: pick("", "refused"), Limit: 1 + r.IntN(40)}
 		if r.IntN(2) == 0 {
 			q.From = began.AddDate(0, 0, r.IntN(100)).Format(time.RFC3339)
 			q.Until = began.AddDate(0, 0, 20+r.IntN(100)).Format(time.RFC3339)

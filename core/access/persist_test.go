@@ -54,7 +54,7 @@ func lists(t *testing.T, m *Model) string {
 }
 
 // TestModelsNeverChange: whatever comes after a model, one after another, side by side, many changes
-// at once or refused, the model stays as it was; and what it works out is what is worked out anew
+// at once or refused, the model stays as it was; and what it works out is what is worked out
 // from its snapshot.
 func TestModelsNeverChange(t *testing.T) {
 	for seed := range uint64(20) {
