@@ -70,7 +70,7 @@ func TestLongJournals(t *testing.T) {
 			want[e.Revision] = whole(t, m)
 		}
 	}
-	for round, from := range []string{"the journal", "a checkpoint"} {
+	for round, from := range []string{"the journal", "a checkpoint before a damaged one"} {
 		svc, err := service.Open(ctx, dir, quiet, service.Options{AcceptLoss: true})
 		if err != nil {
 			t.Fatal(err)
@@ -87,9 +87,11 @@ func TestLongJournals(t *testing.T) {
 		if err := svc.Close(ctx); err != nil {
 			t.Fatal(err)
 		}
-		if files := checkpoints(t, dir); len(files) != 2 {
+		files := checkpoints(t, dir)
+		if len(files) != 2 {
 			t.Fatalf("round %d left the checkpoints %v", round, files)
 		}
+		damage(t, files[1]) // the one before it serves
 	}
 }
 

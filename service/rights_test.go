@@ -566,6 +566,9 @@ func TestADamagedCheckpointIsLeftAside(t *testing.T) {
 	if err != nil || page.Title != "519" || again.Revision() != revision {
 		t.Errorf("marl is titled %q at revision %d, %v", page.Title, again.Revision(), err)
 	}
+	if left := checkpoints(t, dir); len(left) > 0 {
+		t.Errorf("it is there still: %v", left)
+	}
 }
 
 var quiet = slog.New(slog.DiscardHandler)

@@ -43,10 +43,7 @@ func (s *Store) PutCheckpoint(ctx context.Context, revision int64, hash string, 
 		at := crowded(kept)
 		revision := kept[at]
 		kept = slices.Delete(kept, at, at+1)
-		if err := os.Remove(s.checkpointFile(revision)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		if _, err := s.db.ExecContext(ctx, `DELETE FROM checkpoint WHERE revision = ?`, revision); err != nil {
+		if err := s.dropCheckpoint(ctx, revision); err != nil {
 			return err
 		}
 	}
@@ -78,37 +75,56 @@ func (s *Store) CheckpointBefore(ctx context.Context, revision int64) (int64, er
 	return last.Int64, err
 }
 
-// Checkpoint reads the last checkpoint at or before a revision, and returns its revision and the
-// hash of the journal there; revision 0 when there is none that is whole and fits the journal. What read has read of one that is not whole must be thrown away.
+// Checkpoint reads the last checkpoint at or before a revision that is whole and fits the journal, and
+// returns its revision and the hash of the journal there; revision 0 when there is none. What read has read
+// of one that is not whole must be thrown away; such a one is removed, and the one before it tried.
 func (s *Store) Checkpoint(ctx context.Context, until int64, read func(io.Reader) error) (revision int64, hash string, err error) {
-	var row struct {
-		Revision     int64
-		Hash, Digest string
+	for {
+		var row struct {
+			Revision     int64
+			Hash, Digest string
+		}
+		err = s.db.GetContext(
+			ctx,
+			&row,
+			`SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash
+				WHERE c.revision <= ? ORDER BY c.revision DESC LIMIT 1`,
+			until,
+		)
+		if errors.Is(err, sql.ErrNoRows) {
+			return 0, "", nil
+		}
+		if err != nil {
+			return 0, "", err
+		}
+		if s.whole(row.Revision, row.Digest, read) {
+			return row.Revision, row.Hash, nil
+		}
+		if err := s.dropCheckpoint(ctx, row.Revision); err != nil {
+			return 0, "", err
+		}
 	}
-	err = s.db.GetContext(
-		ctx,
-		&row,
-		`SELECT c.revision, c.hash, c.digest FROM checkpoint c JOIN journal j ON j.revision = c.revision AND j.hash = c.hash
-			WHERE c.revision <= ? ORDER BY c.revision DESC LIMIT 1`,
-		until,
-	)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, "", nil
-	}
+}
+
+// whole reads a checkpoint, and reports whether it is what was written.
+func (s *Store) whole(revision int64, digest string, read func(io.Reader) error) bool {
+	f, err := os.Open(s.checkpointFile(revision))
 	if err != nil {
-		return 0, "", err
-	}
-	f, err := os.Open(s.checkpointFile(row.Revision))
-	if err != nil {
-		return 0, "", nil // made again at the next occasion
+		return false
 	}
 	defer f.Close()
 	sum := sha256.New()
 	if err := read(io.TeeReader(f, sum)); err != nil {
-		return 0, "", nil
+		return false
 	}
-	if _, err := io.Copy(sum, f); err != nil || hex.EncodeToString(sum.Sum(nil)) != row.Digest {
-		return 0, "", nil
+	_, err = io.Copy(sum, f)
+	return err == nil && hex.EncodeToString(sum.Sum(nil)) == digest
+}
+
+func (s *Store) dropCheckpoint(ctx context.Context, revision int64) error {
+	if err := os.Remove(s.checkpointFile(revision)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
-	return row.Revision, row.Hash, nil
+	_, err := s.db.ExecContext(ctx, `DELETE FROM checkpoint WHERE revision = ?`, revision)
+	return err
 }

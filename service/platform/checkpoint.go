@@ -52,6 +52,7 @@ func (p *Platform) checkpointed(ctx context.Context, until int64) (*State, error
 	var kept checkpoint
 	var model *access.Model
 	revision, hash, err := p.store.Checkpoint(ctx, until, func(r io.Reader) error {
+		kept = checkpoint{} // nothing of one that was not whole
 		decoder := gob.NewDecoder(r)
 		err := decoder.Decode(&kept)
 		if err == nil && kept.Version != checkpointVersion {

@@ -73,7 +73,9 @@ func (p *Platform) At(ctx context.Context, revision int64) (*State, error) {
 		}
 		return kept, nil
 	}
-	made, err, _ := p.rebuilding.Do(strconv.FormatInt(revision, 10), func() (any, error) { return p.rebuildAt(ctx, revision) })
+	made, err, _ := p.rebuilding.Do(strconv.FormatInt(revision, 10), func() (any, error) {
+		return p.rebuildAt(context.WithoutCancel(ctx), revision) // for all who wait for it, also when the first goes away
+	})
 	if err != nil {
 		return nil, err
 	}

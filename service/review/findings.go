@@ -112,10 +112,19 @@ type finder struct {
 	out       *[]wire.Finding
 }
 
+// wants counts a finding of a kind, and reports whether it is to be said.
+func (f *finder) wants(kind string) bool {
+	f.count[kind]++
+	return f.count[kind] <= mostOfAKind
+}
+
 func (f *finder) add(kind, subject, object, says, why string, fixes ...wire.Fix) {
-	if f.count[kind]++; f.count[kind] > mostOfAKind {
-		return
+	if f.wants(kind) {
+		f.say(kind, subject, object, says, why, fixes...)
 	}
+}
+
+func (f *finder) say(kind, subject, object, says, why string, fixes ...wire.Fix) {
 	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fixes: append([]wire.Fix{}, fixes...)})
 }
 
@@ -248,32 +257,37 @@ func (f *finder) grant(g *access.Grant) {
 	wide := g.Pattern == "" && (o.Kind == access.Platform || o.Kind == access.Source) && g.Privilege != access.Usage && g.Privilege != access.Audit
 	lane := o.Kind == access.Lane
 	other := f.covering(g)
-	if dormant == nil && kind != access.Public && kind != access.User && !wide && other == nil {
+	asleep := dormant != nil && f.wants("dormant")
+	toPublic := kind == access.Public && !lane && f.wants("to_public")
+	toUser := kind == access.User && f.wants("to_user")
+	wide = wide && f.wants("broad")
+	double := other != nil && f.wants("redundant")
+	if !asleep && !toPublic && !toUser && !wide && !double {
 		return
 	}
 	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
 	says := say.GrantSays.With(what, on, to)
 	revoke := wire.Fix{Says: say.DoRevoke.With(what, on, to),
 		Revoke: &wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}, Grantor: m.Ref(g.Grantor)}}
-	if dormant != nil {
+	if asleep {
 		w := f.s.grant(f.st, g)
 		fix := []wire.Fix{revoke}
 		if w.Fix != nil {
 			fix = []wire.Fix{*w.Fix, revoke}
 		}
-		f.add("dormant", to, on, say.DormantGrant.With(says, w.Dormant), say.DormantWhy.With(), fix...)
+		f.say("dormant", to, on, say.DormantGrant.With(says, w.Dormant), say.DormantWhy.With(), fix...)
 	}
 	switch {
-	case kind == access.Public && !lane:
-		f.add("to_public", to, on, says, say.ToPublicWhy.With(), revoke)
-	case kind == access.User:
-		f.add("to_user", to, on, say.ToUser.With(says), say.ToUserWhy.With(), revoke)
+	case toPublic:
+		f.say("to_public", to, on, says, say.ToPublicWhy.With(), revoke)
+	case toUser:
+		f.say("to_user", to, on, say.ToUser.With(says), say.ToUserWhy.With(), revoke)
 	}
 	if wide {
-		f.add("broad", to, on, say.Broad.With(says, o.Kind), say.BroadWhy.With(), revoke)
+		f.say("broad", to, on, say.Broad.With(says, o.Kind), say.BroadWhy.With(), revoke)
 	}
-	if other != nil {
-		f.add(
+	if double {
+		f.say(
 			"redundant",
 			to,
 			on,
