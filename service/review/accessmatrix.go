@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gneiss/core/access"
@@ -183,31 +184,43 @@ func (m *accessMatrix) down(out *wire.AccessMatrix) error {
 	if m.q.Within != "" && m.q.Kind == "" { // whoever is in it
 		subjects = slices.DeleteFunc(m.st.Model.Subjects(0), func(s *access.Subject) bool { return !m.members[s.ID] })
 	}
-	slices.SortFunc(subjects, access.CompareSubjects)
 	out.Subjects = len(subjects)
 	limit := bounded(m.q.Limit, usualRows, mostRows)
 	text := strings.ToLower(m.q.Text)
-	started := m.q.After == ""
-	for _, subject := range subjects {
-		if !started {
-			started = subject.Ref() == m.q.After
-			continue
+	subjects = slices.DeleteFunc(subjects, func(s *access.Subject) bool {
+		return m.q.After != "" && access.CompareRefs(s.Ref(), m.q.After) <= 0 || m.members != nil && !m.members[s.ID] || text != "" && !strings.Contains(strings.ToLower(s.Ref()+" "+s.Title), text) ||
+			m.q.Direct && m.st.Model.CountGrantsTo(s.ID) == 0 || m.used != nil && m.used[s.ID] != nil
+	})
+	for len(subjects) > 0 { // as many as are missing are worked out side by side
+		part := subjects[:min(len(subjects), limit+1-len(out.Rows))]
+		subjects = subjects[len(part):]
+		for _, row := range m.rows(part) {
+			if row == nil {
+				continue
+			}
+			if len(out.Rows) == limit {
+				out.Next = out.Rows[limit-1].Subject
+				return nil
+			}
+			out.Rows = append(out.Rows, *row)
 		}
-		if m.members != nil && !m.members[subject.ID] || text != "" && !strings.Contains(strings.ToLower(subject.Ref()+" "+subject.Title), text) ||
-			m.q.Direct && m.st.Model.CountGrantsTo(subject.ID) == 0 || m.used != nil && m.used[subject.ID] != nil {
-			continue
-		}
-		row, wanted := m.row(subject)
-		if !wanted {
-			continue
-		}
-		if len(out.Rows) == limit {
-			out.Next = out.Rows[limit-1].Subject
-			return nil
-		}
-		out.Rows = append(out.Rows, row)
 	}
 	return nil
+}
+
+// rows are those of some subjects; nil for whom the filters do not want.
+func (m *accessMatrix) rows(subjects []*access.Subject) []*wire.AccessRow {
+	rows := make([]*wire.AccessRow, len(subjects))
+	var all sync.WaitGroup
+	for i, subject := range subjects {
+		all.Go(func() {
+			if row, wanted := m.row(subject); wanted {
+				rows[i] = &row
+			}
+		})
+	}
+	all.Wait()
+	return rows
 }
 
 // row is one subject's, and whether the filters want it.
