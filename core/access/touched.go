@@ -1,5 +1,12 @@
 package access
 
+import (
+	"cmp"
+	"slices"
+
+	"github.com/bits-and-blooms/bitset"
+)
+
 // Touched lists the relations below a container that grants in effect are on, or on whose columns they
 // are; on the others nothing is held. Wide says that this is no answer: something is held on a container
 // there, or comes from above, and reaches what is below.
@@ -28,39 +35,53 @@ type touched struct {
 // touch works out what grants touch, container by container.
 func (st *Rights) touch() map[ObjectID]*touched {
 	m := st.Model
-	found, seen := map[ObjectID]*touched{}, map[ObjectID]bool{}
+	found := map[ObjectID]*touched{}
+	above := func(from ObjectID, f func(*touched)) {
+		for up := from; up != PlatformID; up = m.Object(up).Parent {
+			if found[up] == nil {
+				found[up] = &touched{}
+			}
+			f(found[up])
+		}
+	}
+	type place struct{ within, relation ObjectID }
+	var places []place
+	seen := bitset.New(uint(m.objects.size()))
 	for _, subject := range st.ids {
 		for _, ref := range m.Subject(subject).grants {
 			g := m.Grant(ref.grant)
-			if !g.inForce(st.At) {
+			if seen.Test(uint(ref.at)) || !g.inForce(st.At) {
 				continue
 			}
-			at := g.Object
-			if m.Object(at).Kind == Column {
-				at = m.Object(at).Parent
-			}
-			relation := m.Object(at).Kind.IsRelation()
-			if relation && seen[at] || !relation && m.passed(g) == 0 && g.Pattern == "" {
+			o := m.Object(ref.at)
+			if o.Kind.IsRelation() {
+				places = append(places, place{o.Parent, o.ID})
+			} else if m.passed(g) != 0 || g.Pattern != "" {
+				above(o.ID, func(t *touched) { t.wide = true }) // a container is touched itself
+			} else {
 				continue
 			}
-			seen[at] = true
-			from := at // a container is touched itself
-			if relation {
-				from = m.Object(at).Parent
-			}
-			for up := from; up != PlatformID; up = m.Object(up).Parent {
-				t := found[up]
-				if t == nil {
-					t = &touched{}
-					found[up] = t
-				}
-				if relation {
-					t.relations = append(t.relations, at)
-				} else {
-					t.wide = true
-				}
-			}
+			seen.Set(uint(ref.at))
 		}
+	}
+	slices.SortFunc(places, func(a, b place) int { return cmp.Compare(a.within, b.within) })
+	relations := make([]ObjectID, len(places))
+	for i, p := range places {
+		relations[i] = p.relation
+	}
+	for from := 0; from < len(places); { // those of one container together
+		end := from + 1
+		for end < len(places) && places[end].within == places[from].within {
+			end++
+		}
+		above(places[from].within, func(t *touched) {
+			if t.relations == nil {
+				t.relations = relations[from:end:end]
+			} else {
+				t.relations = append(t.relations, relations[from:end]...)
+			}
+		})
+		from = end
 	}
 	return found
 }
