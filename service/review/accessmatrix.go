@@ -188,7 +188,8 @@ func (m *accessMatrix) down(out *wire.AccessMatrix) error {
 	limit := bounded(m.q.Limit, usualRows, mostRows)
 	text := strings.ToLower(m.q.Text)
 	subjects = slices.DeleteFunc(subjects, func(s *access.Subject) bool {
-		return m.q.After != "" && access.CompareRefs(s.Ref(), m.q.After) <= 0 || m.members != nil && !m.members[s.ID] || text != "" && !strings.Contains(strings.ToLower(s.Ref()+" "+s.Title), text) ||
+		before := m.q.After != "" && access.CompareRefs(s.Ref(), m.q.After) <= 0
+		return before || m.members != nil && !m.members[s.ID] || text != "" && !strings.Contains(strings.ToLower(s.Ref()+" "+s.Title), text) ||
 			m.q.Direct && m.st.Model.CountGrantsTo(s.ID) == 0 || m.used != nil && m.used[s.ID] != nil
 	})
 	for len(subjects) > 0 { // as many as are missing are worked out side by side
