@@ -305,3 +305,22 @@ func TestWhoComesIsLookedAt(t *testing.T) {
 	wants(t, err, fault.Conflict, "user:newcomer sees survey.monitoring.wells")
 	done(t)(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "role:empty"}, false))
 }
+
+// TestRecordedTests: each recording is a test of its own, unless it takes the place of one.
+func TestRecordedTests(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	in := wire.BaselineRequest{Subject: "user:flint", Table: "survey.drilling.boreholes"} // which the demo has a test of
+	for _, want := range []string{"flint-boreholes-2", "flint-boreholes-3"} {
+		if out := done(t)(svc.Admin.RecordTest(ctx, opal, in)); !strings.Contains(strings.Join(out.Says, "; "), want) {
+			t.Errorf("recorded as %v, want %s", out.Says, want)
+		}
+	}
+	in.Replace = true
+	if out := done(t)(svc.Admin.RecordTest(ctx, opal, in)); strings.Contains(strings.Join(out.Says, "; "), "flint-boreholes-") {
+		t.Errorf("in its place: %v", out.Says)
+	}
+	in.Replace, in.Name = false, "flint-boreholes"
+	_, err := svc.Admin.RecordTest(ctx, opal, in)
+	wants(t, err, fault.Conflict, "there is a test flint-boreholes already")
+}

@@ -121,6 +121,10 @@ func (s *Service) RecordTest(ctx context.Context, c identity.Caller, in wire.Bas
 	if err != nil {
 		return wire.Changed{}, err
 	}
+	given, taken := test.Name, s.identity.State(c).Guards
+	for n := 2; in.Name == "" && !in.Replace && taken.Test(test.Name) != nil; n++ { // a second one beside it
+		test.Name = fmt.Sprintf("%s-%d", given, n)
+	}
 	return s.PutTest(ctx, c, wire.AccessTestRequest{AccessTest: test, Replace: in.Replace, Change: in.Change})
 }
 
