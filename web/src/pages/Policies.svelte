@@ -72,7 +72,8 @@
           onclick={() => go({ status: status === value ? '' : value })}>{name} <b>{n}</b></button
         >{/if}
     {/each}
-    {#if signed.session?.reviewer}
+    {#if signed.session?.reviewer && (list.value || list.problem)}
+      <!-- not before the filters, which would move them -->
       <span class="ml-auto flex gap-2">
         <button class="btn btn-main" onclick={() => ((on = ''), edit(undefined, 'rows'))}>Row policy</button>
         <button class="btn" onclick={() => ((on = ''), edit(undefined, 'columns'))}>Column policy</button>
