@@ -1,0 +1,182 @@
+package sqlport
+
+import (
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/source"
+)
+
+// endsTransaction reports whether a statement is taken in a failed transaction.
+func endsTransaction(n *pg.Node) bool {
+	switch n.GetTransactionStmt().GetKind() {
+	case pg.TransactionStmtKind_TRANS_STMT_COMMIT, pg.TransactionStmtKind_TRANS_STMT_ROLLBACK, pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
+		return true
+	}
+	return false
+}
+
+// endsOrBegins reports whether a statement is about transactions, or the session's alone, so that
+// none is begun for it.
+func (p *prepared) endsOrBegins() bool {
+	return p.kind == own && p.piece.Node.GetCopyStmt() == nil
+}
+
+// transaction carries out BEGIN, COMMIT and the like.
+func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
+	ctx, done := c.working("")
+	defer done()
+	switch s.Kind {
+	case pg.TransactionStmtKind_TRANS_STMT_BEGIN, pg.TransactionStmtKind_TRANS_STMT_START:
+		tag := map[bool]string{true: "BEGIN", false: "START TRANSACTION"}[s.Kind == pg.TransactionStmtKind_TRANS_STMT_BEGIN]
+		if c.tx != nil && !c.implicit {
+			c.notice("WARNING", "25001", "there is already a transaction in progress")
+			return tag, nil
+		}
+		in, err := c.isolation(s.Options)
+		if err != nil {
+			return "", err
+		}
+		if c.tx != nil { // the statements before it are in it
+			if c.implicit = false; !c.tx.Holds() {
+				c.tx.Isolation = in
+			}
+			return tag, nil
+		}
+		c.begin(in, false)
+		return tag, nil
+	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
+		if c.tx == nil || c.implicit {
+			c.notice("WARNING", "25P01", "there is no transaction in progress")
+			if c.tx == nil {
+				return "COMMIT", nil
+			}
+		}
+		if c.failed {
+			return "ROLLBACK", c.finish(false)
+		}
+		if err := c.finish(true); err != nil {
+			return "", err
+		}
+		return "COMMIT", c.chained(s)
+	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK:
+		if c.tx == nil {
+			c.notice("WARNING", "25P01", "there is no transaction in progress")
+			return "ROLLBACK", nil
+		}
+		if err := c.finish(false); err != nil {
+			return "", err
+		}
+		return "ROLLBACK", c.chained(s)
+	}
+	if c.tx == nil || c.implicit {
+		return "", statef("25P01", "%s can only be used in transaction blocks", map[pg.TransactionStmtKind]string{
+			pg.TransactionStmtKind_TRANS_STMT_SAVEPOINT: "SAVEPOINT", pg.TransactionStmtKind_TRANS_STMT_RELEASE: "RELEASE SAVEPOINT",
+			pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO: "ROLLBACK TO SAVEPOINT"}[s.Kind])
+	}
+	switch s.Kind {
+	case pg.TransactionStmtKind_TRANS_STMT_SAVEPOINT:
+		if len(s.SavepointName) > 256 {
+			return "", statef("42622", "a name has up to 256 bytes")
+		}
+		return "SAVEPOINT", c.tx.Savepoint(ctx, s.SavepointName)
+	case pg.TransactionStmtKind_TRANS_STMT_RELEASE:
+		return "RELEASE", c.tx.Release(ctx, s.SavepointName)
+	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
+		c.dropPortals(false)
+		if err := c.tx.RollbackTo(ctx, s.SavepointName); err != nil {
+			return "", err
+		}
+		c.failed = false
+		return "ROLLBACK", nil
+	}
+	return "", statef("0A000", "transactions in two phases are not there")
+}
+
+// chained begins the next transaction where AND CHAIN asks for it.
+func (c *session) chained(s *pg.TransactionStmt) error {
+	if s.Chain {
+		c.begin(source.Isolation{}, false)
+	}
+	return nil
+}
+
+// isolation reads the options of BEGIN and of SET TRANSACTION.
+func (c *session) isolation(options []*pg.Node) (in source.Isolation, err error) {
+	level, readOnly := c.settings.get("default_transaction_isolation"), c.settings.get("default_transaction_read_only")
+	for _, n := range options {
+		e := n.GetDefElem()
+		switch e.Defname {
+		case "transaction_isolation":
+			level = e.Arg.GetAConst().GetSval().GetSval()
+		case "transaction_read_only":
+			readOnly = map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0]
+		case "transaction_deferrable":
+		default:
+			return in, statef("0A000", "this mode of a transaction is not there")
+		}
+	}
+	for name, value := range map[string]string{"transaction_isolation": level, "transaction_read_only": readOnly} {
+		if err := c.settings.put(c.settings.all[name], value); err != nil {
+			return in, err
+		}
+	}
+	return source.Isolation{ReadOnly: readOnly == "on", Snapshot: level == "repeatable read", Serializable: level == "serializable"}, nil
+}
+
+// setTransaction carries out SET TRANSACTION and SET SESSION CHARACTERISTICS.
+func (c *session) setTransaction(s *pg.VariableSetStmt) error {
+	if s.Name == "SESSION CHARACTERISTICS" {
+		for _, n := range s.Args {
+			e := n.GetDefElem()
+			var err error
+			switch e.Defname {
+			case "transaction_isolation":
+				err = c.settings.set("default_transaction_isolation", e.Arg.GetAConst().GetSval().GetSval(), false)
+			case "transaction_read_only":
+				err = c.settings.set("default_transaction_read_only", map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0], false)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if s.Name != "TRANSACTION" {
+		return statef("0A000", "a snapshot of another transaction cannot be taken")
+	}
+	for _, n := range s.Args {
+		e := n.GetDefElem()
+		value := e.Arg.GetAConst().GetSval().GetSval()
+		if e.Defname == "transaction_read_only" {
+			value = map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0]
+		}
+		if err := c.setTransactionOption(e.Defname, value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *session) setTransactionOption(name, value string) error {
+	if name == "transaction_deferrable" {
+		return nil
+	}
+	if c.tx == nil {
+		c.notice("WARNING", "25P01", "SET TRANSACTION can only be used in transaction blocks")
+		return nil
+	}
+	if c.tx.Holds() {
+		return statef("25001", "SET TRANSACTION must be called before any statement of the transaction")
+	}
+	one := c.settings.all[name]
+	value, err := one.check(value)
+	if err != nil {
+		return err
+	}
+	if name == "transaction_read_only" {
+		c.tx.Isolation.ReadOnly = value == "on"
+	} else {
+		c.tx.Isolation.Snapshot, c.tx.Isolation.Serializable = value == "repeatable read", value == "serializable"
+	}
+	return c.settings.put(one, value)
+}
