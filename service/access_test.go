@@ -10,12 +10,15 @@ import (
 	"gneiss/wire"
 )
 
-// TestAccessByPages: the pages of any size are the whole list, and a cursor that is none is refused.
+// TestAccessByPages: the pages of any size are the whole list, a cursor names nothing that is not in it, and
+// one that is none is refused.
 func TestAccessByPages(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, marl := caller(t, svc, "opal"), caller(t, svc, "marl")
+	off := true
+	done(t)(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:flint", Disabled: &off}, true)) // who is in no list
 	for _, q := range []review.AccessSearch{
-		{Of: "user:opal"}, {Of: "user:flint", Columns: true}, {Of: "user:tuff", Below: "survey.drilling", Columns: true}, {Of: "role:survey_reader"},
+		{Of: "user:opal"}, {Of: "user:jasper", Columns: true}, {Of: "user:tuff", Below: "survey.drilling", Columns: true}, {Of: "role:survey_reader"},
 		{To: "survey.drilling.boreholes"}, {To: "survey"}, {To: "platform"},
 	} {
 		list := func(q review.AccessSearch) wire.AccessList {
@@ -42,6 +45,9 @@ func TestAccessByPages(t *testing.T) {
 				items = append(items, part.Items...)
 				if q.After = part.Next; q.After == "" {
 					break
+				}
+				if last := items[len(items)-1]; q.After != last.Object && q.After != last.Subject {
+					t.Errorf("%+v: behind %s of %s", q, last.Object, last.Subject)
 				}
 				if len(part.Items) != size || pages > len(whole.Items) {
 					t.Fatalf("%+v: a page of %d", q, len(part.Items))

@@ -324,6 +324,9 @@ const found = `SELECT r.id, r.at, r.actor, r.standing, r.action, coalesce(e.deci
 	r.address, r.previous, r.hash, r.client, r.open, r.ends, r.uses, e.id IS NOT NULL AS ended
 	FROM record r %s LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
 
+// asOther is what somebody did as somebody else; it is as the index of such records has it.
+const asOther = `r.standing <> '' AND r.standing <> r.actor AND substr(r.standing, 1, length(r.actor) + 1) <> r.actor || ' '`
+
 // Find lists records, newest first, or oldest first behind one.
 func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Limit <= 0 {
@@ -332,7 +335,7 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Actor == "" {
 		return a.find(ctx, s, "", "true")
 	}
-	index := "" // of actors, in the order of the record
+	index := "" // that of actors, in the order of the record
 	if s.From != "" || s.Until != "" {
 		index = "INDEXED BY record_actor_at"
 	}
@@ -340,17 +343,12 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if err != nil || s.Themself {
 		return out, err
 	}
-	standings, err := a.standings(ctx, s.Actor)
+	others, err := a.find(ctx, s, "INDEXED BY record_others", // whom they stood in for, as such or with a role or purpose
+		asOther+" AND (r.standing = ? OR r.standing > ? AND r.standing < ?) AND r.actor <> ?", s.Actor, s.Actor+" ", s.Actor+"!", s.Actor)
 	if err != nil {
 		return nil, err
 	}
-	for _, standing := range standings { // what others did as them; each has an index in the order of the record
-		part, err := a.find(ctx, s, "", "r.standing <> '' AND r.standing = ? AND r.actor <> ?", standing, s.Actor)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, part...)
-	}
+	out = append(out, others...)
 	slices.SortFunc(out, func(x, y Record) int {
 		if s.Behind > 0 {
 			return cmp.Compare(x.ID, y.ID)
@@ -358,17 +356,6 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 		return cmp.Compare(y.ID, x.ID)
 	})
 	return out[:min(len(out), s.Limit)], nil
-}
-
-// standings lists the standpoints in the record that are somebody, as such or with a role or purpose.
-func (a *Audit) standings(ctx context.Context, somebody string) ([]string, error) {
-	var out []string
-	err := a.db.SelectContext(ctx, &out, `WITH RECURSIVE next (standing) AS (
-			SELECT (SELECT min(standing) FROM record WHERE standing <> '' AND standing >= ?1 AND standing < ?1 || '!')
-			UNION ALL SELECT (SELECT min(standing) FROM record WHERE standing <> '' AND standing > next.standing AND standing < ?1 || '!')
-			FROM next WHERE next.standing IS NOT NULL)
-		SELECT standing FROM next WHERE standing = ?1 OR substr(standing, 1, length(?1) + 1) = ?1 || ' '`, somebody)
-	return out, err
 }
 
 // find lists the records that a search selects and a condition holds for.
@@ -406,7 +393,7 @@ func (a *Audit) find(ctx context.Context, s Search, index, condition string, val
 		add("substr(r.standing, -length(?)) = ?", " for "+s.Purpose, " for "+s.Purpose)
 	}
 	if s.Others {
-		add("r.standing <> '' AND r.standing <> r.actor AND substr(r.standing, 1, length(r.actor) + 1) <> r.actor || ' '")
+		add(asOther)
 	}
 	order := "DESC"
 	if s.Behind > 0 {

@@ -99,13 +99,14 @@ func TestCountsAreTheRecord(t *testing.T) {
 			t.Fatalf("%+v:\n%v\nwant\n%v\n%v\nwant\n%v", q, gotDays, wantDays, gotReaders, wantReaders)
 		}
 	}
-	for range 200 {
+	for range 600 {
 		q := Search{Actor: pick("user:flint", "user:marl", "user:marlow", "user:mar"), Themself: r.IntN(3) == 0,
 			Decision: pick("", "refused"), Limit: 1 + r.IntN(40)}
 		if r.IntN(2) == 0 {
 			q.From = began.AddDate(0, 0, r.IntN(100)).Format(time.RFC3339)
 			q.Until = began.AddDate(0, 0, 20+r.IntN(100)).Format(time.RFC3339)
 		}
+		q.Others = r.IntN(4) == 0
 		if r.IntN(3) == 0 {
 			q.Before = int64(r.IntN(600))
 		} else if r.IntN(3) == 0 {
@@ -114,6 +115,10 @@ func TestCountsAreTheRecord(t *testing.T) {
 		var want []int64
 		for _, x := range all {
 			as := x.Standpoint == q.Actor || strings.HasPrefix(x.Standpoint, q.Actor+" ")
+			other := x.Standpoint != "" && x.Standpoint != x.Actor && !strings.HasPrefix(x.Standpoint, x.Actor+" ")
+			if q.Others && !other {
+				continue
+			}
 			if x.Actor != q.Actor && (q.Themself || !as) || q.Decision != "" && x.Decision != q.Decision || q.From != "" && x.At < q.From ||
 				q.Until != "" && x.At >= q.Until || q.Before > 0 && x.ID >= q.Before || q.Behind > 0 && x.ID <= q.Behind {
 				continue

@@ -69,7 +69,7 @@ var counts = []string{
 	`INSERT INTO label_month (month, label, actor, standing, address, n, rows)
 		SELECT substr(at, 1, 7), label, actor, standing, address, sum(n), sum(rows) FROM ` + labelled + ` WHERE decision <> 'refused' GROUP BY 1, 2, 3, 4, 5
 		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
-	`INSERT INTO unlooked (actor, day) SELECT actor, substr(min(at), 1, 10) FROM ` + labelled + ` WHERE decision <> 'refused' GROUP BY 1
+	`INSERT INTO unusual_due (actor, day) SELECT actor, substr(min(at), 1, 10) FROM ` + labelled + ` WHERE decision <> 'refused' GROUP BY 1
 		ON CONFLICT DO UPDATE SET day = min(day, excluded.day)`,
 	`INSERT INTO action_day (day, action, decision, n, rows)
 		SELECT substr(at, 1, 10), action, decision, sum(ends = 0), sum(rows) FROM record WHERE id > ? AND id <= ? GROUP BY 1, 2, 3
@@ -242,7 +242,7 @@ func (a *Audit) lookAtSome(ctx context.Context, judge func(days []LabelDay, from
 	}
 	defer tx.Rollback()
 	var people []struct{ Actor, Day string }
-	if err := tx.SelectContext(ctx, &people, `SELECT actor, day FROM unlooked LIMIT ?`, mostLooked); err != nil || len(people) == 0 {
+	if err := tx.SelectContext(ctx, &people, `SELECT actor, day FROM unusual_due LIMIT ?`, mostLooked); err != nil || len(people) == 0 {
 		return 0, err
 	}
 	var oldest string
@@ -264,7 +264,7 @@ func (a *Audit) lookAtSome(ctx context.Context, judge func(days []LabelDay, from
 				return 0, err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM unlooked WHERE actor = ?`, p.Actor); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM unusual_due WHERE actor = ?`, p.Actor); err != nil {
 			return 0, err
 		}
 	}

@@ -30,19 +30,11 @@ const (
 	mostAccess  = 10_000
 )
 
-// room is how many items a list may have.
-func (q AccessSearch) room() int {
-	if q.Limit <= 0 {
-		return usualAccess
-	}
-	return min(q.Limit, mostAccess)
-}
-
 // AccessOf lists what one subject can do, object by object: containers where a
 // privilege is held or a door is open, and all relations that can be used; with
 // columns those, too. The cursor is the path of the last object.
 func (s *Service) AccessOf(c identity.Caller, q AccessSearch) (wire.AccessList, error) {
-	st, at, below, columns, paths := s.identity.State(c), q.At, q.Below, q.Columns, q.Paths
+	st, at := s.identity.State(c), q.At
 	subject, err := s.identity.Reviewable(st, c, q.Of)
 	if err != nil {
 		return wire.AccessList{}, err
@@ -52,9 +44,9 @@ func (s *Service) AccessOf(c identity.Caller, q AccessSearch) (wire.AccessList, 
 	if err != nil {
 		return wire.AccessList{}, err
 	}
-	root, err := st.Model.Lookup(orPlatform(below))
+	root, err := st.Model.Lookup(orPlatform(q.Below))
 	if err != nil || !p.Reviews && !p.Sees(root.ID) {
-		if root, err = s.identity.Seen(p, below); err != nil {
+		if root, err = s.identity.Seen(p, q.Below); err != nil {
 			return wire.AccessList{}, err
 		}
 	}
@@ -66,10 +58,10 @@ func (s *Service) AccessOf(c identity.Caller, q AccessSearch) (wire.AccessList, 
 		}
 		after = last.ID
 	}
-	out := wire.AccessList{About: p.Words + p.Through, Items: []wire.Access{}, Revision: st.Revision}
+	out, limit := wire.AccessList{About: p.Words + p.Through, Items: []wire.Access{}, Revision: st.Revision}, bounded(q.Limit, usualAccess, mostAccess)
 	var visit func(o *access.Object) bool
 	visit = func(o *access.Object) bool {
-		if o.Kind == access.Column && (!columns && o.ID != root.ID || o.Missing || !p.Reviews && p.Absent(o.ID)) {
+		if o.Kind == access.Column && (!q.Columns && o.ID != root.ID || o.Missing || !p.Reviews && p.Absent(o.ID)) {
 			return true
 		}
 		if after != 0 {
@@ -80,11 +72,11 @@ func (s *Service) AccessOf(c identity.Caller, q AccessSearch) (wire.AccessList, 
 				after = 0
 			}
 		} else if v := p.Resolve(o.ID); v.Held != 0 && (p.Reviews || p.Sees(o.ID)) {
-			if len(out.Items) == q.room() {
+			if len(out.Items) == limit {
 				out.Next = out.Items[len(out.Items)-1].Object
 				return false
 			}
-			out.Items = append(out.Items, s.access(p, o, paths))
+			out.Items = append(out.Items, s.access(p, o, q.Paths))
 		}
 		if o.Missing && o.Kind.IsRelation() {
 			return true // of which the columns are gone, too
@@ -170,17 +162,17 @@ func (s *Service) AccessTo(c identity.Caller, q AccessSearch) (wire.AccessList, 
 	if q.After != "" {
 		holding = slices.DeleteFunc(holding, func(subject *access.Subject) bool { return access.CompareRefs(subject.Ref(), q.After) <= 0 })
 	}
-	last := ""
+	limit, last := bounded(q.Limit, usualAccess, mostAccess), ""
 	for _, subject := range holding {
-		if len(out.Items) == q.room() {
-			out.Next = last
-			break
-		}
-		last = subject.Ref()
 		p, err := s.identity.ViewerOf(st, c, subject.ID, wire.Standpoint{})
 		if err != nil {
 			continue // disabled: can do nothing
 		}
+		if len(out.Items) == limit {
+			out.Next = last
+			break
+		}
+		last = subject.Ref()
 		out.Items = append(out.Items, s.access(p, o, q.Paths))
 	}
 	return out, nil
