@@ -197,7 +197,14 @@ func (a *app) showCounts(out wire.RecordCounts) error {
 		name string
 		n    []int64
 	}{{"statements", out.Queries}, {"refusals", out.Refused}, {"changes", out.Changes}} {
+		if len(s.n) == 0 {
+			continue // of one label or person
+		}
 		g.rows = append(g.rows, []string{s.name, spark(s.n), fmt.Sprint(sum(s.n)), "", fmt.Sprint(slices.Max(append(s.n, 0)))})
+	}
+	if len(g.rows) == 0 && a.output == "table" {
+		fmt.Fprintf(a.out, "Nothing like that was read from %s to %s.\n", out.From, out.Until)
+		return nil
 	}
 	if err := a.show(out, g); err != nil || a.output != "table" {
 		return err

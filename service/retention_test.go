@@ -101,6 +101,10 @@ func TestWhatStandsOut(t *testing.T) {
 	if len(out.Unusual) > 4 {
 		t.Errorf("too much stands out: %+v", out.Unusual)
 	}
+	slate, err := svc.Review.RecordCounts(ctx, caller(t, svc, "agate"), "", "", "contact", "user:slate")
+	if err != nil || len(slate.People) != 1 || len(slate.Labels) != 1 || len(slate.Queries)+len(slate.Refused)+len(slate.Changes) > 0 {
+		t.Errorf("of one person and label: %+v, %v", slate, err)
+	}
 	for _, who := range []string{"opal", "flint"} {
 		if _, err := svc.Review.RecordCounts(ctx, caller(t, svc, who), "", "", "", ""); (err == nil) != (who == "opal") {
 			t.Errorf("%s asks for counts: %v", who, err)

@@ -11,7 +11,7 @@ type RecordCounts struct {
 	People    []CountTotal  `json:"people" description:"who read or wrote what has a label"`
 	Addresses []CountTotal  `json:"addresses" description:"and from where"`
 	ForOthers []CountTotal  `json:"for_others" description:"who did so as somebody else, counted apart: as whom"`
-	Queries   []int64       `json:"queries" description:"statements of all kinds, by day"`
+	Queries   []int64       `json:"queries" description:"statements of all kinds, by day; empty, as the next two, where one label or person is asked for"`
 	Refused   []int64       `json:"refused"`
 	Changes   []int64       `json:"changes"`
 	Unusual   []Unusual     `json:"unusual" description:"what is new, or far above usual; the latest first"`

@@ -6813,7 +6813,7 @@ export interface components {
             labels: components["schemas"]["WireCountSeries"][];
             /** @description who read or wrote what has a label */
             people: components["schemas"]["WireCountTotal"][];
-            /** @description statements of all kinds, by day */
+            /** @description statements of all kinds, by day; empty, as the next two, where one label or person is asked for */
             queries: number[];
             refused: number[];
             /** @description the last day */

@@ -107,10 +107,10 @@
   const columns: Column<AuditRecord>[] = [
     { id: 'record', head: 'Record', class: 'mono', value: (r) => r.reference },
     { id: 'at', head: 'At', class: 'whitespace-nowrap text-muted', value: (r) => new Date(r.at).toLocaleString('sv') },
-    { id: 'who', head: 'Who', class: 'mono', value: (r) => r.actor },
+    { id: 'who', head: 'Who', class: 'mono whitespace-nowrap', value: (r) => r.actor },
     { id: 'as', head: 'Viewing as', class: 'mono', value: (r) => r.standpoint ?? '' },
     { id: 'with', head: 'With', class: 'whitespace-nowrap text-muted', value: (r) => r.client ?? '' },
-    { id: 'did', head: 'Did', value: (r) => r.action },
+    { id: 'did', head: 'Did', class: 'whitespace-nowrap', value: (r) => r.action },
     { id: 'decision', head: 'Decision', class: 'whitespace-nowrap', value: (r) => r.decision },
     {
       id: 'rows',

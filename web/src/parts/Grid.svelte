@@ -78,21 +78,30 @@
     look.widths = Object.fromEntries(shown.map((c, i) => [c.id, Math.ceil(cells[i]!.getBoundingClientRect().width)]))
   }
   $effect(() => {
-    if (many && drawn.length) requestAnimationFrame(fix)
+    if (many && drawn.length && !fixed) requestAnimationFrame(fix)
   })
-  // Other columns, other widths.
+  // Other columns, other widths; and other rows, where nobody has set a width.
   const ids = $derived(columns.map((c) => c.id).join('\n'))
+  const first = $derived(rows.length ? key(rows[0]!) : '')
+  let set = false
   $effect(() => {
     void ids
+    set = false
     look.widths = {}
+  })
+  $effect(() => {
+    void first
+    if (!set) look.widths = {}
   })
   function widen(id: string, by: number) {
     fix()
+    set = true
     look.widths[id] = Math.max(48, (look.widths[id] ?? 120) + by)
   }
   function drag(event: PointerEvent, id: string) {
     event.preventDefault()
     fix()
+    set = true
     const [from, start] = [event.clientX, look.widths[id] ?? 120]
     const handle = event.currentTarget as HTMLElement
     handle.setPointerCapture(event.pointerId)

@@ -111,12 +111,12 @@
             </li>
           {:else}<li class="text-muted">Nothing in this time.</li>{/each}
         </ul>
-        <p class="mt-1 text-xs text-muted">
-          {sum(c.queries).toLocaleString('en')} statements,
-          <button class="underline" onclick={() => onfilter({ ...filter, decision: 'refused' })}
-            >{sum(c.refused).toLocaleString('en')} refusals</button
-          >, {sum(c.changes).toLocaleString('en')} changes
-        </p>
+        {#if c.queries.length}<p class="mt-1 text-xs text-muted">
+            {sum(c.queries).toLocaleString('en')} statements,
+            <button class="underline" onclick={() => onfilter({ ...filter, decision: 'refused' })}
+              >{sum(c.refused).toLocaleString('en')} refusals</button
+            >, {sum(c.changes).toLocaleString('en')} changes
+          </p>{/if}
       </div>
     </div>
   </section>
