@@ -1,0 +1,340 @@
+package access
+
+import (
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"github.com/bits-and-blooms/bitset"
+)
+
+// A Survey is what was found about all grants that somebody gave, at one moment in one model. Its sets
+// are of grants, by id, and are not to be changed.
+type Survey struct {
+	Census  *Census
+	Dormant *bitset.BitSet // they have no effect for anybody: see [Census.Dormant]
+	Covered *bitset.BitSet // the subject has all that they give by another: see [Rights.Covering]
+}
+
+// Survey looks at every grant.
+func (c *Census) Survey() *Survey {
+	s := &Survey{Census: c, Dormant: &bitset.BitSet{}, Covered: &bitset.BitSet{}}
+	all := bitset.New(uint(c.Model.grants.size()))
+	c.Model.EachGrant(func(g *Grant) { all.Set(uint(g.ID)) })
+	s.look(all)
+	return s
+}
+
+// Next is the survey of another moment, in the same model or in another of its history. Only the grants
+// whose verdict may be another there are looked at again, so that it costs what differs.
+func (s *Survey) Next(c *Census) *Survey {
+	d := Changed(s.Census.Model, c.Model)
+	if d.Bundles {
+		return c.Survey()
+	}
+	r := &resurvey{
+		before: s.Census,
+		after:  c,
+		again:  bitset.New(uint(c.Model.grants.size())),
+		doors:  map[ObjectID]bool{},
+		above:  map[SubjectID][]SubjectID{},
+	}
+	r.endings(&d)
+	for _, id := range d.Grants {
+		r.grant(id)
+	}
+	r.subjects(d.Subjects)
+	for _, id := range d.Objects {
+		r.object(id)
+	}
+	r.opened()
+	next := &Survey{Census: c, Dormant: s.Dormant.Difference(r.again), Covered: s.Covered.Difference(r.again)}
+	next.look(r.again)
+	return next
+}
+
+// look judges grants, those of a subject together, since they share its rights.
+func (s *Survey) look(again *bitset.BitSet) {
+	c, m := s.Census, s.Census.Model
+	to := m.noSubjects()
+	for i, ok := again.NextSet(0); ok; i, ok = again.NextSet(i + 1) {
+		if g := m.GrantOf(GrantID(i)); g != nil {
+			to.Set(uint(g.Subject))
+		}
+	}
+	subjects := c.Each(to)
+	var found sync.Mutex
+	var hands sync.WaitGroup
+	var at atomic.Int64
+	for range min(runtime.GOMAXPROCS(0), len(subjects)) {
+		hands.Go(func() {
+			for {
+				i := int(at.Add(1)) - 1
+				if i >= len(subjects) {
+					return
+				}
+				rights, err := m.stand(Standpoint{Subject: subjects[i].ID}, c.At)
+				var dormant, covered []GrantID
+				for _, ref := range subjects[i].grants {
+					g := m.Grant(ref.grant)
+					if g.Grantor == 0 || !again.Test(uint(g.ID)) {
+						continue
+					}
+					if c.Dormant(g) != nil {
+						dormant = append(dormant, g.ID)
+					}
+					if err == nil && !g.Option && rights.Covering(g) != nil {
+						covered = append(covered, g.ID)
+					}
+				}
+				found.Lock()
+				for _, id := range dormant {
+					s.Dormant.Set(uint(id))
+				}
+				for _, id := range covered {
+					s.Covered.Set(uint(id))
+				}
+				found.Unlock()
+			}
+		})
+	}
+	hands.Wait()
+}
+
+// A resurvey works out whose verdicts may be others after than before.
+type resurvey struct {
+	before, after *Census
+	again         *bitset.BitSet // grants to be looked at again
+	doors         map[ObjectID]bool
+	lanes         bool // who may run queries may be others too
+	above         map[SubjectID][]SubjectID
+}
+
+// both calls f with the one moment and with the other.
+func (r *resurvey) both(f func(*Census)) {
+	f(r.before)
+	f(r.after)
+}
+
+// endings adds what has ended between the two moments by itself.
+func (r *resurvey) endings(d *Delta) {
+	a, b, m := r.before.At, r.after.At, r.after.Model
+	if a.Equal(b) {
+		return
+	}
+	for i := 1; i < m.subjects.size(); i++ {
+		s := m.subjects.at(i)
+		if slices.ContainsFunc(s.Memberships, func(e Membership) bool { return ended(e.Until, a) != ended(e.Until, b) }) {
+			d.Subjects = append(d.Subjects, s.ID)
+		}
+		for _, id := range s.ending {
+			if g := m.Grant(id); ended(g.ends, a) != ended(g.ends, b) || ended(g.Until, a) != ended(g.Until, b) {
+				d.Grants = append(d.Grants, id)
+			}
+		}
+	}
+}
+
+// grant looks at what differs about one grant: itself, what it covers, and the doors it opens.
+func (r *resurvey) grant(id GrantID) {
+	r.again.Set(uint(id))
+	r.both(func(c *Census) {
+		g := c.Model.GrantOf(id)
+		if g == nil {
+			return
+		}
+		r.opens(c.Model, g)
+		gives := c.Model.Gives(g)
+		r.both(func(at *Census) {
+			if !at.Model.HasSubject(g.Subject) || !at.Model.HasObject(g.Object) {
+				return
+			}
+			holders := at.Holders(g.Subject)
+			covers := func(h *Grant) {
+				if has := at.Model.Gives(h); has&gives == has {
+					r.again.Set(uint(h.ID))
+				}
+			}
+			if where := at.Model.Object(at.Model.countsAt(g.Object)); where.Kind.IsRelation() {
+				for _, id := range where.grants {
+					if h := at.Model.Grant(id); holders.Test(uint(h.Subject)) {
+						covers(h)
+					}
+				}
+				return
+			}
+			for _, s := range at.Each(holders) {
+				r.within(at.Model, s, g.Object, covers)
+			}
+		})
+	})
+}
+
+// within calls f for the grants to a subject at or below an object.
+func (r *resurvey) within(m *Model, s *Subject, id ObjectID, f func(*Grant)) {
+	for _, ref := range s.grants {
+		if m.Within(id, ref.at) {
+			f(m.Grant(ref.grant))
+		}
+	}
+}
+
+// opens notes the doors and lanes that a grant opens.
+func (r *resurvey) opens(m *Model, g *Grant) {
+	if !m.Gives(g).Has(Usage) {
+		return
+	}
+	for _, id := range m.Matched(g.Target) {
+		o := m.Object(id)
+		r.door(m, o)
+		if g.Privilege != All {
+			continue
+		}
+		r.lanes = r.lanes || o.Kind == Platform
+		if o.Kind == Platform || o.Kind == Source {
+			for _, id := range o.Children {
+				r.door(m, m.Object(id))
+				if m.Object(id).Kind == Source {
+					for _, id := range m.Object(id).Children {
+						r.door(m, m.Object(id))
+					}
+				}
+			}
+		}
+	}
+}
+
+func (r *resurvey) door(m *Model, o *Object) {
+	switch o.Kind {
+	case Lane:
+		r.lanes = true
+	case Source, Schema:
+		r.doors[o.ID] = true
+	}
+}
+
+// subjects looks at who has other groups and roles, has come or gone, or may sign in or not: at all
+// that they have, and that those have who have them.
+func (r *resurvey) subjects(ids []SubjectID) {
+	up := &bitset.BitSet{}
+	for _, id := range ids {
+		a, b := r.before.Model.SubjectOf(id), r.after.Model.SubjectOf(id)
+		switch {
+		case a == nil && b == nil:
+			continue
+		case a == nil || b == nil || a.Disabled != b.Disabled:
+			up.Set(uint(PublicID)) // whose holders are everybody
+		case a != b && slices.Equal(a.Memberships, b.Memberships):
+			continue // its grants or members differ, which is looked at with those
+		}
+		for _, id := range r.upward(id) {
+			if id != PublicID {
+				up.Set(uint(id))
+			}
+		}
+		r.both(func(c *Census) {
+			if c.Model.HasSubject(id) {
+				for _, s := range c.Each(c.Holders(id)) {
+					for _, ref := range s.grants {
+						r.again.Set(uint(ref.grant))
+					}
+				}
+			}
+		})
+	}
+	for i, ok := up.NextSet(0); ok; i, ok = up.NextSet(i + 1) {
+		r.both(func(c *Census) {
+			if s := c.Model.SubjectOf(SubjectID(i)); s != nil {
+				for _, ref := range s.grants {
+					r.again.Set(uint(ref.grant))
+					r.opens(c.Model, c.Model.Grant(ref.grant))
+				}
+			}
+		})
+	}
+}
+
+// upward lists what a subject has at the one moment or the other, itself and PUBLIC among it.
+func (r *resurvey) upward(id SubjectID) []SubjectID {
+	if known, ok := r.above[id]; ok {
+		return known
+	}
+	var all []SubjectID
+	r.both(func(c *Census) {
+		if c.Model.HasSubject(id) {
+			c.Model.upward(id, c.At, func(s *Subject) { all = append(all, s.ID) })
+		}
+	})
+	r.above[id] = all
+	return all
+}
+
+// object looks at one that has come or gone, or has other children: at the grants on it, on what is
+// above, and where it has gone or come back on what is below.
+func (r *resurvey) object(id ObjectID) {
+	a, b := r.before.Model.ObjectOf(id), r.after.Model.ObjectOf(id)
+	switch {
+	case a == nil && b == nil:
+		return
+	case a != nil && b != nil && a.Missing == b.Missing && slices.Equal(a.Children, b.Children):
+		return // its grants differ, which is looked at with those
+	}
+	r.both(func(c *Census) {
+		o := c.Model.ObjectOf(id)
+		if o == nil {
+			return
+		}
+		below := a == nil || b == nil || a.Missing != b.Missing
+		r.on(c.Model, o, below)
+		for _, up := range c.Model.Above(id) {
+			r.on(c.Model, c.Model.Object(up), false)
+		}
+	})
+}
+
+// on notes the grants on an object, or on all below it too.
+func (r *resurvey) on(m *Model, o *Object, below bool) {
+	for _, id := range m.Object(m.countsAt(o.ID)).grants {
+		r.again.Set(uint(id))
+	}
+	if below && !o.Kind.IsRelation() {
+		for _, id := range o.Children {
+			r.on(m, m.Object(id), true)
+		}
+	}
+}
+
+// opened looks behind the doors that are open to others after than before: at all that those have
+// there; and at all that those have who may, or may not any more, run a query somewhere.
+func (r *resurvey) opened() {
+	users := func(c *Census, door ObjectID) *bitset.BitSet {
+		if !c.Model.HasObject(door) {
+			return &bitset.BitSet{}
+		}
+		return c.users(door)
+	}
+	for door := range r.doors {
+		r.behind(door, users(r.before, door).SymmetricDifference(users(r.after, door)))
+	}
+	if r.lanes {
+		r.behind(PlatformID, r.before.runners().SymmetricDifference(r.after.runners()))
+	}
+}
+
+// behind notes what some subjects have at or below an object.
+func (r *resurvey) behind(door ObjectID, who *bitset.BitSet) {
+	has := &bitset.BitSet{}
+	for i, ok := who.NextSet(0); ok; i, ok = who.NextSet(i + 1) {
+		for _, id := range r.upward(SubjectID(i)) {
+			has.Set(uint(id))
+		}
+	}
+	for i, ok := has.NextSet(0); ok; i, ok = has.NextSet(i + 1) {
+		r.both(func(c *Census) {
+			if s := c.Model.SubjectOf(SubjectID(i)); s != nil && c.Model.HasObject(door) {
+				r.within(c.Model, s, door, func(g *Grant) { r.again.Set(uint(g.ID)) })
+			}
+		})
+	}
+}

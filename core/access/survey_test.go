@@ -1,0 +1,121 @@
+package access
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+)
+
+// anyTurn is some change of what a grant's effect depends on.
+func anyTurn(r *rand.Rand) Change {
+	pick := func(all ...string) string { return all[r.IntN(len(all))] }
+	subject := pick("user:flint", "user:marl", "group:field-north", "role:survey_reader", fmt.Sprintf("user:u%d", r.IntN(4)))
+	disabled := r.IntN(2) == 0
+	switch r.IntN(18) {
+	case 0:
+		return SetSubject{Subject: subject, Disabled: &disabled}
+	case 1:
+		return MissObject{pick("survey", "survey.drilling", "survey.assay", "survey.assay.results", "survey.drilling.boreholes.name", "survey.assay.t1")}
+	case 2:
+		return AddObject{Path: pick("survey.assay.results", "survey.drilling"), Kind: pick("table", "schema")}
+	case 3:
+		return AddGrant{Privilege: "USAGE", Object: pick("survey", "survey.drilling", "survey.assay", "lane:interactive", "survey.*", "lane:night"),
+			Subject: pick("public", "public", subject), Grantor: "user:opal"}
+	case 4, 5:
+		return RemoveGrant{Privilege: "USAGE", Object: pick("survey", "survey.drilling", "survey.assay", "lane:interactive", "survey.*"), Subject: pick("public", subject)}
+	case 6:
+		return PutLane{Lane: "night", Limits: Limits{Queries: 1, Seconds: 1, Rows: 1, Bytes: 1 << 20}}
+	case 7:
+		return RemoveLane{Lane: pick("night", "interactive")}
+	case 8:
+		return AddGrant{Privilege: "ALL", Object: pick("platform", "survey", "survey.assay"), Subject: subject, Grantor: "user:opal"}
+	case 9:
+		return PutBundle{Bundle: "reader", Privileges: []string{"SELECT", pick("USAGE", "DESCRIBE")}}
+	}
+	c := anyChange(r)
+	if r.IntN(6) == 0 {
+		c = Join{Member: pick("user:flint", "group:field-north", "group:field-north"), Of: pick("group:field-north", "role:survey_reader", "role:district_geologist")}
+	}
+	if g, is := c.(AddGrant); is && g.Grantor == "" { // what nobody gave is in no survey
+		g.Grantor = "user:opal"
+		return g
+	}
+	return c
+}
+
+// TestSurveys compares what is found of every grant by difference, from any model of a history and any
+// moment to any other, with what is found of each by itself.
+func TestSurveys(t *testing.T) {
+	dormant, covered, again, grants := 0, 0, 0, 0
+	for seed := range uint64(100) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		models := []*Model{survey(t, entry...)}
+		for range 150 {
+			from := models[max(0, len(models)-1-r.IntN(3))]
+			if after, err := from.Apply(day, anyTurn(r)); err == nil {
+				models = append(models, after)
+			}
+		}
+		s := models[0].TakeCensus(day).Survey()
+		for range 120 {
+			m := models[r.IntN(len(models))]
+			if r.IntN(2) == 0 {
+				m = models[min(len(models)-1, r.IntN(4)+len(models)/2)]
+			}
+			at := day.Add([]time.Duration{0, 0, 2 * time.Hour}[r.IntN(3)])
+			before := s
+			s = s.Next(m.TakeCensus(at))
+			c := m.TakeCensus(at)
+			m.EachGrant(func(g *Grant) {
+				if g.Grantor == 0 {
+					return
+				}
+				grants++
+				if want := c.Dormant(g) != nil; want != s.Dormant.Test(uint(g.ID)) {
+					t.Fatalf("seed %d: %s is dormant: %v, and by difference %v", seed, m.describe(g), want, !want)
+				}
+				rights, err := m.Rights(Standpoint{Subject: g.Subject}, at)
+				if want := err == nil && !g.Option && rights.Covering(g) != nil; want != s.Covered.Test(uint(g.ID)) {
+					t.Fatalf("seed %d: %s is covered: %v, and by difference %v", seed, m.describe(g), want, !want)
+				}
+			})
+			dormant, covered = dormant+int(s.Dormant.Count()), covered+int(s.Covered.Count())
+			again += int(before.Dormant.SymmetricDifferenceCardinality(s.Dormant))
+			for i, ok := s.Dormant.NextSet(0); ok; i, ok = s.Dormant.NextSet(i + 1) {
+				if m.GrantOf(GrantID(i)) == nil {
+					t.Fatalf("seed %d: grant %d is gone, and dormant", seed, i)
+				}
+			}
+		}
+	}
+	t.Logf("%d grants, %d dormant (%d became so, or not any more), %d covered", grants, dormant, again, covered)
+	if dormant < grants/20 || covered < grants/50 || again < 100 {
+		t.Error("too few to prove anything")
+	}
+}
+
+// TestSurveysBehindGroups: what a group comes to have, its members' grants, and those of their other roles,
+// may need, or not any more.
+func TestSurveysBehindGroups(t *testing.T) {
+	m := survey(t, entry...)
+	m = apply(t, m,
+		AddSubject{Subject: "user:onyx"}, AddSubject{Subject: "group:dusk"}, AddSubject{Subject: "role:keys"}, AddSubject{Subject: "role:assays"}, AddSubject{Subject: "role:more"},
+		Join{Member: "user:onyx", Of: "group:dusk"}, Join{Member: "user:onyx", Of: "role:assays"},
+		grant("USAGE", "survey", "public"), grant("USAGE", "lane:interactive", "public"), grant("USAGE", "survey.assay", "role:keys"),
+		grant("SELECT", "survey.assay.results", "role:more"),
+		AddGrant{Privilege: "SELECT", Object: "survey.assay.results", Subject: "user:onyx", Grantor: "user:opal"},
+		AddGrant{Privilege: "INSERT", Object: "survey.assay.results", Subject: "role:assays", Grantor: "user:opal"})
+	own, others := GrantID(m.grants.size()-2), GrantID(m.grants.size()-1)
+	shut := m.TakeCensus(day).Survey()
+	open := shut.Next(apply(t, m, Join{Member: "group:dusk", Of: "role:keys"}).TakeCensus(day))
+	for _, id := range []GrantID{own, others} {
+		if !shut.Dormant.Test(uint(id)) || open.Dormant.Test(uint(id)) {
+			t.Errorf("%s is dormant: %v while the door is shut, %v once the group may open it", m.describe(m.Grant(id)), shut.Dormant, open.Dormant)
+		}
+	}
+	more := open.Next(apply(t, m, Join{Member: "group:dusk", Of: "role:more"}).TakeCensus(day))
+	if shut.Covered.Test(uint(own)) || !more.Covered.Test(uint(own)) || more.Next(m.TakeCensus(day)).Covered.Test(uint(own)) {
+		t.Error("a grant that a member's group has as well is not covered by it, or is without it")
+	}
+}
