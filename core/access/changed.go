@@ -1,5 +1,7 @@
 package access
 
+import "reflect"
+
 // A Delta is what differs between two models, of which the second was made from the first by
 // changes, or the first from the second.
 type Delta struct {
@@ -7,12 +9,42 @@ type Delta struct {
 	Subjects []SubjectID
 	Grants   []GrantID
 	Bundles  bool
+
+	a, b *Model
+}
+
+// Structure lists the objects that differ otherwise than by the grants on them.
+func (d *Delta) Structure() []ObjectID {
+	return differ(d.Objects, d.a.ObjectOf, d.b.ObjectOf, func(o Object) Object {
+		o.grants, o.edit = nil, nil
+		return o
+	})
+}
+
+// Standing lists the subjects that differ otherwise than by their grants, and by who is in them.
+func (d *Delta) Standing() []SubjectID {
+	return differ(d.Subjects, d.a.SubjectOf, d.b.SubjectOf, func(s Subject) Subject {
+		s.Members, s.grants, s.ending, s.edit = nil, nil, nil, nil
+		return s
+	})
+}
+
+// differ lists the ids of what differs once it is bared.
+func differ[ID, T any](ids []ID, a, b func(ID) *T, bare func(T) T) []ID {
+	var out []ID
+	for _, id := range ids {
+		before, after := a(id), b(id)
+		if before != after && (before == nil || after == nil || !reflect.DeepEqual(bare(*before), bare(*after))) {
+			out = append(out, id)
+		}
+	}
+	return out
 }
 
 // Changed finds what differs between two models of one history. Parts that they share are passed
 // over, so that it costs what differs.
 func Changed(a, b *Model) Delta {
-	var d Delta
+	d := Delta{a: a, b: b}
 	differing(&a.objects, &b.objects, func(i int) { d.Objects = append(d.Objects, ObjectID(i)) })
 	differing(&a.subjects, &b.subjects, func(i int) { d.Subjects = append(d.Subjects, SubjectID(i)) })
 	differing(&a.grants, &b.grants, func(i int) { d.Grants = append(d.Grants, GrantID(i)) })

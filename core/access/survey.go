@@ -40,12 +40,12 @@ func (s *Survey) Next(c *Census) *Survey {
 		doors:  map[ObjectID]bool{},
 		above:  map[SubjectID][]SubjectID{},
 	}
-	r.endings(&d)
-	for _, id := range d.Grants {
+	subjects, grants := r.endings()
+	for _, id := range append(grants, d.Grants...) {
 		r.grant(id)
 	}
-	r.subjects(d.Subjects)
-	for _, id := range d.Objects {
+	r.subjects(append(subjects, d.Standing()...))
+	for _, id := range d.Structure() {
 		r.object(id)
 	}
 	r.opened()
@@ -117,23 +117,24 @@ func (r *resurvey) both(f func(*Census)) {
 	f(r.after)
 }
 
-// endings adds what has ended between the two moments by itself.
-func (r *resurvey) endings(d *Delta) {
+// endings lists what has ended between the two moments by itself, and of whom.
+func (r *resurvey) endings() (subjects []SubjectID, grants []GrantID) {
 	a, b, m := r.before.At, r.after.At, r.after.Model
 	if a.Equal(b) {
-		return
+		return nil, nil
 	}
 	for i := 1; i < m.subjects.size(); i++ {
 		s := m.subjects.at(i)
 		if slices.ContainsFunc(s.Memberships, func(e Membership) bool { return ended(e.Until, a) != ended(e.Until, b) }) {
-			d.Subjects = append(d.Subjects, s.ID)
+			subjects = append(subjects, s.ID)
 		}
 		for _, id := range s.ending {
 			if g := m.Grant(id); ended(g.ends, a) != ended(g.ends, b) || ended(g.Until, a) != ended(g.Until, b) {
-				d.Grants = append(d.Grants, id)
+				grants = append(grants, id)
 			}
 		}
 	}
+	return subjects, grants
 }
 
 // grant looks at what differs about one grant: itself, what it covers, and the doors it opens.
@@ -225,8 +226,6 @@ func (r *resurvey) subjects(ids []SubjectID) {
 			continue
 		case a == nil || b == nil || a.Disabled != b.Disabled:
 			up.Set(uint(PublicID)) // whose holders are everybody
-		case a != b && slices.Equal(a.Memberships, b.Memberships):
-			continue // its grants or members differ, which is looked at with those
 		}
 		for _, id := range r.upward(id) {
 			if id != PublicID {
@@ -274,12 +273,6 @@ func (r *resurvey) upward(id SubjectID) []SubjectID {
 // above, and where it has gone or come back on what is below.
 func (r *resurvey) object(id ObjectID) {
 	a, b := r.before.Model.ObjectOf(id), r.after.Model.ObjectOf(id)
-	switch {
-	case a == nil && b == nil:
-		return
-	case a != nil && b != nil && a.Missing == b.Missing && slices.Equal(a.Children, b.Children):
-		return // its grants differ, which is looked at with those
-	}
 	r.both(func(c *Census) {
 		o := c.Model.ObjectOf(id)
 		if o == nil {

@@ -1,0 +1,68 @@
+package guard
+
+import (
+	"slices"
+
+	"gneiss/core/access"
+)
+
+// Next lists what breaks the guardrail in a state, where old is what breaks it in another of the same
+// history, from which it differs by d. It costs what differs, as far as that can be told.
+func (g *Guardrail) Next(old []Breach, before, after State, d *access.Delta) []Breach {
+	until := before.Census.Until
+	switch {
+	case len(old) >= mostBreaches, d.Bundles, before.Policies != after.Policies, len(d.Structure()) > 0,
+		!until.IsZero() && !after.Now.Before(until), after.Now.Before(before.Now):
+		return g.Broken(after, nil, nil)
+	}
+	switch g.Kind {
+	case Treated, Owned:
+		return old
+	case ToPublic, ToUsers, WithoutEnd, WholeSource:
+		var grants []*access.Grant
+		for _, id := range d.Grants {
+			if grant := after.Model.GrantOf(id); grant != nil {
+				grants = append(grants, grant)
+			}
+		}
+		kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool { return slices.Contains(d.Grants, b.Grant.ID) })
+		return append(kept, g.Broken(after, []Pair{}, grants)...)
+	case Clear:
+		touched := reached(before, after, d)
+		pairs := make([]Pair, 0, len(touched))
+		for id := range touched {
+			pairs = append(pairs, Pair{id, access.PlatformID})
+		}
+		kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool { return touched[b.Subject] })
+		return append(kept, g.Broken(after, pairs, nil)...)
+	}
+	return g.Broken(after, nil, nil)
+}
+
+// reached is who, in the one state or the other, has something that differs.
+func reached(before, after State, d *access.Delta) map[access.SubjectID]bool {
+	differ := map[access.SubjectID]bool{}
+	for _, id := range d.Standing() {
+		differ[id] = true
+	}
+	states := []State{before, after}
+	for _, id := range d.Grants {
+		for _, at := range states {
+			if grant := at.Model.GrantOf(id); grant != nil {
+				differ[grant.Subject] = true
+			}
+		}
+	}
+	all := map[access.SubjectID]bool{}
+	for id := range differ {
+		for _, at := range states {
+			if at.Model.HasSubject(id) {
+				at.Model.Actors(id, at.Now, func(s *access.Subject) bool {
+					all[s.ID] = true
+					return true
+				})
+			}
+		}
+	}
+	return all
+}
