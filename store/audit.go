@@ -78,6 +78,7 @@ type Audit struct {
 	queue chan entry
 	done  chan struct{}
 	last  Head
+	drops int64 // how often use sets were dropped
 	// Before is the last record of earlier runs of the service: one of these that is open and has
 	// no end will have none.
 	Before int64
@@ -90,7 +91,8 @@ type Audit struct {
 
 type entry struct {
 	record *Record
-	more   []*Record // instead, in their order
+	more   []*Record                             // instead, in their order
+	alone  func(context.Context, *sqlx.Tx) error // instead, what only the writer may do
 	result chan error
 }
 
@@ -247,7 +249,10 @@ func (a *Audit) insert(batch []entry) error {
 	known := map[*UseSet]int64{}
 	write := func(r *Record) error {
 		if r.Use != nil {
-			if r.Uses = r.Use.id.Load(); r.Uses == 0 {
+			kept := r.Use.kept.Load()
+			if kept != nil && kept.drops == a.drops {
+				r.Uses = kept.id
+			} else {
 				if r.Uses = known[r.Use]; r.Uses == 0 {
 					if r.Uses, err = setOf(ctx, tx, r.Use.Needs); err != nil {
 						return err
@@ -266,6 +271,11 @@ func (a *Audit) insert(batch []entry) error {
 		return nil
 	}
 	for _, e := range batch {
+		if e.alone != nil {
+			if err := e.alone(ctx, tx); err != nil {
+				return err
+			}
+		}
 		for _, r := range e.records() {
 			if err := write(r); err != nil {
 				return err
@@ -277,7 +287,7 @@ func (a *Audit) insert(batch []entry) error {
 	}
 	a.last = last
 	for set, id := range known {
-		set.id.Store(id)
+		set.kept.Store(&keptSet{id, a.drops})
 	}
 	return nil
 }

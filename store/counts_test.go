@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -148,5 +149,88 @@ func must(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestUseSets: what was needed is told once it is new, by whatever parts it is counted; and what nobody
+// needed since a day is dropped beside people who need it again, without losing what they do.
+func TestUseSets(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	const today, old, since = "2026-11-26", "2025-09-01", "2025-10-22"
+	var sets []*UseSet
+	for i := range 20 {
+		sets = append(sets, &UseSet{Needs: fmt.Sprintf(`{"s":%d}`, i)})
+	}
+	known, behind, recent := map[string]string{}, int64(-1), map[string]int64{}
+	var mu sync.Mutex
+	look := func() {
+		t.Helper()
+		new, counted, err := s.Audit().NeededBehind(ctx, since, behind)
+		must(t, err)
+		for _, n := range new {
+			known[n.Needs] = max(known[n.Needs], n.Last)
+		}
+		behind = counted
+	}
+	for round := range 6 {
+		var all sync.WaitGroup
+		for hand := range 3 {
+			all.Go(func() {
+				r := rand.New(rand.NewPCG(uint64(round), uint64(hand)))
+				for range 40 {
+					set, day := sets[r.IntN(len(sets))], today
+					if round == 0 || r.IntN(3) == 0 {
+						day = old
+					}
+					if err := s.Audit().Add(&Record{At: day + "T08:00:00.000Z", Actor: "user:flint", Action: "query", Decision: "allowed", Labels: "[]", Use: set}); err != nil {
+						t.Error(err)
+					}
+					mu.Lock()
+					if day == today {
+						recent[set.Needs]++
+					}
+					mu.Unlock()
+				}
+			})
+		}
+		all.Go(func() {
+			if err := s.Audit().DropUse(ctx, since); err != nil {
+				t.Error(err)
+			}
+		})
+		all.Wait()
+		look()
+	}
+	again := &UseSet{Needs: `{"again":1}`}
+	for _, day := range []string{old, today} { // whose set is dropped by nobody while it is yet to be counted
+		must(t, s.Audit().Add(&Record{At: day + "T08:00:00.000Z", Actor: "user:flint", Action: "query", Decision: "allowed", Labels: "[]", Use: again}))
+		if day == old {
+			must(t, s.Audit().Count(ctx))
+			must(t, s.Audit().dropSets(ctx, since)) // its day is there
+			_, err := s.Audit().db.Exec(`DELETE FROM use_day WHERE day = ?`, old)
+			must(t, err)
+		}
+	}
+	must(t, s.Audit().dropSets(ctx, since))
+	recent[again.Needs] = 1
+	look()
+	must(t, s.Audit().DropUse(ctx, since))
+	uses, err := s.Audit().Uses(ctx, since)
+	must(t, err)
+	got := map[string]int64{}
+	for _, u := range uses {
+		got[u.Needs] = u.N
+		if known[u.Needs] != today {
+			t.Errorf("%s was needed on %s, and told as on %q", u.Needs, u.Last, known[u.Needs])
+		}
+	}
+	if fmt.Sprint(got) != fmt.Sprint(recent) || len(known) != len(recent) {
+		t.Errorf("needed were %v, want %v; told as new: %v", got, recent, known)
+	}
+	var kept int
+	must(t, s.Audit().db.Get(&kept, `SELECT (SELECT count(*) FROM use_set WHERE last < ?) + (SELECT count(*) FROM use_day WHERE day < ?)`, since, since))
+	if kept > 0 {
+		t.Errorf("%d of what nobody needed since is kept", kept)
 	}
 }

@@ -14,8 +14,11 @@ import (
 // many records.
 type UseSet struct {
 	Needs string // a JSON object
-	id    atomic.Int64
+	kept  atomic.Pointer[keptSet]
 }
+
+// A keptSet is the number of a use set, until sets are dropped.
+type keptSet struct{ id, drops int64 }
 
 // setOf is the number of a use set, which it is given where it has none. It holds once the transaction
 // is committed.
@@ -60,6 +63,9 @@ var counts = []string{
 		SELECT substr(at, 1, 10), uses, count(*) FROM record WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed'
 		GROUP BY 1, 2
 		ON CONFLICT DO UPDATE SET n = n + excluded.n`,
+	`UPDATE use_set SET last = max(use_set.last, c.day), seen = c.seen FROM (SELECT uses, max(substr(at, 1, 10)) AS day, max(id) AS seen FROM record
+			WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed' GROUP BY 1) c
+		WHERE use_set.id = c.uses`,
 	`INSERT INTO label_day (day, label, actor, standing, address, decision, n, rows)
 		SELECT substr(at, 1, 10), label, actor, standing, address, decision, sum(n), sum(rows) FROM ` + labelled + ` WHERE true GROUP BY 1, 2, 3, 4, 5, 6
 		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
@@ -120,6 +126,72 @@ func (a *Audit) Uses(ctx context.Context, since string) ([]Used, error) {
 	err := a.db.SelectContext(ctx, &out, `SELECT s.needs, sum(d.n) AS n, max(d.day) AS last FROM use_day d JOIN use_set s ON s.id = d.use_set
 		WHERE d.day >= ? GROUP BY d.use_set`, since)
 	return out, err
+}
+
+// A Needed is a use set, and the last day on which it was needed: YYYY-MM-DD.
+type Needed struct{ Needs, Last string }
+
+// NeededBehind lists the sets that were needed since a day and were counted behind a record, and says up to
+// which record all are counted: to ask behind that again is to ask for what is new, and maybe for some of it
+// twice. It counts first.
+func (a *Audit) NeededBehind(ctx context.Context, since string, behind int64) (sets []Needed, counted int64, err error) {
+	if err := a.Count(ctx); err != nil {
+		return nil, 0, err
+	}
+	if err := a.db.GetContext(ctx, &counted, `SELECT record FROM counted`); err != nil || counted == behind {
+		return nil, counted, err
+	}
+	err = a.db.SelectContext(ctx, &sets, `SELECT needs, last FROM use_set WHERE seen > ? AND last >= ?`, behind, since)
+	return sets, counted, err
+}
+
+// mostDropped is how many use sets are dropped at once.
+const mostDropped = 2_000
+
+// DropUse takes away how often was needed what was not needed since a day, and on which days before it the
+// rest was, so that what is kept of use is bounded by time. It counts first.
+func (a *Audit) DropUse(ctx context.Context, since string) error {
+	if err := a.Count(ctx); err != nil {
+		return err
+	}
+	for more := true; more; { // a few at a time: the record's writer does not wait for long
+		done, err := a.db.ExecContext(ctx, `DELETE FROM use_day WHERE (day, use_set) IN (SELECT day, use_set FROM use_day WHERE day < ? LIMIT ?)`,
+			since, mostDropped)
+		if err != nil {
+			return err
+		}
+		n, err := done.RowsAffected()
+		if more = n == mostDropped; err != nil {
+			return err
+		}
+	}
+	return a.dropSets(ctx, since)
+}
+
+// dropSets drops the sets that were not needed since a day, on no day that is counted, nor by a record
+// that is yet to be.
+func (a *Audit) dropSets(ctx context.Context, since string) error {
+	for more := true; more; {
+		// By the writer, who alone gives records their sets.
+		err := a.put(entry{result: make(chan error, 1), alone: func(ctx context.Context, tx *sqlx.Tx) error {
+			done, err := tx.ExecContext(ctx, `DELETE FROM use_set WHERE id IN (SELECT id FROM use_set WHERE last < ? AND last <> ''
+				AND NOT EXISTS (SELECT 1 FROM use_day d WHERE d.use_set = use_set.id)
+				AND id NOT IN (SELECT uses FROM record WHERE id > (SELECT record FROM counted)) LIMIT ?)`, since, mostDropped)
+			if err != nil {
+				return err
+			}
+			n, err := done.RowsAffected()
+			more = n == mostDropped
+			if n > 0 {
+				a.drops++
+			}
+			return err
+		}})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // A LabelDay is what was read of a label on a day, by somebody.
