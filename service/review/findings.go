@@ -48,32 +48,25 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	if err != nil {
 		return out, err
 	}
-	f := &finder{
-		s:         s,
-		st:        st,
-		counts:    counts,
-		now:       time.Now(),
-		out:       &out.Items,
-		census:    st.Census(time.Now()),
-		count:     map[string]int{},
-		ending:    map[access.SubjectID]int{},
-		canSignIn: canSignIn,
+	f := s.finder(st, time.Now())
+	f.counts, f.canSignIn = counts, canSignIn
+	found, err := s.look(ctx, st, f.now)
+	if err != nil {
+		return out, err
 	}
-	st.Model.EachGrant(f.grant)
+	f.grants(found)
 	for _, subject := range st.Model.Subjects(0) {
 		f.subject(subject)
 	}
-	f.guardrails()
+	f.guardrails(found)
 	if err := f.failing(ctx); err != nil {
 		return out, err
 	}
-	if err := f.unused(ctx); err != nil {
-		return out, err
+	if found.ofUse != nil {
+		f.part(found.ofUse)
 	}
-	f.policies()
-	f.uncovered()
-	f.beside()
-	f.alike()
+	f.lent()
+	f.part(found.parts)
 	f.administrators(administrators)
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
 		if more := f.count[kind] - mostOfAKind; more > 0 {
@@ -81,6 +74,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 			f.add(kind, "", "", say.MoreOfKind.With(more), say.MoreOfKindWhy.With())
 		}
 	}
+	out.Items = f.out
 	s.found.Store(&foundList{st.Bare(), checks, administrators, f.counts, time.Now(), out})
 	return out, nil
 }
@@ -109,7 +103,19 @@ type finder struct {
 	canSignIn map[uint32]bool
 	count     map[string]int           // by kind
 	ending    map[access.SubjectID]int // members with an end date, by group and role
-	out       *[]wire.Finding
+	out       []wire.Finding
+}
+
+func (s *Service) finder(st *platform.State, now time.Time) *finder {
+	return &finder{s: s, st: st, now: now, census: st.Census(now), count: map[string]int{}, ending: map[access.SubjectID]int{}, out: []wire.Finding{}}
+}
+
+// part takes over what was found by another.
+func (f *finder) part(o *finder) {
+	f.out = append(f.out, o.out...)
+	for kind, n := range o.count {
+		f.count[kind] += n
+	}
 }
 
 // wants counts a finding of a kind, and reports whether it is to be said.
@@ -125,13 +131,13 @@ func (f *finder) add(kind, subject, object, says, why string, fixes ...wire.Fix)
 }
 
 func (f *finder) say(kind, subject, object, says, why string, fixes ...wire.Fix) {
-	*f.out = append(*f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fixes: append([]wire.Fix{}, fixes...)})
+	f.out = append(f.out, wire.Finding{Kind: kind, Subject: subject, Object: object, Says: says, Why: why, Fixes: append([]wire.Fix{}, fixes...)})
 }
 
 // guardrails finds those that are broken.
-func (f *finder) guardrails() {
+func (f *finder) guardrails(found *sight) {
 	for _, g := range f.st.Guards.Guardrails() {
-		for _, b := range g.Broken(f.s.Guarded(f.st, f.now), nil, nil) {
+		for _, b := range found.broken[g] {
 			subject, object := "", ""
 			if b.Subject != 0 {
 				subject = f.st.Model.Ref(b.Subject)
@@ -158,13 +164,11 @@ func (f *finder) policies() {
 		}
 	}
 	for _, p := range f.st.Policies.AllRows() {
-		f.lent("rows", &p.Scope, p.Path(f.st.Model))
 		if p.Status == policy.Live {
 			broken("rows", p.Name, p.Path(f.st.Model), f.st.CheckRow(p))
 		}
 	}
 	for _, p := range f.st.Policies.AllColumns() {
-		f.lent("columns", &p.Scope, f.st.Model.Path(p.At()))
 		if p.Status == policy.Live {
 			broken("columns", p.Name, f.st.Model.Path(p.At()), f.st.CheckColumn(p))
 		}
@@ -172,7 +176,16 @@ func (f *finder) policies() {
 }
 
 // lent finds live policies whose writer no longer manages what their texts read.
-func (f *finder) lent(kind string, p *policy.Scope, on string) {
+func (f *finder) lent() {
+	for _, p := range f.st.Policies.AllRows() {
+		f.lentBy("rows", &p.Scope, p.Path(f.st.Model))
+	}
+	for _, p := range f.st.Policies.AllColumns() {
+		f.lentBy("columns", &p.Scope, f.st.Model.Path(p.At()))
+	}
+}
+
+func (f *finder) lentBy(kind string, p *policy.Scope, on string) {
 	if p.Status != policy.Live || p.Writer == 0 {
 		return
 	}
@@ -204,10 +217,9 @@ func (f *finder) beside() {
 		for _, schema := range m.Object(source).Children {
 			for _, id := range m.Object(schema).Children {
 				o := m.Object(id)
-				signature, err := sqltype.ReadSignature(o.Declared)
 				switch {
 				case o.Missing:
-				case o.Kind == access.Routine && (err != nil || signature.PastPolicies()):
+				case o.Kind == access.Routine && pastPolicies(o):
 					f.add(
 						"past_policies",
 						"",
@@ -246,56 +258,57 @@ func (f *finder) uncovered() {
 	}
 }
 
-func (f *finder) grant(g *access.Grant) {
-	if g.Grantor == 0 {
-		return // built in, or an owner's
+// pastPolicies reports whether a routine may read past policies.
+func pastPolicies(routine *access.Object) bool {
+	signature, err := sqltype.ReadSignature(routine.Declared)
+	return err != nil || signature.PastPolicies()
+}
+
+// grants says of grants what was found of them.
+func (f *finder) grants(found *sight) {
+	for _, kind := range ofGrants {
+		set := found.grants(kind)
+		f.count[kind] = int(set.Count())
+		told := 0
+		for i, ok := set.NextSet(0); ok && told < mostOfAKind; i, ok = set.NextSet(i + 1) {
+			f.grant(kind, f.st.Model.Grant(access.GrantID(i)))
+			told++
+		}
 	}
+}
+
+func (f *finder) grant(kind string, g *access.Grant) {
 	m := f.st.Model
-	o := m.Object(g.Object)
-	dormant := f.census.Dormant(g)
-	kind := m.Subject(g.Subject).Kind
-	wide := g.Pattern == "" && (o.Kind == access.Platform || o.Kind == access.Source) && g.Privilege != access.Usage && g.Privilege != access.Audit
-	lane := o.Kind == access.Lane
-	other := f.covering(g)
-	asleep := dormant != nil && f.wants("dormant")
-	toPublic := kind == access.Public && !lane && f.wants("to_public")
-	toUser := kind == access.User && f.wants("to_user")
-	wide = wide && f.wants("broad")
-	double := other != nil && f.wants("redundant")
-	if !asleep && !toPublic && !toUser && !wide && !double {
-		return
-	}
 	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
 	says := say.GrantSays.With(what, on, to)
-	revoke := wire.Fix{Says: say.DoRevoke.With(what, on, to),
-		Revoke: &wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}, Grantor: m.Ref(g.Grantor)}}
-	if asleep {
+	revoke := revoke(m, g)
+	switch kind {
+	case "dormant":
 		w := f.s.grant(f.st, g)
 		fix := []wire.Fix{revoke}
 		if w.Fix != nil {
 			fix = []wire.Fix{*w.Fix, revoke}
 		}
-		f.say("dormant", to, on, say.DormantGrant.With(says, w.Dormant), say.DormantWhy.With(), fix...)
+		f.say(kind, to, on, say.DormantGrant.With(says, w.Dormant), say.DormantWhy.With(), fix...)
+	case "to_public":
+		f.say(kind, to, on, says, say.ToPublicWhy.With(), revoke)
+	case "to_user":
+		f.say(kind, to, on, say.ToUser.With(says), say.ToUserWhy.With(), revoke)
+	case "broad":
+		f.say(kind, to, on, say.Broad.With(says, m.Object(g.Object).Kind), say.BroadWhy.With(), revoke)
+	case "redundant":
+		if other := f.covering(g); other != nil {
+			why := say.RedundantWhy.With(m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject))
+			f.say(kind, to, on, say.Redundant.With(says), why, revoke)
+		}
 	}
-	switch {
-	case toPublic:
-		f.say("to_public", to, on, says, say.ToPublicWhy.With(), revoke)
-	case toUser:
-		f.say("to_user", to, on, say.ToUser.With(says), say.ToUserWhy.With(), revoke)
-	}
-	if wide {
-		f.say("broad", to, on, say.Broad.With(says, o.Kind), say.BroadWhy.With(), revoke)
-	}
-	if double {
-		f.say(
-			"redundant",
-			to,
-			on,
-			say.Redundant.With(says),
-			say.RedundantWhy.With(m.GrantName(other), m.Target(other.Target), m.Ref(other.Subject)),
-			revoke,
-		)
-	}
+}
+
+// revoke is to take a grant back.
+func revoke(m *access.Model, g *access.Grant) wire.Fix {
+	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
+	return wire.Fix{Says: say.DoRevoke.With(what, on, to),
+		Revoke: &wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}, Grantor: m.Ref(g.Grantor)}}
 }
 
 // covering returns another grant in effect that gives the subject all that g
@@ -312,7 +325,7 @@ func (f *finder) subject(subject *access.Subject) {
 	m, ref := f.st.Model, subject.Ref()
 	remove := wire.Fix{Says: say.DoRemove.With(ref), Remove: ref}
 	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator &&
-		f.census.CountHolders(subject.ID) == 0 {
+		!f.held(subject.ID) {
 		f.add(
 			"no_holders",
 			ref,
@@ -347,6 +360,16 @@ func (f *finder) subject(subject *access.Subject) {
 	for _, e := range subject.Memberships {
 		f.endless(subject, e)
 	}
+}
+
+// held reports whether an enabled user or service has a group or role.
+func (f *finder) held(id access.SubjectID) bool {
+	any := false
+	f.st.Model.Actors(id, f.now, func(*access.Subject) bool {
+		any = true
+		return false
+	})
+	return any
 }
 
 // alike looks for names of one kind that differ by one character. Two names that

@@ -23,6 +23,7 @@ import (
 const (
 	mostTotals  = 20
 	mostUnusual = 100
+	mostDays    = 3660
 	farAbove    = 5
 	fewRows     = 50
 )

@@ -4,6 +4,7 @@ package review
 
 import (
 	"log/slog"
+	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/singleflight"
@@ -26,6 +27,9 @@ type Service struct {
 
 	suggested suggestions
 	sampling  singleflight.Group
+	looking   sync.Mutex // and with it
+	kept      *sight     // of the state that was looked at last
+	needed    *needed    // of the usual days
 	found     atomic.Pointer[foundList]
 	checked   atomic.Int64 // how often the checks were run by the service
 }

@@ -17,12 +17,12 @@ import (
 	"gneiss/wire"
 )
 
-// How many days of use are looked at, and how many items a report lists.
+// How many days of use are looked at, how many are kept, and how many items a report lists.
 const (
-	usualDays = 90
-	mostDays  = 3660
-	mostUses  = 1000
-	fewTables = 10
+	usualDays   = 90
+	mostUseDays = 400
+	mostUses    = 1000
+	fewTables   = 10
 )
 
 // A tally is how one thing was used.
@@ -144,8 +144,8 @@ func (s *Service) Use(ctx context.Context, c identity.Caller, ref string, days i
 // use says which rights queries needed, to nobody in particular.
 func (s *Service) use(ctx context.Context, st *platform.State, ref string, days int, unused bool) (wire.UseReport, error) {
 	out := wire.UseReport{Items: []wire.UseItem{}, Tables: []wire.UseTable{}, Days: days}
-	if out.Days < 1 || out.Days > mostDays {
-		return out, fault.New(fault.Invalid, "bad_days", "name a number of days from 1 to %d", mostDays)
+	if out.Days < 1 || out.Days > mostUseDays {
+		return out, fault.New(fault.Invalid, "bad_days", "name a number of days from 1 to %d: how often rights were used is kept for so long", mostUseDays)
 	}
 	var subject *access.Subject
 	if ref != "" {
@@ -334,40 +334,45 @@ func (r *useReport) grant(g *access.Grant) {
 		}
 		return // there may be a million of them
 	}
-	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
-	revoke := wire.Fix{Says: say.DoRevoke.With(what, on, to),
-		Revoke: &wire.GrantRequest{Privileges: []string{what}, Object: on, Subjects: []string{to}, Grantor: m.Ref(g.Grantor)}}
-	i := wire.UseItem{Kind: "grant", Says: say.GrantSays.With(what, on, to), Subject: to, Object: on}
 	by := r.grants[g.ID]
-	if by == nil {
-		i.Fixes = []wire.Fix{revoke}
-	} else {
-		r.narrow(&i, g, by, revoke)
+	i := grantUse(m, g)
+	if by != nil {
+		narrow(r.st, &i, g, by.tables)
 	}
 	r.item(i, by, g.At)
 }
 
-// narrow says of a grant on a container how much of it was used, and what would have been enough.
-func (r *useReport) narrow(i *wire.UseItem, g *access.Grant, by *tally, revoke wire.Fix) {
-	m := r.st.Model
+// grantUse is a grant in a report of use, which nobody used as yet.
+func grantUse(m *access.Model, g *access.Grant) wire.UseItem {
+	what, on, to := m.GrantName(g), m.Target(g.Target), m.Ref(g.Subject)
+	return wire.UseItem{Kind: "grant", Says: say.GrantSays.With(what, on, to), Subject: to, Object: on, Fixes: []wire.Fix{revoke(m, g)}}
+}
+
+// narrow says of a grant on a container that was used for some tables how much of it was, and what would
+// have been enough; it reports whether that is less. Of a grant that was used, nothing else is to be done.
+func narrow(st *platform.State, i *wire.UseItem, g *access.Grant, tables map[access.ObjectID]bool) bool {
+	m := st.Model
+	revoke := i.Fixes
+	i.Fixes = nil
 	if !m.Gives(g).Has(access.Select) || g.Pattern != "" || m.Object(g.Object).Kind > access.Schema {
-		return
+		return false
 	}
-	m.Relations(g.Object, func(o *access.Object) bool {
-		if i.Of++; by.tables[o.ID] {
-			i.Reads++
-			if i.Tables = append(i.Tables, m.Path(o.ID)); len(i.Tables) > fewTables {
-				i.Tables = i.Tables[:fewTables]
-			}
+	i.Of = st.CountRelations(g.Object)
+	for id := range tables {
+		if o := m.ObjectOf(id); o != nil && !o.Missing && m.Within(g.Object, id) {
+			i.Tables = append(i.Tables, m.Path(id))
 		}
-		return true
-	})
+	}
+	slices.Sort(i.Tables)
+	i.Reads = len(i.Tables)
+	i.Tables = i.Tables[:min(len(i.Tables), fewTables)]
 	if i.Reads == 0 || i.Reads > fewTables || 2*i.Reads > i.Of || m.Gives(g) != access.Set(access.Select) {
-		return
+		return false
 	}
 	i.Note = say.Narrower.With(i.Reads, i.Of, i.Object)
-	i.Fixes = []wire.Fix{{Says: say.DoNarrow.With(strings.Join(i.Tables, ", ")), Grants: []wire.GrantRequest{{Privileges: []string{"SELECT"},
-		Objects: i.Tables, Subjects: []string{i.Subject}}}}, revoke}
+	i.Fixes = append([]wire.Fix{{Says: say.DoNarrow.With(strings.Join(i.Tables, ", ")), Grants: []wire.GrantRequest{{Privileges: []string{"SELECT"},
+		Objects: i.Tables, Subjects: []string{i.Subject}}}}}, revoke...)
+	return true
 }
 
 func (r *useReport) memberships(s *access.Subject) {
@@ -378,45 +383,30 @@ func (r *useReport) memberships(s *access.Subject) {
 
 func (r *useReport) membership(s *access.Subject, e access.Membership) {
 	m := r.st.Model
-	of := m.Ref(e.Of)
-	if of == access.Administrator || of == access.Auditor {
-		return // which are for no query
+	if forNoQuery(m.Ref(e.Of)) {
+		return
 	}
-	i := wire.UseItem{Kind: "membership", Says: say.IsIn.With(s.Ref(), of), Subject: s.Ref(), Object: of}
+	i := membershipUse(m, s, e)
 	by := r.used.memberships[access.Taken{Member: s.ID, Of: e.Of}]
-	if by == nil {
-		i.Fixes = []wire.Fix{{Says: say.DoTakeOut.With(s.Ref(), of), Take: &wire.Member{Member: s.Ref(), Of: of}}}
+	if by != nil {
+		i.Fixes = nil
 	}
 	r.item(i, by, e.At)
 }
 
+// membershipUse is a membership in a report of use, which nobody used as yet.
+func membershipUse(m *access.Model, s *access.Subject, e access.Membership) wire.UseItem {
+	ref, of := s.Ref(), m.Ref(e.Of)
+	return wire.UseItem{Kind: "membership", Says: say.IsIn.With(ref, of), Subject: ref, Object: of,
+		Fixes: []wire.Fix{{Says: say.DoTakeOut.With(ref, of), Take: &wire.Member{Member: ref, Of: of}}}}
+}
+
+// forNoQuery reports whether a role is one that no query needs.
+func forNoQuery(ref string) bool { return ref == access.Administrator || ref == access.Auditor }
+
 func (r *useReport) named(s *access.Subject) {
-	if s.Ref() == access.Administrator || s.Ref() == access.Auditor {
+	if forNoQuery(s.Ref()) {
 		return
 	}
 	r.item(wire.UseItem{Kind: s.Kind.String(), Says: s.Ref(), Subject: s.Ref()}, r.subjects[s.ID], time.Time{})
-}
-
-// unused finds what nobody used for a while, and grants that are far wider than their use, once use has
-// been counted for so long.
-func (f *finder) unused(ctx context.Context) error {
-	if f.st.Imagined() {
-		return nil // use is of what was in force
-	}
-	if _, short, err := f.s.since(ctx, usualDays, f.now); err != nil || short {
-		return err
-	}
-	report, err := f.s.use(ctx, f.st, "", usualDays, true)
-	if err != nil || report.Short {
-		return err
-	}
-	for _, i := range report.Items {
-		switch {
-		case i.Queries > 0:
-			f.add("too_wide", i.Subject, i.Object, say.TooWide.With(i.Says), say.TooWideWhy.With(i.Note, report.Days), i.Fixes...)
-		case i.Kind == "grant" || i.Kind == "membership":
-			f.add("unused", i.Subject, i.Object, say.Unused.With(i.Says, report.Days), say.UnusedWhy.With(), i.Fixes...)
-		}
-	}
-	return nil
 }
