@@ -180,13 +180,6 @@ func BenchmarkLarge(b *testing.B) {
 			}
 		}
 	})
-	b.Run("findings", func(b *testing.B) {
-		for b.Loop() {
-			if _, err := svc.Review.Findings(ctx, opal, 0); err != nil {
-				b.Fatal(err)
-			}
-		}
-	})
 }
 
 // resident is this process's resident memory in MiB.

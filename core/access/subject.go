@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/bits-and-blooms/bitset"
 )
 
 // A SubjectID names a subject for as long as the platform exists; it is never
@@ -187,6 +189,28 @@ func (m *Model) Actors(id SubjectID, now time.Time, f func(*Subject) bool) {
 			}
 		}
 	}
+}
+
+// Had is the set of all that some enabled user or service has at the moment, itself among it; PUBLIC is not
+// in it.
+func (m *Model) Had(now time.Time) *bitset.BitSet {
+	set := m.noSubjects()
+	var queue []SubjectID
+	for i := 1; i < m.subjects.size(); i++ {
+		if s := m.subjects.at(i); s.Acts() && !s.Removed && !s.Disabled {
+			set.Set(uint(i))
+			queue = append(queue, s.ID)
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		for _, e := range m.Subject(queue[0]).Memberships {
+			if !set.Test(uint(e.Of)) && !ended(e.Until, now) {
+				set.Set(uint(e.Of))
+				queue = append(queue, e.Of)
+			}
+		}
+	}
+	return set
 }
 
 func (m *Model) memberNow(member, of SubjectID, now time.Time) bool {

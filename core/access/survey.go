@@ -165,18 +165,47 @@ func (r *resurvey) grant(id GrantID) {
 				}
 				return
 			}
+			below := r.below(at.Model, g.Object)
 			for _, s := range at.Each(holders) {
-				r.within(at.Model, s, g.Object, covers)
+				below.each(s, func(id GrantID) { covers(at.Model.Grant(id)) })
 			}
 		})
 	})
 }
 
-// within calls f for the grants to a subject at or below an object.
-func (r *resurvey) within(m *Model, s *Subject, id ObjectID, f func(*Grant)) {
-	for _, ref := range s.grants {
-		if m.Within(id, ref.at) {
-			f(m.Grant(ref.grant))
+// A place is an object with all below it but columns, on whose relations grants on them count.
+type place struct {
+	objects     *bitset.BitSet
+	first, last ObjectID
+}
+
+// below is the place of an object in a model.
+func (r *resurvey) below(m *Model, id ObjectID) *place {
+	p := &place{objects: bitset.New(uint(m.objects.size())), first: id, last: id}
+	var add func(ObjectID)
+	add = func(id ObjectID) {
+		p.objects.Set(uint(id))
+		p.first, p.last = min(p.first, id), max(p.last, id)
+		if o := m.Object(id); !o.Kind.IsRelation() {
+			for _, child := range o.Children {
+				add(child)
+			}
+		}
+	}
+	add(id)
+	if id == PlatformID { // lanes and labels are children of nothing
+		p.objects.SetAll()
+		p.last = ObjectID(m.objects.size())
+	}
+	return p
+}
+
+// each calls f for the grants to a subject that count in the place.
+func (p *place) each(s *Subject, f func(GrantID)) {
+	at, _ := slices.BinarySearchFunc(s.grants, grantRef{at: p.first}, compareRefs)
+	for ; at < len(s.grants) && s.grants[at].at <= p.last; at++ {
+		if p.objects.Test(uint(s.grants[at].at)) {
+			f(s.grants[at].grant)
 		}
 	}
 }
@@ -317,17 +346,24 @@ func (r *resurvey) opened() {
 
 // behind notes what some subjects have at or below an object.
 func (r *resurvey) behind(door ObjectID, who *bitset.BitSet) {
+	if who.None() {
+		return
+	}
 	has := &bitset.BitSet{}
 	for i, ok := who.NextSet(0); ok; i, ok = who.NextSet(i + 1) {
 		for _, id := range r.upward(SubjectID(i)) {
 			has.Set(uint(id))
 		}
 	}
-	for i, ok := has.NextSet(0); ok; i, ok = has.NextSet(i + 1) {
-		r.both(func(c *Census) {
-			if s := c.Model.SubjectOf(SubjectID(i)); s != nil && c.Model.HasObject(door) {
-				r.within(c.Model, s, door, func(g *Grant) { r.again.Set(uint(g.ID)) })
+	r.both(func(c *Census) {
+		if !c.Model.HasObject(door) {
+			return
+		}
+		below := r.below(c.Model, door)
+		for i, ok := has.NextSet(0); ok; i, ok = has.NextSet(i + 1) {
+			if s := c.Model.SubjectOf(SubjectID(i)); s != nil {
+				below.each(s, func(id GrantID) { r.again.Set(uint(id)) })
 			}
-		})
-	}
+		}
+	})
 }

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/bits-and-blooms/bitset"
+
 	"gneiss/core/access"
 	"gneiss/core/policy"
 )
@@ -70,6 +72,9 @@ func (c *check) full() bool { return len(c.found) >= mostBreaches }
 
 func (c *check) add(b Breach) { c.found = append(c.found, b) }
 
+// manyAsked is for how many people it is quicker to resolve each than to ask who reads a table.
+const manyAsked = 32
+
 // columns are the columns that the guardrail is about, by table.
 func (c *check) columns() map[access.ObjectID][]access.ObjectID {
 	out := map[access.ObjectID][]access.ObjectID{}
@@ -101,17 +106,28 @@ func (c *check) clear() {
 		ids = append(ids, id)
 	}
 	slices.Sort(ids)
+	readers, asked := make([]*bitset.BitSet, len(ids)), 0
+	reads := func(i int, subject access.SubjectID) bool { // of the table at all, as far as it is worth to know of all
+		if readers[i] == nil && asked > manyAsked {
+			readers[i] = c.Census.May(access.Select, ids[i])
+		}
+		return readers[i] == nil || readers[i].Test(uint(subject))
+	}
 	c.each(func(subject access.SubjectID, reaches func(access.ObjectID) bool) {
 		if c.full() || c.excepted(subject) {
 			return
 		}
-		rights, err := c.Rights(access.Standpoint{Subject: subject})
-		if err != nil {
-			return // disabled
-		}
-		for _, table := range ids {
-			if !reaches(table) {
+		asked++
+		var rights *access.Rights
+		for i, table := range ids {
+			if !reaches(table) || !reads(i, subject) {
 				continue
+			}
+			if rights == nil {
+				var err error
+				if rights, err = c.Rights(access.Standpoint{Subject: subject}); err != nil {
+					return // disabled
+				}
 			}
 			verdict := rights.Resolve(table)
 			if !verdict.Allowed.Has(access.Select) {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/agext/levenshtein"
+	"github.com/bits-and-blooms/bitset"
 
 	"gneiss/core/access"
 	"gneiss/core/policy"
@@ -49,7 +50,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 		return out, err
 	}
 	f := s.finder(st, time.Now())
-	f.counts, f.canSignIn = counts, canSignIn
+	f.counts, f.canSignIn, f.had = counts, canSignIn, st.Model.Had(f.now)
 	found, err := s.look(ctx, st, f.now)
 	if err != nil {
 		return out, err
@@ -99,7 +100,8 @@ type finder struct {
 	st        *platform.State
 	now       time.Time
 	census    *access.Census
-	counts    bool // its reader may look as others, and so count rows
+	counts    bool           // its reader may look as others, and so count rows
+	had       *bitset.BitSet // all that somebody has
 	canSignIn map[uint32]bool
 	count     map[string]int           // by kind
 	ending    map[access.SubjectID]int // members with an end date, by group and role
@@ -325,7 +327,7 @@ func (f *finder) subject(subject *access.Subject) {
 	m, ref := f.st.Model, subject.Ref()
 	remove := wire.Fix{Says: say.DoRemove.With(ref), Remove: ref}
 	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator &&
-		!f.held(subject.ID) {
+		!f.had.Test(uint(subject.ID)) {
 		f.add(
 			"no_holders",
 			ref,
@@ -360,16 +362,6 @@ func (f *finder) subject(subject *access.Subject) {
 	for _, e := range subject.Memberships {
 		f.endless(subject, e)
 	}
-}
-
-// held reports whether an enabled user or service has a group or role.
-func (f *finder) held(id access.SubjectID) bool {
-	any := false
-	f.st.Model.Actors(id, f.now, func(*access.Subject) bool {
-		any = true
-		return false
-	})
-	return any
 }
 
 // alike looks for names of one kind that differ by one character. Two names that

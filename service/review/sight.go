@@ -221,9 +221,15 @@ func (f *finder) unused(found *sight) {
 		told(grantUse(m, m.Grant(access.GrantID(i))))
 	}
 	f.count["unused"] = int(found.unused.Count())
+	exempt := map[access.SubjectID]bool{}
+	for _, ref := range []string{access.Administrator, access.Auditor} {
+		if s, err := m.FindSubject(ref); err == nil {
+			exempt[s.ID] = true
+		}
+	}
 	for _, s := range m.Subjects(0) {
 		for _, e := range s.Memberships {
-			if !forNoQuery(m.Ref(e.Of)) && !found.use.memberships[access.Taken{Member: s.ID, Of: e.Of}] && !e.At.After(found.use.new) && f.wants("unused") {
+			if !exempt[e.Of] && !found.use.memberships[access.Taken{Member: s.ID, Of: e.Of}] && !e.At.After(found.use.new) && f.wants("unused") {
 				told(membershipUse(m, s, e))
 			}
 		}
