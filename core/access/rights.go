@@ -63,10 +63,11 @@ type Rights struct {
 	ids    []SubjectID    // the members of counts, in the order they were reached
 	steps  []step         // by which they were reached
 
-	flows  sync.Map                   // ObjectID → flow, of containers
-	asked  atomic.Int32               // how often grants were looked up
-	merged atomic.Pointer[[]grantRef] // the grants of all ids, sorted
-	places atomic.Pointer[map[ObjectID]*touched]
+	flows      sync.Map                   // ObjectID → flow, of containers
+	asked      atomic.Int32               // how often grants were looked up
+	mergeAfter int32                      // how often in each subject's list, before it is worth its while to merge the lists
+	merged     atomic.Pointer[[]grantRef] // the grants of all ids, sorted
+	places     atomic.Pointer[map[ObjectID]*touched]
 }
 
 // A step is one membership on the way from a session to what it has.
@@ -108,13 +109,16 @@ func (m *Model) stand(s Standpoint, now time.Time) (*Rights, error) {
 		st.climb(s.Role, func(SubjectID) bool { return true })
 	}
 	st.step(s.Subject, PublicID)
+	grants := 0
 	for _, id := range st.ids {
+		grants += len(m.Subject(id).grants)
 		for _, g := range m.Subject(id).ending {
 			if end := m.Grant(g).ends; !ended(end, now) {
 				st.Until = earliest(st.Until, end)
 			}
 		}
 	}
+	st.mergeAfter = fewLooks + int32(2*grants/len(st.ids))
 	return st, nil
 }
 
@@ -365,9 +369,9 @@ func (st *Rights) each(id ObjectID, f func(*Grant)) {
 	}
 }
 
-// mergeAfter is how many look-ups a standing makes in each subject's list before
-// it is worth its while to merge the lists.
-const mergeAfter = 32
+// fewLooks is for how many questions grants are never merged; the more grants there are, the more
+// questions it takes until it pays.
+const fewLooks = 32
 
 // merge returns the grants in effect of all subjects in one sorted list, or nil
 // while few questions were asked.
@@ -375,7 +379,7 @@ func (st *Rights) merge() []grantRef {
 	if merged := st.merged.Load(); merged != nil {
 		return *merged
 	}
-	if st.asked.Add(1) <= mergeAfter {
+	if st.asked.Add(1) <= st.mergeAfter {
 		return nil
 	}
 	m := st.Model

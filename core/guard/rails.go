@@ -120,7 +120,7 @@ func (c *check) clear() {
 		asked++
 		var rights *access.Rights
 		for i, table := range ids {
-			if !reaches(table) || !reads(i, subject) {
+			if !reads(i, subject) || !reaches(table) {
 				continue
 			}
 			if rights == nil {
