@@ -130,13 +130,22 @@ func (m *Model) refs(kind SubjectKind) []string {
 // name, without the removed.
 func (m *Model) Subjects(kind SubjectKind) []*Subject {
 	var out []*Subject
-	for i := 1; i < m.subjects.size(); i++ {
-		if s := m.subjects.at(i); !s.Removed && (kind == 0 || s.Kind == kind) {
+	m.EachSubject(func(s *Subject) {
+		if kind == 0 || s.Kind == kind {
 			out = append(out, s)
 		}
-	}
+	})
 	slices.SortFunc(out, CompareSubjects)
 	return out
+}
+
+// EachSubject calls f for every subject that is not removed, oldest first.
+func (m *Model) EachSubject(f func(*Subject)) {
+	for i := 1; i < m.subjects.size(); i++ {
+		if s := m.subjects.at(i); !s.Removed {
+			f(s)
+		}
+	}
 }
 
 // CompareSubjects orders subjects by kind and name.

@@ -77,10 +77,18 @@ func (s *Service) look(ctx context.Context, st *platform.State, now time.Time) (
 		}
 	}
 	next.parts = before.parts
-	if d.Bundles || before.st.Policies != st.Policies || len(d.Structure()) > 0 || len(d.Standing()) > 0 {
+	if d.Bundles || before.st.Policies != st.Policies || len(d.Structure()) > 0 || renamed(before.st.Model, st.Model, d.Standing()) {
 		next.parts = s.structural(st, now)
 	}
 	return s.keep(ctx, next, before, &d)
+}
+
+// renamed reports whether one of the subjects has come or gone, or has another name or other attributes.
+func renamed(a, b *access.Model, ids []access.SubjectID) bool {
+	return slices.ContainsFunc(ids, func(id access.SubjectID) bool {
+		was, is := a.SubjectOf(id), b.SubjectOf(id)
+		return was == nil || is == nil || was.Name != is.Name || !maps.EqualFunc(was.Attributes, is.Attributes, slices.Equal)
+	})
 }
 
 // keep looks at use, which is of what is in force, and keeps what was found there.
@@ -227,13 +235,13 @@ func (f *finder) unused(found *sight) {
 			exempt[s.ID] = true
 		}
 	}
-	for _, s := range m.Subjects(0) {
+	m.EachSubject(func(s *access.Subject) {
 		for _, e := range s.Memberships {
 			if !exempt[e.Of] && !found.use.memberships[access.Taken{Member: s.ID, Of: e.Of}] && !e.At.After(found.use.new) && f.wants("unused") {
 				told(membershipUse(m, s, e))
 			}
 		}
-	}
+	})
 	for _, id := range slices.Sorted(maps.Keys(found.use.tables)) {
 		g := m.GrantOf(id)
 		if g == nil || g.Grantor == 0 {

@@ -1,0 +1,121 @@
+package service_test
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"gneiss/demo/demotest"
+	"gneiss/service"
+	"gneiss/wire"
+)
+
+// TestFindingsByDifference: after any changes, what is found from what was found before is what a service
+// finds that starts then.
+func TestFindingsByDifference(t *testing.T) {
+	dir := demotest.Folder(t)
+	svc, err := service.Open(ctx, dir, quiet)
+	if err != nil {
+		t.Fatal(err)
+	}
+	opal := caller(t, svc, "opal")
+	findings := func(s *service.Service) []string {
+		t.Helper()
+		list, err := s.Review.Findings(ctx, caller(t, s, "opal"), 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, f := range list.Items {
+			text, err := json.Marshal(f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			out = append(out, string(text))
+		}
+		slices.Sort(out)
+		return out
+	}
+	r := rand.New(rand.NewPCG(7, 8))
+	pick := func(all ...string) string { return all[r.IntN(len(all))] }
+	subject := func() string {
+		return pick("user:flint", "user:garnet", "user:marl", "role:survey_reader", "role:data_curator", "group:field-north", "public")
+	}
+	object := func() string {
+		return pick("survey", "survey.drilling", "survey.assay", "survey.licensing", "survey.drilling.boreholes", "survey.assay.results", "survey.licensing.holders", "survey.assay.r*")
+	}
+	done, kinds := 0, map[string]bool{}
+	for round := range 16 {
+		before := findings(svc)
+		for range 1 + r.IntN(6) {
+			var err error
+			disabled := r.IntN(2) == 0
+			switch r.IntN(12) {
+			case 0, 1, 2:
+				_, err = svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{pick("SELECT", "USAGE", "reader", "INSERT")}, Object: object(), Subjects: []string{subject()}}, r.IntN(3) == 0)
+			case 3:
+				_, err = svc.Admin.Join(ctx, opal, wire.Member{Member: subject(), Of: pick("role:survey_reader", "role:data_curator", "group:field-north")}, r.IntN(2) == 0)
+			case 4:
+				_, err = svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: pick("user:flint", "user:garnet"), Disabled: &disabled}, true)
+			case 5:
+				_, err = svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: pick("role:reserve", "user:garnett", "role:survey_readers", "group:dusk")}, false)
+			case 6:
+				_, err = svc.Admin.PlaceLabel(ctx, opal, pick("finance", "personal"), wire.LabelPlacement{Do: pick("put", "lift"), Objects: []string{pick("survey.assay.results", "survey.monitoring.readings")}})
+			case 7:
+				_, err = svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: fmt.Sprint("made-", round), Table: "survey.assay.results", Rule: "true", For: []string{"role:survey_reader"}}})
+			case 8: // of what nobody used
+				_, err = svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: pick("survey.field", "survey.drilling.boreholes", "survey.assay.samples"),
+					Subjects: []string{pick("role:survey_reader", "role:licensing_officer", "role:sample_courier")}}, true)
+			case 9:
+				if _, err = svc.Admin.PutLabel(ctx, opal, wire.LabelRequest{Name: "spare", Level: "restricted", Replace: true}); err != nil {
+					_, err = svc.Admin.PutLabel(ctx, opal, wire.LabelRequest{Name: "spare", Level: "restricted"})
+				}
+				if err == nil {
+					_, err = svc.Admin.PlaceLabel(ctx, opal, "spare", wire.LabelPlacement{Do: pick("put", "lift"), Objects: []string{pick("survey.assay.results.ppm", "survey.field.visits")}})
+				}
+			case 10: // which is use of what may have been unused so far
+				_, err = svc.Gateway.Query(ctx, caller(t, svc, pick("chert", "tuff", "slate")), wire.QueryRequest{SQL: "SELECT * FROM " +
+					pick("survey.licensing.licences", "survey.field.visits", "survey.drilling.boreholes") + " LIMIT 1"})
+			default:
+				_, err = svc.Admin.PutGuardrail(ctx, opal, wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: fmt.Sprint("made-", round), Mode: "warn",
+					Kind: pick("to-public", "to-users", "without-end", "owned"), Object: "survey"}})
+			}
+			if err == nil {
+				done++
+			}
+		}
+		after := findings(svc)
+		if err := svc.Close(ctx); err != nil {
+			t.Fatal(err)
+		}
+		again, err := service.Open(ctx, dir, quiet)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := findings(again); !slices.Equal(want, after) {
+			t.Fatalf("round %d: by difference it lacks %.2000v, and has %.2000v beside", round, without(want, after), without(after, want))
+		}
+		for _, f := range append(without(before, after), without(after, before)...) {
+			kinds[strings.Split(f, `"`)[3]] = true
+		}
+		svc, opal = again, caller(t, again, "opal")
+	}
+	if err := svc.Close(ctx); err != nil {
+		t.Fatal(err)
+	}
+	t.Logf("%d changes, which moved %d kinds of findings", done, len(kinds))
+	if done < 25 || len(kinds) < 6 {
+		t.Error("too few to prove anything")
+	}
+}
+
+// without lists what the one list has and the other lacks.
+func without(a, b []string) []string {
+	out := slices.DeleteFunc(slices.Clone(a), func(s string) bool { return slices.Contains(b, s) })
+	slices.SortFunc(out, cmp.Compare)
+	return out
+}
