@@ -68,8 +68,8 @@ func TestFindingsByDifference(t *testing.T) {
 			case 7:
 				_, err = svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: fmt.Sprint("made-", round), Table: "survey.assay.results", Rule: "true", For: []string{"role:survey_reader"}}})
 			case 8: // of what nobody used
-				_, err = svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: pick("survey.field", "survey.drilling.boreholes", "survey.assay.samples"),
-					Subjects: []string{pick("role:survey_reader", "role:licensing_officer", "role:sample_courier")}}, true)
+				unused := [][2]string{{"survey.field", "role:survey_reader"}, {"survey.drilling.boreholes", "role:licensing_officer"}, {"survey.assay.samples", "role:sample_courier"}}[r.IntN(3)]
+				_, err = svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: unused[0], Subjects: []string{unused[1]}}, true)
 			case 9:
 				if _, err = svc.Admin.PutLabel(ctx, opal, wire.LabelRequest{Name: "spare", Level: "restricted", Replace: true}); err != nil {
 					_, err = svc.Admin.PutLabel(ctx, opal, wire.LabelRequest{Name: "spare", Level: "restricted"})
