@@ -244,15 +244,27 @@ func unusual(days []store.LabelDay, from, oldest string) (out []store.Unusual) {
 // countEvery is how often the record is counted beside requests, so that no page waits for much of it.
 const countEvery = time.Minute
 
-// KeepCounts counts the record again and again, until the context ends.
+// KeepCounts counts the record again and again, until the context ends, takes away what is too old of
+// use, and looks for what is to be found in the state.
 func (s *Service) KeepCounts(ctx context.Context) {
+	dropped := ""
 	for {
 		select {
 		case <-time.After(countEvery):
 		case <-ctx.Done():
 			return
 		}
-		if err := s.store.Audit().Look(ctx, unusual); err != nil && ctx.Err() == nil {
+		err := s.store.Audit().Look(ctx, unusual)
+		now := time.Now()
+		if since := now.UTC().AddDate(0, 0, -mostUseDays).Format(time.DateOnly); err == nil && since != dropped {
+			if err = s.store.Audit().DropUse(ctx, since); err == nil {
+				dropped = since
+			}
+		}
+		if err == nil {
+			_, err = s.look(ctx, s.platform.Current(), now)
+		}
+		if err != nil && ctx.Err() == nil {
 			s.log.Warn("the record could not be counted", "error", err)
 		}
 	}
