@@ -34,7 +34,7 @@ func BenchmarkLargeRecord(b *testing.B) {
 		b.Fatal(err)
 	}
 	began := time.Now().UTC().AddDate(-1, 0, 0)
-	for _, text := range []string{"DELETE FROM record", "DELETE FROM label_day", "DELETE FROM action_day", "DELETE FROM label_total", "DELETE FROM label_month",
+	for _, text := range []string{"DELETE FROM record", "DELETE FROM label_day", "DELETE FROM action_day", "DELETE FROM label_total", "DELETE FROM label_count", "DELETE FROM use_set",
 		"DELETE FROM unusual", "DELETE FROM unusual_due", "DELETE FROM use_day", "UPDATE counted SET record = 0",
 		fmt.Sprintf(`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %[1]d)
 			INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash, client)

@@ -12,6 +12,9 @@ import (
 	"time"
 )
 
+// dimensions are what is counted by.
+var dimensions = []string{"person", "address", "other", "purpose", "role", "table"}
+
 // TestCountsAreTheRecord: whenever records are counted, and in whatever parts, the counts of any days,
 // label and person are those of a plain reading of the record; and a search by person finds what it does.
 func TestCountsAreTheRecord(t *testing.T) {
@@ -22,6 +25,7 @@ func TestCountsAreTheRecord(t *testing.T) {
 	var all []*Record
 	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
 	judged := 0
+	sets := []*UseSet{nil, {Needs: `{"s":5,"r":[7,8],"t":[20]}`}, {Needs: `{"s":5,"r":[8],"t":[20,21]}`}, {Needs: `{"s":6}`}}
 	for i := range 600 {
 		at := began.Add(time.Duration(i) * 4 * time.Hour)
 		record := &Record{
@@ -33,6 +37,7 @@ func TestCountsAreTheRecord(t *testing.T) {
 			Labels:     pick(`[]`, `["label:a"]`, `["label:a","label:b"]`),
 			Address:    pick("10.0.0.1", "10.0.0.2", ""),
 			Rows:       int64(r.IntN(50)),
+			Use:        sets[r.IntN(len(sets))],
 			Open:       r.IntN(5) == 0,
 		}
 		if record.Open {
@@ -68,7 +73,10 @@ func TestCountsAreTheRecord(t *testing.T) {
 		from := began.AddDate(0, 0, r.IntN(100))
 		q := CountSearch{From: from.Format(time.DateOnly), Until: from.AddDate(0, 0, r.IntN(100)).Format(time.DateOnly),
 			Label: pick("", "label:a", "label:b"), Actor: pick("", "user:marl", "user:nobody")}
-		wantDays, wantReaders := map[string]int64{}, map[string]int64{}
+		wantDays, want := map[string]int64{}, map[string]map[string]int64{}
+		for _, by := range dimensions {
+			want[by] = map[string]int64{}
+		}
 		for _, x := range all {
 			var labels []string
 			if err := json.Unmarshal([]byte(x.Labels), &labels); err != nil {
@@ -78,26 +86,65 @@ func TestCountsAreTheRecord(t *testing.T) {
 			if x.Decision == "refused" || x.Action == "change" || day < q.From || day > q.Until || q.Actor != "" && x.Actor != q.Actor {
 				continue
 			}
+			times := 0
 			for _, l := range labels {
 				if q.Label == "" || q.Label == l {
 					wantDays[day+" "+l] += 1000 + x.Rows
-					wantReaders[x.Actor+"|"+x.Standpoint+"|"+x.Address] += 1000 + x.Rows
+					times++
+				}
+			}
+			if q.Actor == "" {
+				times = min(times, 1) // what has two labels is counted once
+			}
+			add := func(by, name string) {
+				if name != "" && times > 0 {
+					want[by][name] += int64(times) * (1000 + x.Rows)
+				}
+			}
+			whom, _, _ := strings.Cut(x.Standpoint, " ")
+			if whom != "" && whom != x.Actor {
+				add("other", x.Actor+" as "+whom)
+			} else if q.Actor == "" {
+				add("person", x.Actor)
+			}
+			add("address", x.Address)
+			_, purpose, _ := strings.Cut(x.Standpoint, " for ")
+			add("purpose", purpose)
+			if q.Actor == "" && x.Use != nil {
+				var needs struct{ R, T []int }
+				if err := json.Unmarshal([]byte(x.Use.Needs), &needs); err != nil {
+					t.Fatal(err)
+				}
+				for _, id := range needs.R {
+					add("role", fmt.Sprint(id))
+				}
+				for _, id := range needs.T {
+					add("table", fmt.Sprint(id))
 				}
 			}
 		}
 		days, err := s.Audit().LabelDays(ctx, q)
 		must(t, err)
-		readers, err := s.Audit().Readers(ctx, q)
-		must(t, err)
-		gotDays, gotReaders := map[string]int64{}, map[string]int64{}
+		gotDays := map[string]int64{}
 		for _, d := range days {
 			gotDays[d.Day+" "+d.Label] += 1000*d.N + d.Rows
 		}
-		for _, d := range readers {
-			gotReaders[d.Actor+"|"+d.Standpoint+"|"+d.Address] += 1000*d.N + d.Rows
+		if fmt.Sprint(gotDays) != fmt.Sprint(wantDays) {
+			t.Fatalf("%+v:\n%v\nwant\n%v", q, gotDays, wantDays)
 		}
-		if fmt.Sprint(gotDays) != fmt.Sprint(wantDays) || fmt.Sprint(gotReaders) != fmt.Sprint(wantReaders) {
-			t.Fatalf("%+v:\n%v\nwant\n%v\n%v\nwant\n%v", q, gotDays, wantDays, gotReaders, wantReaders)
+		for _, by := range dimensions {
+			totals, err := s.Audit().Totals(ctx, q, by, 1000)
+			must(t, err)
+			got := map[string]int64{}
+			for i, d := range totals {
+				got[d.Name] += 1000*d.N + d.Rows
+				if i > 0 && d.Rows > totals[i-1].Rows {
+					t.Fatalf("%+v by %s: %v are not in order", q, by, totals)
+				}
+			}
+			if fmt.Sprint(got) != fmt.Sprint(want[by]) {
+				t.Fatalf("%+v by %s:\n%v\nwant\n%v", q, by, got, want[by])
+			}
 		}
 	}
 	for range 600 {
@@ -216,7 +263,7 @@ func TestUseSets(t *testing.T) {
 	recent[again.Needs] = 1
 	look()
 	must(t, s.Audit().DropUse(ctx, since))
-	uses, err := s.Audit().Uses(ctx, since)
+	uses, err := s.Audit().Uses(ctx, since, "9", 0)
 	must(t, err)
 	got := map[string]int64{}
 	for _, u := range uses {

@@ -10,6 +10,9 @@ type RecordCounts struct {
 	Labels    []CountSeries `json:"labels" description:"what was read or written of each label"`
 	People    []CountTotal  `json:"people" description:"who read or wrote what has a label"`
 	Addresses []CountTotal  `json:"addresses" description:"and from where"`
+	Tables    []CountTotal  `json:"tables" description:"which tables that have a label now were read; of one person without rows"`
+	Roles     []CountTotal  `json:"roles" description:"the roles by which; of one person without rows"`
+	Purposes  []CountTotal  `json:"purposes" description:"the purposes that were declared"`
 	ForOthers []CountTotal  `json:"for_others" description:"who did so as somebody else, counted apart: as whom"`
 	Queries   []int64       `json:"queries" description:"statements of all kinds, by day; empty, as the next two, where one label or person is asked for"`
 	Refused   []int64       `json:"refused"`

@@ -156,7 +156,7 @@ func (m *accessMatrix) filters(ctx context.Context, s *Service, c identity.Calle
 		if err := s.audits(c, "use of rights"); err != nil {
 			return err
 		}
-		u, err := s.uses(ctx, m.now.UTC().AddDate(0, 0, -m.q.Unused).Format(time.DateOnly), nil)
+		u, err := s.uses(ctx, m.now.UTC().AddDate(0, 0, -m.q.Unused).Format(time.DateOnly), 0, nil)
 		if err != nil {
 			return err
 		}

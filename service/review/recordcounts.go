@@ -3,7 +3,10 @@ package review
 import (
 	"cmp"
 	"context"
+	"encoding/json"
+	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,10 +15,14 @@ import (
 	"gneiss/core/access"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
+	"gneiss/service/gateway"
 	"gneiss/service/identity"
+	"gneiss/service/platform"
 	"gneiss/service/say"
 	"gneiss/store"
 	"gneiss/wire"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // How much is listed of counts, and what is unusual: a day with so many times the rows of a usual one,
@@ -31,8 +38,8 @@ const (
 // RecordCounts says what the record comes to over some days, for who reads it.
 func (s *Service) RecordCounts(ctx context.Context, c identity.Caller, from, until, label, actor string) (wire.RecordCounts, error) {
 	st := s.platform.Current()
-	out := wire.RecordCounts{Labels: []wire.CountSeries{}, People: []wire.CountTotal{}, Addresses: []wire.CountTotal{}, ForOthers: []wire.CountTotal{},
-		Unusual: []wire.Unusual{}}
+	out := wire.RecordCounts{Labels: []wire.CountSeries{}, People: []wire.CountTotal{}, Addresses: []wire.CountTotal{}, Tables: []wire.CountTotal{},
+		Roles: []wire.CountTotal{}, Purposes: []wire.CountTotal{}, ForOthers: []wire.CountTotal{}, Unusual: []wire.Unusual{}}
 	err := s.audits(c, "counts of the record")
 	if err != nil {
 		return out, err
@@ -86,11 +93,9 @@ func (s *Service) RecordCounts(ctx context.Context, c identity.Caller, from, unt
 		}
 		return ""
 	})
-	readers, err := s.store.Audit().Readers(ctx, search)
-	if err != nil {
+	if err := s.totals(ctx, st, search, &out); err != nil {
 		return out, err
 	}
-	readerTotals(&out, readers)
 	stands, err := s.store.Audit().Unusual(ctx, search, mostUnusual)
 	if err != nil {
 		return out, err
@@ -142,34 +147,111 @@ func labelSeries(out *wire.RecordCounts, days []store.LabelDay, at map[string]in
 	}
 }
 
-// readerTotals puts together who read the most, from where, and as somebody else.
-func readerTotals(out *wire.RecordCounts, readers []store.LabelDay) {
-	totals := [3]map[string]*wire.CountTotal{{}, {}, {}}
-	for _, d := range readers {
-		names := [3]string{d.Actor, d.Address, ""}
-		if whom, other := asOther(d); other {
-			names = [3]string{"", d.Address, d.Actor + " as " + whom}
-		}
-		for k, name := range names {
-			if name == "" {
-				continue
+// totals looks up who read the most, from where, in which tables, by which roles, for what, and as somebody
+// else.
+func (s *Service) totals(ctx context.Context, st *platform.State, search store.CountSearch, out *wire.RecordCounts) error {
+	tables := labelledTables(st, search.Label)
+	all, ctx := errgroup.WithContext(ctx)
+	for _, of := range []struct {
+		by   string
+		to   *[]wire.CountTotal
+		name func(string) string // "": it is not told
+	}{
+		{"person", &out.People, nil},
+		{"address", &out.Addresses, nil},
+		{"purpose", &out.Purposes, nil},
+		{"other", &out.ForOthers, nil},
+		{"role", &out.Roles, func(name string) string {
+			if id := access.SubjectID(number(name)); st.Model.SubjectOf(id) != nil && st.Model.Subject(id).Kind == access.Role {
+				return st.Model.Ref(id)
 			}
-			if totals[k][name] == nil {
-				totals[k][name] = &wire.CountTotal{Name: name}
+			return ""
+		}},
+		{"table", &out.Tables, func(name string) string {
+			if id := access.ObjectID(number(name)); tables[id] {
+				return st.Model.Path(id)
 			}
-			totals[k][name].N += d.N
-			totals[k][name].Rows += d.Rows
-		}
-	}
-	for k, list := range []*[]wire.CountTotal{&out.People, &out.Addresses, &out.ForOthers} {
-		for _, t := range totals[k] {
-			*list = append(*list, *t)
-		}
-		slices.SortFunc(*list, func(a, b wire.CountTotal) int {
-			return cmp.Or(cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Name, b.Name))
+			return ""
+		}},
+	} {
+		all.Go(func() error {
+			found, err := s.totalsBy(ctx, st, search, of.by, of.name != nil)
+			for _, t := range found {
+				if name := t.Name; of.name == nil || of.name(name) != "" {
+					if of.name != nil {
+						name = of.name(name)
+					}
+					*of.to = append(*of.to, wire.CountTotal{Name: name, N: t.N, Rows: t.Rows})
+				}
+			}
+			*of.to = (*of.to)[:min(len(*of.to), mostTotals)]
+			return err
 		})
-		*list = (*list)[:min(len(*list), mostTotals)]
 	}
+	return all.Wait()
+}
+
+// totalsBy looks up totals. Some of those by number are not told, so that all are looked at; of one person they
+// are what their statements needed.
+func (s *Service) totalsBy(ctx context.Context, st *platform.State, search store.CountSearch, by string, numbers bool) ([]store.Total, error) {
+	if !numbers {
+		return s.store.Audit().Totals(ctx, search, by, mostTotals)
+	}
+	if search.Actor == "" {
+		return s.store.Audit().Totals(ctx, search, by, math.MaxInt32)
+	}
+	subject, err := st.Model.FindSubject(search.Actor)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.store.Audit().Uses(ctx, search.From, search.Until, uint32(subject.ID))
+	if err != nil {
+		return nil, err
+	}
+	n := map[string]int64{}
+	for _, f := range found {
+		var of gateway.Use
+		if err := json.Unmarshal([]byte(f.Needs), &of); err != nil {
+			return nil, err
+		}
+		if by == "table" {
+			for _, id := range of.Tables {
+				n[fmt.Sprint(id)] += f.N
+			}
+			continue
+		}
+		for _, id := range of.Subjects {
+			n[fmt.Sprint(id)] += f.N
+		}
+	}
+	var out []store.Total
+	for name, n := range n {
+		out = append(out, store.Total{Name: name, N: n})
+	}
+	slices.SortFunc(out, func(a, b store.Total) int { return cmp.Or(cmp.Compare(b.N, a.N), strings.Compare(a.Name, b.Name)) })
+	return out, nil
+}
+
+// number reads the number of a subject or object; zero: it is none.
+func number(name string) uint32 {
+	n, err := strconv.ParseUint(name, 10, 32)
+	if err != nil {
+		return 0
+	}
+	return uint32(n)
+}
+
+// labelledTables are the tables that have the label of a path now; with none, any.
+func labelledTables(st *platform.State, path string) map[access.ObjectID]bool {
+	tables := map[access.ObjectID]bool{}
+	for _, label := range st.Model.Labels() {
+		if path == "" || st.Model.Path(label.ID) == path {
+			for _, column := range st.Policies.Bearing(st.Model, label.ID) {
+				tables[st.Model.Object(column).Parent] = true
+			}
+		}
+	}
+	return tables
 }
 
 // The kinds of what stands out.

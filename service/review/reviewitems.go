@@ -110,7 +110,7 @@ func (s *Service) ReviewItems(ctx context.Context, st *platform.State, in wire.R
 	if err != nil {
 		return nil, err
 	}
-	u, err := s.uses(ctx, from.Format(time.DateOnly), sc.touched(st.Model))
+	u, err := s.uses(ctx, from.Format(time.DateOnly), 0, sc.touched(st.Model))
 	if err != nil {
 		return nil, err
 	}

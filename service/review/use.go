@@ -55,12 +55,16 @@ type used struct {
 	queries     int64
 }
 
-// uses gathers what queries needed since a day: of everybody, or of those that only wants; nil: all.
-func (s *Service) uses(ctx context.Context, day string, only func(gateway.Use) bool) (*used, error) {
+// endless is a day behind all.
+const endless = "9999-12-31"
+
+// uses gathers what queries needed since a day, of one person or of everybody, and what only wants of it;
+// nil: all.
+func (s *Service) uses(ctx context.Context, day string, of access.SubjectID, only func(gateway.Use) bool) (*used, error) {
 	if err := s.store.Audit().Count(ctx); err != nil {
 		return nil, err
 	}
-	found, err := s.store.Audit().Uses(ctx, day)
+	found, err := s.store.Audit().Uses(ctx, day, endless, uint32(of))
 	if err != nil {
 		return nil, err
 	}
@@ -160,11 +164,11 @@ func (s *Service) use(ctx context.Context, st *platform.State, ref string, days 
 	if out.Since, out.Short, err = s.since(ctx, out.Days, now); err != nil {
 		return out, err
 	}
-	var by func(gateway.Use) bool
+	var by access.SubjectID
 	if subject != nil && subject.Acts() {
-		by = func(of gateway.Use) bool { return of.Subject == subject.ID }
+		by = subject.ID
 	}
-	u, err := s.uses(ctx, out.Since.Format(time.DateOnly), by)
+	u, err := s.uses(ctx, out.Since.Format(time.DateOnly), by, nil)
 	if err != nil {
 		return out, err
 	}

@@ -1,0 +1,304 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// mostCounted is how many records are counted in one transaction, so that the record's writer does not
+// wait for long.
+const mostCounted = 20_000
+
+// Count counts the records that were written since it was last called: what they needed and what they
+// read, by day. A record is counted once, whatever happens meanwhile.
+func (a *Audit) Count(ctx context.Context) error {
+	a.counting.Lock()
+	defer a.counting.Unlock()
+	for {
+		more, err := a.countSome(ctx)
+		if err != nil || !more {
+			return err
+		}
+	}
+}
+
+// counts is what is counted of records: those that are no end, once, and the rows of each where they
+// are known, which of an open one is at its end. What was read of labels is in the table labelled, each by
+// its own day, also where it ends on another: n is 1 where the record is no end. A read of any label is
+// in it under none, too, once.
+var counts = []string{
+	`INSERT INTO use_day (day, use_set, n)
+		SELECT substr(at, 1, 10), uses, count(*) FROM record WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed'
+		GROUP BY 1, 2
+		ON CONFLICT DO UPDATE SET n = n + excluded.n`,
+	`UPDATE use_set SET last = max(use_set.last, c.day), seen = c.seen FROM (SELECT uses, max(substr(at, 1, 10)) AS day, max(id) AS seen FROM record
+			WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed' GROUP BY 1) c
+		WHERE use_set.id = c.uses`,
+	`INSERT INTO action_day (day, action, decision, n, rows)
+		SELECT substr(at, 1, 10), action, decision, sum(ends = 0), sum(rows) FROM record WHERE id > ? AND id <= ? GROUP BY 1, 2, 3
+		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
+	`CREATE TEMP TABLE labelled AS SELECT o.at, l.value AS label, o.actor, o.standing, o.address, o.decision, r.ends = 0 AS n, r.rows, o.uses
+		FROM record r JOIN record o ON o.id = CASE WHEN r.ends > 0 THEN r.ends ELSE r.id END,
+			json_each(CASE o.labels WHEN '[]' THEN '[]' ELSE json_insert(o.labels, '$[#]', '') END) l
+		WHERE r.id > ? AND r.id <= ? AND o.action IN ('query', 'write', 'preview')`,
+	`INSERT INTO label_day (day, label, actor, standing, address, decision, n, rows)
+		SELECT substr(at, 1, 10), label, actor, standing, address, decision, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2, 3, 4, 5, 6
+		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
+	`DELETE FROM labelled WHERE decision = 'refused'`,
+	`INSERT INTO label_total (day, label, n, rows)
+		SELECT substr(at, 1, 10), label, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2
+		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
+	`INSERT INTO unusual_due (actor, day) SELECT actor, substr(min(at), 1, 10) FROM labelled WHERE label <> '' GROUP BY 1
+		ON CONFLICT DO UPDATE SET day = min(day, excluded.day)`,
+	`INSERT INTO label_count (span, label, by, name, n, rows)
+		SELECT substr(at, 1, size.value), label, by, name, sum(n), sum(rows) FROM (
+			SELECT at, label, 'person' AS by, actor AS name, n, rows FROM labelled AS r WHERE NOT (` + asOther + `)
+			UNION ALL SELECT at, label, 'address', address, n, rows FROM labelled WHERE address <> ''
+			UNION ALL SELECT at, label, 'other', actor || ' as ' || substr(standing, 1, instr(standing || ' ', ' ') - 1), n, rows FROM labelled AS r WHERE ` + asOther + `
+			UNION ALL SELECT at, label, 'purpose', substr(standing, instr(standing, ' for ') + 5), n, rows FROM labelled WHERE instr(standing, ' for ') > 0
+			UNION ALL SELECT at, label, 'role', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.r') needs
+			UNION ALL SELECT at, label, 'table', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.t') needs
+		), json_each('[7, 10]') size GROUP BY 1, 2, 3, 4
+		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
+	`DROP TABLE labelled`,
+}
+
+func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
+	tx, err := a.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return false, err
+	}
+	defer tx.Rollback()
+	var from, last int64
+	if err := tx.GetContext(ctx, &from, `SELECT record FROM counted`); err != nil {
+		return false, err
+	}
+	if err := tx.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM record`); err != nil || last <= from {
+		return false, err
+	}
+	until := min(last, from+mostCounted)
+	for _, text := range counts {
+		between := []any{from, until}
+		if _, err := tx.ExecContext(ctx, text, between[:strings.Count(text, "?")]...); err != nil {
+			return false, fmt.Errorf("counting the record: %w", err)
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE counted SET record = ?`, until); err != nil {
+		return false, err
+	}
+	return until < last, tx.Commit()
+}
+
+// A LabelDay is what was read of a label on a day, by somebody.
+type LabelDay struct {
+	Day, Label, Actor string
+	Standpoint        string `db:"standing"`
+	Address, Decision string
+	N, Rows           int64
+}
+
+// A CountSearch selects counts of what was read of labels, between two days, both included; empty names
+// do not restrict. What was refused is not in them.
+type CountSearch struct{ From, Until, Label, Actor string }
+
+// LabelDays lists what was read of labels, by day and label.
+func (a *Audit) LabelDays(ctx context.Context, s CountSearch) ([]LabelDay, error) {
+	var out []LabelDay
+	if s.Actor != "" {
+		err := a.db.SelectContext(ctx, &out, `SELECT day, label, sum(n) AS n, sum(rows) AS rows FROM label_day
+			WHERE actor = ? AND day >= ? AND day <= ? AND decision <> 'refused' AND (? = '' OR label = ?) GROUP BY day, label`,
+			s.Actor, s.From, s.Until, s.Label, s.Label)
+		return out, err
+	}
+	err := a.db.SelectContext(ctx, &out, `SELECT * FROM label_total WHERE day >= ? AND day <= ? AND (? = '' OR label = ?) ORDER BY day`,
+		s.From, s.Until, s.Label, s.Label)
+	return out, err
+}
+
+// A Total is what something comes to.
+type Total struct {
+	Name    string
+	N, Rows int64
+}
+
+// Totals lists what was read of labels, by person, address, other (as whom), purpose, role or table, most
+// rows first, at most limit; roles and tables by their numbers. Of one person it is by all but person, and
+// of roles and tables no rows are known.
+func (a *Audit) Totals(ctx context.Context, s CountSearch, by string, limit int) ([]Total, error) {
+	var out []Total
+	if s.Actor != "" {
+		return a.totalsOf(ctx, s, by, limit)
+	}
+	spans, signs := spansOf(s.From, s.Until, time.Now().UTC().Format(time.DateOnly))
+	if len(spans) == 0 {
+		return nil, nil
+	}
+	args := make([]any, 0, 2*len(spans)+3)
+	for i, span := range spans {
+		args = append(args, span, signs[i])
+	}
+	err := a.db.SelectContext(ctx, &out, `WITH times (span, sign) AS (VALUES (?, ?)`+strings.Repeat(", (?, ?)", len(spans)-1)+`)
+		SELECT c.name, sum(sign * c.n) AS n, sum(sign * c.rows) AS rows FROM times JOIN label_count c ON c.span = times.span AND c.label = ? AND c.by = ?
+		GROUP BY 1 HAVING sum(sign * c.n) <> 0 OR sum(sign * c.rows) <> 0 ORDER BY 3 DESC, 2 DESC, 1 LIMIT ?`, append(args, s.Label, by, limit)...)
+	return out, err
+}
+
+// totalsOf is Totals of one person.
+func (a *Audit) totalsOf(ctx context.Context, s CountSearch, by string, limit int) ([]Total, error) {
+	var out []Total
+	name, is := "", "true"
+	switch by {
+	case "address":
+		name = "address"
+	case "other":
+		name, is = "actor || ' as ' || substr(standing, 1, instr(standing || ' ', ' ') - 1)", asOther
+	case "purpose":
+		name, is = "substr(standing, instr(standing, ' for ') + 5)", "instr(standing, ' for ') > 0"
+	default:
+		return nil, nil
+	}
+	// Where no label is asked for, a read of two is in the days of both.
+	err := a.db.SelectContext(ctx, &out, `SELECT `+name+` AS name, sum(n) AS n, sum(rows) AS rows FROM label_day r
+		WHERE actor = ? AND day >= ? AND day <= ? AND decision <> 'refused' AND (? = '' OR label = ?) AND `+is+` AND name <> ''
+		GROUP BY 1 ORDER BY 3 DESC, 2 DESC, 1 LIMIT ?`, s.Actor, s.From, s.Until, s.Label, s.Label, limit)
+	return out, err
+}
+
+// spansOf writes the days from one to another as months and days, with which sign each counts: a month
+// of which more days are asked for than not is the month without those. Behind today nothing is.
+func spansOf(from, until, today string) (spans []string, signs []int) {
+	first, err := time.Parse(time.DateOnly, from)
+	last, err2 := time.Parse(time.DateOnly, until)
+	if err != nil || err2 != nil {
+		return nil, nil
+	}
+	day := func(d time.Time, sign int) {
+		spans, signs = append(spans, d.Format(time.DateOnly)), append(signs, sign)
+	}
+	for month := first.AddDate(0, 0, 1-first.Day()); !month.After(last); month = month.AddDate(0, 1, 0) {
+		var within, without []time.Time
+		for d := month; d.Month() == month.Month(); d = d.AddDate(0, 0, 1) {
+			switch {
+			case !d.Before(first) && !d.After(last):
+				within = append(within, d)
+			case d.Format(time.DateOnly) <= today:
+				without = append(without, d)
+			}
+		}
+		if len(without) >= len(within) {
+			for _, d := range within {
+				day(d, 1)
+			}
+			continue
+		}
+		spans, signs = append(spans, month.Format("2006-01")), append(signs, 1)
+		for _, d := range without {
+			day(d, -1)
+		}
+	}
+	return spans, signs
+}
+
+// An Unusual is what stands out in what somebody read of a label on a day.
+type Unusual struct {
+	Day, Kind, Actor, Label, Address string
+	N, Rows                          int64
+	Usual                            int64 // rows on such a day
+}
+
+// Unusual lists what stands out, newest first, at most limit.
+func (a *Audit) Unusual(ctx context.Context, s CountSearch, limit int) ([]Unusual, error) {
+	var out []Unusual
+	err := a.db.SelectContext(ctx, &out, `SELECT * FROM unusual WHERE day >= ? AND day <= ? AND (? = '' OR label = ?) AND (? = '' OR actor = ?)
+		ORDER BY day DESC, kind, actor, label LIMIT ?`, s.From, s.Until, s.Label, s.Label, s.Actor, s.Actor, limit)
+	return out, err
+}
+
+// memory is how many days before a day tell what is usual on it.
+const memory = 400
+
+// mostLooked is how many people are looked at in one transaction.
+const mostLooked = 100
+
+// Look has judge say what stands out from a day on in what each person read whose counts changed: days are
+// theirs, also from before it, and oldest is when labels began to be counted. It counts first.
+func (a *Audit) Look(ctx context.Context, judge func(days []LabelDay, from, oldest string) []Unusual) error {
+	if err := a.Count(ctx); err != nil {
+		return err
+	}
+	a.counting.Lock()
+	defer a.counting.Unlock()
+	for {
+		n, err := a.lookAtSome(ctx, judge)
+		if err != nil || n < mostLooked {
+			return err
+		}
+	}
+}
+
+func (a *Audit) lookAtSome(ctx context.Context, judge func(days []LabelDay, from, oldest string) []Unusual) (n int, err error) {
+	tx, err := a.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	var people []struct{ Actor, Day string }
+	if err := tx.SelectContext(ctx, &people, `SELECT actor, day FROM unusual_due LIMIT ?`, mostLooked); err != nil || len(people) == 0 {
+		return 0, err
+	}
+	var oldest string
+	if err := tx.GetContext(ctx, &oldest, `SELECT coalesce(min(day), '') FROM label_day`); err != nil {
+		return 0, err
+	}
+	for _, p := range people {
+		var days []LabelDay
+		if err := tx.SelectContext(ctx, &days, `SELECT * FROM label_day WHERE actor = ? AND day >= date(?, ?) AND decision <> 'refused' ORDER BY day, label`,
+			p.Actor, p.Day, fmt.Sprintf("-%d days", memory)); err != nil {
+			return 0, err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM unusual WHERE actor = ? AND day >= ?`, p.Actor, p.Day); err != nil {
+			return 0, err
+		}
+		for _, u := range judge(days, p.Day, oldest) {
+			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO unusual (day, kind, actor, label, address, n, rows, usual)
+				VALUES (:day, :kind, :actor, :label, :address, :n, :rows, :usual)`, u); err != nil {
+				return 0, err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM unusual_due WHERE actor = ?`, p.Actor); err != nil {
+			return 0, err
+		}
+	}
+	return len(people), tx.Commit()
+}
+
+// An ActionDay is how much was recorded on a day.
+type ActionDay struct {
+	Day, Action, Decision string
+	N, Rows               int64
+}
+
+// ActionDays lists how much was recorded between two days, both included.
+func (a *Audit) ActionDays(ctx context.Context, from, until string) ([]ActionDay, error) {
+	var out []ActionDay
+	err := a.db.SelectContext(ctx, &out, `SELECT * FROM action_day WHERE day >= ? AND day <= ? ORDER BY day`, from, until)
+	return out, err
+}
+
+// Load writes records of an earlier time behind those that there are, and says since when use
+// is counted.
+func (a *Audit) Load(ctx context.Context, records []*Record, since string) error {
+	const most = 1000 // that go through the writer at once, in their order
+	for len(records) > 0 {
+		part := records[:min(len(records), most)]
+		records = records[len(part):]
+		e := entry{more: part, result: make(chan error, 1)}
+		if err := a.put(e); err != nil {
+			return err
+		}
+	}
+	_, err := a.db.ExecContext(ctx, `UPDATE counted SET since = ?`, since)
+	return err
+}
