@@ -113,13 +113,16 @@ type (
 		Client   string `query:"client" description:"the name of the program"`
 		Object   string `query:"object" description:"of what was read or written, or below it"`
 		Purpose  string `query:"purpose" description:"that was declared"`
+		Role     string `query:"role" description:"by which it was allowed, or that was acted in"`
 		Others   bool   `query:"others" description:"only what somebody did as somebody else"`
 		Behind   string `query:"behind" description:"the reference of a record: only later ones, oldest first"`
 		Before   string `query:"before" description:"a cursor"`
 		Limit    int    `query:"limit"`
 	}
 	searchIn struct {
-		Text string `query:"text"`
+		Text  string `query:"text"`
+		After string `query:"after" description:"a cursor"`
+		Limit int    `query:"limit" description:"40 when not given"`
 		wire.Standpoint
 	}
 )
@@ -184,7 +187,7 @@ func (s *Server) register() {
 		},
 	)
 	handle(s, "GET", "/search", "find subjects, objects and policies by name", func(r request, in searchIn) (wire.List[wire.Found], error) {
-		return svc.Review.Search(r.Caller, in.Text, in.Standpoint)
+		return svc.Review.Search(r.Caller, in.Text, in.Standpoint, in.After, in.Limit)
 	})
 
 	handle(s, "GET", "/subjects", "users, services, groups and roles", func(r request, in subjectsIn) (wire.List[wire.Subject], error) {
@@ -348,9 +351,7 @@ func (s *Server) register() {
 			return svc.Review.Preview(r.ctx, r.Caller, in)
 		},
 	)
-	handle(s, "GET", "/records", "the record of who did what", func(r request, in recordsIn) (wire.List[wire.Record], error) {
-		return svc.Review.Records(r.ctx, r.Caller, review.RecordSearch(in))
-	})
+	s.records()
 	handle(
 		s,
 		"GET",

@@ -18,6 +18,7 @@ type matrixIn struct {
 	Unused      int    `query:"unused" description:"only who used nothing within so many days"`
 	BesideDraft string `query:"beside_draft" description:"compare with this draft"`
 	BesideAt    string `query:"beside_at" description:"compare with this moment"`
+	Beside      string `query:"beside" description:"compare each row with what this standpoint has, such as user:flint in role:survey_reader"`
 	Differs     bool   `query:"differs" description:"only rows that differ from what is compared with"`
 	After       string `query:"after" description:"a cursor"`
 	Limit       int    `query:"limit" description:"rows; 100 when not given, 1,000 at the most"`
@@ -31,6 +32,6 @@ func (s *Server) matrix() {
 		in matrixIn) (wire.AccessMatrix, error) {
 		return s.service.Review.AccessMatrix(r.ctx, r.Caller, review.MatrixSearch{In: in.In, Level: in.Level, Kind: in.Kind, Within: in.Within, Text: in.Text,
 			Label: in.Label, Writes: in.Writes, Has: in.Has, Direct: in.Direct, Unused: in.Unused, Differs: in.Differs,
-			Beside: wire.Moment{Draft: in.BesideDraft, At: in.BesideAt}, After: in.After, Limit: in.Limit, From: in.From, Columns: in.Columns})
+			Beside: wire.Moment{Draft: in.BesideDraft, At: in.BesideAt}, Other: in.Beside, After: in.After, Limit: in.Limit, From: in.From, Columns: in.Columns})
 	})
 }

@@ -122,6 +122,46 @@ func (a *app) ask(root *cobra.Command) {
 	compare.Flags().StringVar(&with, "with", "now", "with --at and at most one name: the other moment")
 	compare.Flags().StringVar(&part, "below", "", "only at and below this object")
 	compare.RegisterFlagCompletionFunc("below", a.completeObjects)
+	most := 40
+	find := &cobra.Command{
+		Use: "find TEXT", Short: "Find subjects, objects and policies by a text in their names", GroupID: "look", Args: words(1, 1),
+		Example: "  gneiss find bore\n  gneiss find licens --limit 500 -o csv",
+		RunE: func(c *cobra.Command, args []string) error {
+			if most < 1 {
+				return usageError{errors.New("name a number from 1 on with --limit")}
+			}
+			q := query(a.at, "text", args[0])
+			var found []wire.Found
+			more := true
+			for more && len(found) < most {
+				q.Set("limit", fmt.Sprint(min(most-len(found), 1000)))
+				list, err := client.Get[wire.List[wire.Found]](c.Context(), a.connect(), "/search", q)
+				if err != nil {
+					return err
+				}
+				found = append(found, list.Items...)
+				more = list.Next != ""
+				q.Set("after", list.Next)
+			}
+			if len(found) == 0 && a.output == "table" {
+				fmt.Fprintf(a.out, "Nothing that you see has %q in its name.\n", args[0])
+				return nil
+			}
+			g := grid{head: []string{"kind", "name", "says"}}
+			for _, f := range found {
+				g.rows = append(g.rows, []string{f.Kind, f.Name, f.Says})
+			}
+			if err := a.show(wire.List[wire.Found]{Items: found}, g); err != nil || a.output != "table" {
+				return err
+			}
+			if more {
+				fmt.Fprintf(a.out, "\nThere are more: --limit %d\n", 10*most)
+			}
+			return nil
+		},
+	}
+	find.Flags().IntVar(&most, "limit", most, "how many at the most")
+	a.standpoint(find)
 	few := 0
 	findings := &cobra.Command{
 		Use: "findings", Short: "List findings: rights, subjects and policies to review, each with its fix", GroupID: "look", Args: words(0, 0),
@@ -134,7 +174,7 @@ func (a *app) ask(root *cobra.Command) {
 		},
 	}
 	findings.Flags().IntVar(&few, "administrators", 3, "how many administrators are not too many")
-	root.AddCommand(accessCmd, why, compare, findings)
+	root.AddCommand(accessCmd, why, compare, find, findings)
 }
 
 func (a *app) showAccess(list wire.AccessList, of, paths bool) error {

@@ -17,7 +17,7 @@ import (
 // matrixFlags are what a matrix is asked with.
 type matrixFlags struct {
 	on, schemas, writes, direct, has, differs               bool
-	tables, columns, kind, within, label, besideDraft, with string
+	tables, columns, kind, within, label, beside, besideDraft, with string
 	unused                                                  int
 }
 
@@ -33,17 +33,19 @@ func (m *matrixFlags) register(c *cobra.Command, a *app) {
 	f.BoolVar(&m.writes, "writes", false, "with --matrix: only who can write something there")
 	f.BoolVar(&m.direct, "direct", false, "with --matrix: only who has a grant of their own")
 	f.IntVar(&m.unused, "unused", 0, "with --matrix: only who used nothing within so many days")
+	f.StringVar(&m.beside, "beside", "", "with --matrix: compare each row with what this standpoint has: user:flint, \"user:flint in role:NAME\"")
 	f.StringVar(&m.besideDraft, "beside-draft", "", "with --matrix: compare with this draft")
 	f.StringVar(&m.with, "beside-at", "", "with --matrix: compare with this moment")
 	f.BoolVar(&m.differs, "differs", false, "with --matrix: only rows that differ from what is compared with")
 	c.RegisterFlagCompletionFunc("tables", a.completeObjects)
 	c.RegisterFlagCompletionFunc("columns", a.completeObjects)
 	c.RegisterFlagCompletionFunc("within", a.completeSubjects(""))
+	c.RegisterFlagCompletionFunc("beside", a.completeSubjects(""))
 }
 
 // run fetches all rows and columns, and shows them.
 func (m *matrixFlags) run(c *cobra.Command, a *app) error {
-	q := url.Values{"in": {m.tables + m.columns}, "kind": {m.kind}, "within": {m.within}, "label": {m.label}, "beside_draft": {m.besideDraft},
+	q := url.Values{"in": {m.tables + m.columns}, "kind": {m.kind}, "within": {m.within}, "label": {m.label}, "beside": {m.beside}, "beside_draft": {m.besideDraft},
 		"beside_at": {m.with}, "limit": {"1000"}, "columns": {"500"}}
 	for name, on := range map[string]bool{"writes": m.writes, "direct": m.direct, "has": m.has, "differs": m.differs} {
 		if on {

@@ -61,9 +61,9 @@ func (a *app) record(root *cobra.Command) {
 
 // recordFlags are what records are searched by.
 type recordFlags struct {
-	actor, action, decision, contains, label, before, from, until, address, client, object, purpose string
-	limit                                                                                           int
-	running, others, all, follow                                                                    bool
+	actor, action, decision, contains, label, before, from, until, address, client, object, purpose, role string
+	limit                                                                                                 int
+	running, others, all, follow                                                                          bool
 }
 
 func (f *recordFlags) register(c *cobra.Command, a *app) {
@@ -79,6 +79,7 @@ func (f *recordFlags) register(c *cobra.Command, a *app) {
 	flags.StringVar(&f.address, "address", "", "where it came from")
 	flags.StringVar(&f.client, "with", "", "the program that it came from")
 	flags.StringVar(&f.purpose, "purpose", "", "a purpose that was declared")
+	flags.StringVar(&f.role, "role", "", "a role by which it was allowed, or that was acted in")
 	flags.BoolVar(&f.others, "others", false, "only what somebody did as somebody else")
 	flags.BoolVar(&f.running, "running", false, "only what has not ended")
 	flags.StringVar(&f.before, "before", "", "only records before this one")
@@ -86,6 +87,7 @@ func (f *recordFlags) register(c *cobra.Command, a *app) {
 	flags.BoolVar(&f.all, "all", false, "all of them, newest first, as they come: with -o csv or -o jsonl for programs")
 	flags.BoolVar(&f.follow, "follow", false, "those that come from now on, until Ctrl-C")
 	c.RegisterFlagCompletionFunc("who", a.completeSubjects(""))
+	c.RegisterFlagCompletionFunc("role", a.completeSubjects("role"))
 	c.RegisterFlagCompletionFunc("label", a.completeLabels)
 	c.RegisterFlagCompletionFunc("object", a.completeObjects)
 }
@@ -93,7 +95,7 @@ func (f *recordFlags) register(c *cobra.Command, a *app) {
 func (f *recordFlags) query() url.Values {
 	yes := map[bool]string{true: "true"}
 	return query(wire.Standpoint{}, "actor", f.actor, "action", f.action, "decision", f.decision, "contains", f.contains, "label", f.label,
-		"object", f.object, "from", f.from, "until", f.until, "address", f.address, "client", f.client, "purpose", f.purpose, "others", yes[f.others],
+		"object", f.object, "from", f.from, "until", f.until, "address", f.address, "client", f.client, "purpose", f.purpose, "role", f.role, "others", yes[f.others],
 		"running", yes[f.running], "before", f.before, "limit", strconv.Itoa(f.limit))
 }
 

@@ -1,14 +1,14 @@
 package cli
 
 import (
-	"encoding/csv"
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -18,87 +18,91 @@ import (
 	"gneiss/wire"
 )
 
-// pageOfRecords is how many records are fetched at a time.
-const pageOfRecords = "1000"
-
-// allRecords writes records as they come, page by page, so that any number takes the same memory.
+// allRecords writes records as the service sends them, so that any number takes the same memory.
 func (a *app) allRecords(c *cobra.Command, q url.Values) error {
-	q.Set("limit", pageOfRecords)
-	out := csv.NewWriter(a.out)
-	lines := json.NewEncoder(a.out)
+	if !c.Flags().Changed("limit") {
+		q.Del("limit")
+	}
+	form := "application/jsonl"
 	if a.output == "csv" {
-		if err := out.Write([]string{"reference", "at", "actor", "standpoint", "client", "address", "action", "decision", "rows", "took_ms", "objects", "labels",
-			"missing", "reason", "text"}); err != nil {
-			return err
-		}
+		form = "text/csv"
 	}
-	for {
-		list, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", q)
-		if err != nil {
-			return err
-		}
-		for _, r := range list.Items {
-			switch a.output {
-			case "csv":
-				err = out.Write([]string{r.Reference, r.At.Format(time.RFC3339Nano), r.Actor, r.Standpoint, r.Client, r.Address, r.Action, r.Decision, fmt.Sprint(r.Rows),
-					strconv.FormatFloat(r.TookMS, 'f', -1, 64), strings.Join(r.Objects, " "), strings.Join(r.Labels, " "), strings.Join(r.Missing, "; "), r.Reason, r.Text})
-			case "table":
-				_, err = fmt.Fprintln(a.out, strings.Join(recordLine(r), "  "))
-			default:
-				err = lines.Encode(r)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		if out.Flush(); out.Error() != nil {
-			return out.Error()
-		}
-		if list.Next == "" {
-			return nil
-		}
-		q.Set("before", list.Next)
-	}
-}
-
-// followEvery is how often new records are asked for.
-const followEvery = 700 * time.Millisecond
-
-// followRecord writes records as they are made.
-func (a *app) followRecord(c *cobra.Command, q url.Values) error {
-	newest, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", url.Values{"limit": {"1"}})
+	body, err := a.connect().Raw(c.Context(), "GET", "/records", q, nil, form)
 	if err != nil {
 		return err
 	}
-	last := "R-1"
-	if len(newest.Items) > 0 {
-		last = newest.Items[0].Reference
+	defer body.Close()
+	if a.output != "table" {
+		_, err = io.Copy(a.out, body)
+		return err
 	}
+	for d := json.NewDecoder(body); ; {
+		var r wire.Record
+		if err := d.Decode(&r); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return fmt.Errorf("the record broke off: %w", err)
+		}
+		if _, err := fmt.Fprintln(a.out, strings.Join(recordLine(r), "  ")); err != nil {
+			return err
+		}
+	}
+}
+
+// followAgain is how long after a stream of records has ended it is asked for again.
+const followAgain = 300 * time.Millisecond
+
+// followRecord writes records as they are made, from one stream after another.
+func (a *app) followRecord(c *cobra.Command, q url.Values) error {
 	q.Del("before")
-	q.Set("limit", pageOfRecords)
-	for {
-		q.Set("behind", last)
-		list, err := client.Get[wire.List[wire.Record]](c.Context(), a.connect(), "/records", q)
+	q.Del("limit")
+	for c.Context().Err() == nil {
+		body, err := a.connect().Raw(c.Context(), "GET", "/records", q, nil, "text/event-stream")
+		if err != nil {
+			if c.Context().Err() != nil {
+				return nil // which is how following ends
+			}
+			return err
+		}
+		err = a.followed(body, func(last string) { q.Set("behind", last) })
+		body.Close()
 		if err != nil {
 			return err
 		}
-		for _, r := range list.Items {
-			last = r.Reference
-			if a.output == "table" {
+		select {
+		case <-time.After(followAgain):
+		case <-c.Context().Done():
+		}
+	}
+	return nil
+}
+
+// mostOfEvent bounds one line of a stream, in bytes.
+const mostOfEvent = 1 << 20
+
+// followed writes the records of one stream of server-sent events, and says which was the last.
+func (a *app) followed(body io.Reader, last func(string)) error {
+	lines := bufio.NewScanner(body)
+	lines.Buffer(nil, mostOfEvent)
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ": ")
+		switch field {
+		case "id":
+			last(value)
+		case "data":
+			var r wire.Record
+			err := json.Unmarshal([]byte(value), &r)
+			if err == nil && a.output == "table" {
 				_, err = fmt.Fprintln(a.out, strings.Join(slices.DeleteFunc(recordLine(r), func(s string) bool { return s == "" }), "  "))
-			} else {
-				err = json.NewEncoder(a.out).Encode(r)
+			} else if err == nil {
+				_, err = fmt.Fprintln(a.out, value)
 			}
 			if err != nil {
 				return err
 			}
 		}
-		select {
-		case <-time.After(followEvery):
-		case <-c.Context().Done():
-			return nil // which is how following ends
-		}
 	}
+	return nil // however it ended: it is asked for again, and then told why not
 }
 
 // anchor writes the heads of both chains.
@@ -213,7 +217,7 @@ func (a *app) showCounts(out wire.RecordCounts) error {
 	for _, part := range []struct {
 		title string
 		list  []wire.CountTotal
-	}{{"Who", out.People}, {"From where", out.Addresses}, {"As somebody else", out.ForOthers}} {
+	}{{"Who", out.People}, {"Tables", out.Tables}, {"Roles", out.Roles}, {"Purposes", out.Purposes}, {"From where", out.Addresses}, {"As somebody else", out.ForOthers}} {
 		if len(part.list) == 0 {
 			continue
 		}

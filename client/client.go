@@ -122,7 +122,11 @@ func (c *Client) Raw(ctx context.Context, method, path string, query url.Values,
 	if c.Token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.Token)
 	}
-	answer, err := c.HTTP.Do(r)
+	with := *c.HTTP
+	if accept != "application/json" {
+		with.Timeout = 0 // what comes as it is made may take its time
+	}
+	answer, err := with.Do(r)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()

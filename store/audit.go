@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -85,6 +86,7 @@ type Audit struct {
 
 	closing sync.RWMutex
 	closed  bool
+	written atomic.Pointer[chan struct{}]
 
 	counting sync.Mutex // one counts at a time
 }
@@ -112,6 +114,8 @@ func newAudit(db *sqlx.DB) (*Audit, error) {
 		return nil, err
 	}
 	a.Before = a.last.Number
+	none := make(chan struct{})
+	a.written.Store(&none)
 	go a.write()
 	return a, nil
 }
@@ -286,11 +290,16 @@ func (a *Audit) insert(batch []entry) error {
 		return err
 	}
 	a.last = last
+	next := make(chan struct{})
+	close(*a.written.Swap(&next))
 	for set, id := range known {
 		set.kept.Store(&keptSet{id, a.drops})
 	}
 	return nil
 }
+
+// Written is closed once records have been written.
+func (a *Audit) Written() <-chan struct{} { return *a.written.Load() }
 
 // SignedIn reports whether an account has signed in from an address.
 func (a *Audit) SignedIn(ctx context.Context, actor, address string) bool {
@@ -321,6 +330,8 @@ type Search struct {
 	Client   string
 	Object   string // one of the objects is this, or is below it
 	Purpose  string // that the standpoint declared
+	Role     string // by which it was allowed, or that was acted in
+	RoleID   uint32 // its number
 	Others   bool   // only what somebody did as somebody else
 	Behind   int64  // only records with a greater id, oldest first
 	Before   int64  // only records with a smaller id
@@ -401,6 +412,10 @@ func (a *Audit) find(ctx context.Context, s Search, index, condition string, val
 	}
 	if s.Purpose != "" {
 		add("substr(r.standing, -length(?)) = ?", " for "+s.Purpose, " for "+s.Purpose)
+	}
+	if s.Role != "" {
+		add(`(r.uses IN (SELECT u.id FROM use_set u, json_each(u.needs, '$.r') v WHERE v.value = ?) OR instr(r.standing || ' ', ?) > 0)`,
+			s.RoleID, " in "+s.Role+" ")
 	}
 	if s.Others {
 		add(asOther)

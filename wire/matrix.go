@@ -5,7 +5,7 @@ package wire
 type AccessMatrix struct {
 	In       string         `json:"in" description:"the object whose parts are across"`
 	About    string         `json:"about,omitempty" description:"the draft or moment, where it is not now"`
-	Beside   string         `json:"beside,omitempty" description:"the draft or moment that is compared with"`
+	Beside   string         `json:"beside,omitempty" description:"the standpoint, draft or moment that is compared with"`
 	Columns  []MatrixObject `json:"columns"`
 	Before   int            `json:"before" description:"columns before the window"`
 	Behind   int            `json:"behind" description:"columns behind it"`

@@ -34,6 +34,9 @@ func (l *Log) Load(ctx context.Context, records []*store.Record, since time.Time
 	return l.store.Audit().Load(ctx, records, since.UTC().Format(time.RFC3339))
 }
 
+// Written is closed once lines have been written after it was asked for.
+func (l *Log) Written() <-chan struct{} { return l.store.Audit().Written() }
+
 // The most that a record keeps of a text, and of a name, in bytes.
 const (
 	mostText = 16 << 10

@@ -30,6 +30,7 @@ type MatrixSearch struct {
 	Unused  int    // only who used nothing within so many days
 	Differs bool   // only rows that differ from what is compared with
 	Beside  wire.Moment
+	Other   string // a standpoint that each row is compared with; empty: each with itself
 	After   string // a cursor
 	Limit   int
 	From    int // the first column
@@ -62,6 +63,11 @@ func (s *Service) AccessMatrix(ctx context.Context, c identity.Caller, q MatrixS
 			out.Beside = "now"
 		}
 	}
+	if q.Other != "" {
+		if err := m.compareWith(&out); err != nil {
+			return out, err
+		}
+	}
 	if err := m.across(&out); err != nil {
 		return out, err
 	}
@@ -71,10 +77,28 @@ func (s *Service) AccessMatrix(ctx context.Context, c identity.Caller, q MatrixS
 	return out, m.down(&out)
 }
 
+// compareWith has every row compared with what one standpoint has, now or where the rows are compared
+// with.
+func (m *accessMatrix) compareWith(out *wire.AccessMatrix) error {
+	if m.beside == nil {
+		m.beside = m.st
+	}
+	at, err := m.beside.Model.ParseStandpoint(m.q.Other)
+	if err != nil {
+		return err
+	}
+	if m.other, err = m.beside.Rights(at, m.now); err != nil {
+		return err
+	}
+	out.Beside = strings.TrimSpace("from " + m.beside.Model.StandpointText(at) + " " + out.Beside)
+	return nil
+}
+
 // An accessMatrix is being put together.
 type accessMatrix struct {
 	st     *platform.State
 	beside *platform.State // nil: nothing is compared with
+	other  *access.Rights  // what every row is compared with; nil: each with its own
 	q      MatrixSearch
 	now    time.Time
 
@@ -228,9 +252,9 @@ func (m *accessMatrix) rows(subjects []*access.Subject) []*wire.AccessRow {
 func (m *accessMatrix) row(subject *access.Subject) (wire.AccessRow, bool) {
 	row := wire.AccessRow{Subject: subject.Ref(), Title: subject.Title, Kind: subject.Kind.String(), Members: len(subject.Members)}
 	var cells []cell
-	if row.Cells, cells = m.cells(m.st, subject.ID); m.beside != nil {
+	if row.Cells, cells = m.cells(m.st, m.standing(m.st, subject.ID)); m.beside != nil {
 		if row.Lit = m.lit(subject.ID); len(row.Lit) > 0 {
-			row.Other, _ = m.cells(m.beside, subject.ID)
+			row.Other, _ = m.cells(m.beside, m.there(subject.ID))
 		} else if m.q.Differs {
 			return row, false
 		}
@@ -273,10 +297,9 @@ func seesInClear(st *platform.State, rights *access.Rights, column access.Object
 	return st.Policies.Govern(rights, st.Model.Object(column).Parent).Columns[column].Treatment.Kind == policy.Clear
 }
 
-// cells are those of a subject in a state. Who is not there has nothing.
-func (m *accessMatrix) cells(st *platform.State, id access.SubjectID) ([]string, []cell) {
+// cells are those of some rights in a state. Who is not there has nothing.
+func (m *accessMatrix) cells(st *platform.State, rights *access.Rights) ([]string, []cell) {
 	cells := make([]cell, len(m.columns))
-	rights := m.standing(st, id)
 	for i, o := range m.columns {
 		cells[i] = at(st, rights, o.ID)
 	}
@@ -290,7 +313,7 @@ func (m *accessMatrix) cells(st *platform.State, id access.SubjectID) ([]string,
 // lit are the columns in which a subject's access differs between the two states, at the object or
 // anywhere below it.
 func (m *accessMatrix) lit(id access.SubjectID) []int {
-	here, there := m.standing(m.st, id), m.standing(m.beside, id)
+	here, there := m.standing(m.st, id), m.there(id)
 	var out []int
 	for i, o := range m.columns {
 		differs := false
@@ -309,6 +332,14 @@ func (m *accessMatrix) lit(id access.SubjectID) []int {
 		}
 	}
 	return out
+}
+
+// there is what a row is compared with.
+func (m *accessMatrix) there(id access.SubjectID) *access.Rights {
+	if m.other != nil {
+		return m.other
+	}
+	return m.standing(m.beside, id)
 }
 
 // standing is what a subject holds in a state; nil: nothing.

@@ -12,10 +12,11 @@ import (
 func (s *Service) Bundles(c identity.Caller) (wire.List[wire.Bundle], error) {
 	st := s.identity.State(c)
 	out := wire.List[wire.Bundle]{Items: []wire.Bundle{}}
+	reviews := s.identity.Reviews(st, c)
 	for _, b := range st.Model.Bundles() {
 		w := wire.Bundle{Name: b.Name, Privileges: privilegeNames(b.Privileges), BuiltIn: b.BuiltIn()}
-		if s.identity.Reviews(st, c) {
-			w.Grants = len(st.Model.GrantsOf(b))
+		if reviews {
+			w.Grants = s.granted(st.Model)[b.ID]
 		}
 		out.Items = append(out.Items, w)
 	}

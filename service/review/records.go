@@ -32,6 +32,7 @@ type RecordSearch struct {
 	Client   string
 	Object   string // of what was read or written, or below it
 	Purpose  string
+	Role     string // by which it was allowed, or that was acted in
 	Others   bool   // only what somebody did as somebody else
 	Behind   string // the reference of a record: only later ones, oldest first
 	Before   string // a cursor: the reference of a record
@@ -91,8 +92,15 @@ func (s *Service) Records(ctx context.Context, c identity.Caller, q RecordSearch
 	if search.Until, err = recordTime(q.Until, true); err != nil {
 		return out, err
 	}
-	if q.Object != "" && !audits {
+	if (q.Object != "" || q.Role != "") && !audits {
 		return out, identity.Wants(st, access.Audit, access.PlatformID)
+	}
+	if q.Role != "" {
+		role, err := st.Model.FindSubject(q.Role)
+		if err != nil {
+			return out, err
+		}
+		search.Role, search.RoleID = role.Ref(), uint32(role.ID)
 	}
 	search.Address, search.Client, search.Object, search.Purpose, search.Others = q.Address, q.Client, q.Object, q.Purpose, q.Others
 	found, err := s.store.Audit().Find(ctx, search)

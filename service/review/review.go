@@ -27,6 +27,8 @@ type Service struct {
 
 	suggested suggestions
 	sampling  singleflight.Group
+	named     atomic.Pointer[names]
+	bundles   atomic.Pointer[granted]
 	looking   sync.Mutex // and with it
 	kept      *sight     // of the state that was looked at last
 	needed    *needed    // of the usual days

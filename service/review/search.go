@@ -1,47 +1,109 @@
 package review
 
 import (
+	"slices"
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
-// mostFound bounds a search over everything.
-const mostFound = 40
+// How much one page of a search has.
+const (
+	usualFound = 40
+	mostFound  = 1000
+)
 
-// Search finds subjects, objects and policies whose name contains a text.
-func (s *Service) Search(c identity.Caller, text string, at wire.Standpoint) (wire.List[wire.Found], error) {
+// Search finds subjects, objects and policies whose name contains a text, page by page: after is where one
+// ended.
+func (s *Service) Search(c identity.Caller, text string, at wire.Standpoint, after string, limit int) (wire.List[wire.Found], error) {
 	st := s.identity.State(c)
 	out := wire.List[wire.Found]{Items: []wire.Found{}}
 	p, err := s.identity.ViewerAt(st, c, at)
 	if err != nil {
 		return out, err
 	}
-	text = strings.ToLower(strings.TrimSpace(text))
-	add := func(kind, name, says string) {
-		if len(out.Items) < mostFound && strings.Contains(strings.ToLower(name), text) {
-			out.Items = append(out.Items, wire.Found{Kind: kind, Name: name, Says: says})
-		}
-	}
 	own, err := s.identity.Own(st, c)
 	if err != nil {
 		return out, err
 	}
-	reviews := s.identity.Reviews(st, c)
-	for _, subject := range st.Model.Subjects(0) {
-		if reviews || own.Holds(subject.ID) {
-			add(subject.Kind.String(), subject.Ref(), subject.Title)
+	kind, last, _ := strings.Cut(after, " ")
+	if after != "" && !slices.Contains([]string{"subject", "object", "policy"}, kind) {
+		return out, fault.New(fault.Invalid, "bad_cursor", "%.40q is no place where a search ended", after)
+	}
+	text = strings.ToLower(strings.TrimSpace(text))
+	limit = bounded(limit, usualFound, mostFound)
+	// add reports whether there is room for more.
+	add := func(of string, found wire.Found) bool {
+		if len(out.Items) == limit {
+			return false
+		}
+		out.Items = append(out.Items, found)
+		out.Next = of + " " + found.Name
+		return true
+	}
+	if after == "" || kind == "subject" {
+		reviews := s.identity.Reviews(st, c)
+		for _, subject := range st.Model.Subjects(0) {
+			ref := subject.Ref()
+			if kind == "subject" && access.CompareRefs(ref, last) <= 0 || !strings.Contains(ref, text) || !reviews && !own.Holds(subject.ID) {
+				continue
+			}
+			if !add("subject", wire.Found{Kind: subject.Kind.String(), Name: ref, Says: subject.Title}) {
+				return out, nil
+			}
 		}
 	}
-	p.Each(access.PlatformID, func(o *access.Object) { add(o.Kind.String(), p.Model.Path(o.ID), "") })
+	if kind != "policy" {
+		if !s.searchObjects(p, text, kind, last, add) {
+			return out, nil
+		}
+	}
 	policies, err := s.Policies(c, "")
 	if err != nil {
 		return out, err
 	}
+	slices.SortFunc(policies.Items, func(a, b wire.Policy) int { return strings.Compare(a.Name, b.Name) })
 	for _, policy := range policies.Items {
-		add("policy", policy.Name, policy.Sentence)
+		if strings.Contains(policy.Name, text) && (kind != "policy" || policy.Name > last) &&
+			!add("policy", wire.Found{Kind: "policy", Name: policy.Name, Says: policy.Sentence}) {
+			return out, nil
+		}
 	}
+	out.Next = ""
 	return out, nil
+}
+
+// searchObjects adds the objects that the standpoint sees whose path contains a text, behind the last where
+// one of them was. It reports whether there was room for all.
+func (s *Service) searchObjects(p *identity.Viewer, text, kind, last string, add func(string, wire.Found) bool) bool {
+	all, from := s.searched(p.Model), 0
+	if kind == "object" {
+		from, _ = slices.BinarySearch(all.paths, strings.ToLower(last))
+	}
+	for i := from; i < len(all.paths); i++ {
+		if !strings.Contains(all.paths[i], text) {
+			continue
+		}
+		path, o := p.Model.Path(all.ids[i]), p.Model.Object(all.ids[i])
+		if kind == "object" && all.paths[i] == strings.ToLower(last) && path <= last || !seesWay(p, o.ID) {
+			continue
+		}
+		if !add("object", wire.Found{Kind: o.Kind.String(), Name: path}) {
+			return false
+		}
+	}
+	return true
+}
+
+// seesWay reports whether the standpoint sees an object and all above it.
+func seesWay(p *identity.Viewer, id access.ObjectID) bool {
+	for ; id != access.PlatformID; id = p.Model.Object(id).Parent {
+		if !p.Sees(id) {
+			return false
+		}
+	}
+	return true
 }

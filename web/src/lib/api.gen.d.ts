@@ -108,6 +108,8 @@ export interface paths {
                     beside_draft?: string;
                     /** @description compare with this moment */
                     beside_at?: string;
+                    /** @description compare each row with what this standpoint has, such as user:flint in role:survey_reader */
+                    beside?: string;
                     /** @description only rows that differ from what is compared with */
                     differs?: boolean;
                     /** @description a cursor */
@@ -2927,7 +2929,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** the record of who did what */
+        /** the record of who did what: a page as JSON, all of it as CSV or JSON lines, as server-sent events what comes */
         get: {
             parameters: {
                 query?: {
@@ -2952,6 +2954,8 @@ export interface paths {
                     object?: string;
                     /** @description that was declared */
                     purpose?: string;
+                    /** @description by which it was allowed, or that was acted in */
+                    role?: string;
                     /** @description only what somebody did as somebody else */
                     others?: boolean;
                     /** @description the reference of a record: only later ones, oldest first */
@@ -2959,6 +2963,10 @@ export interface paths {
                     /** @description a cursor */
                     before?: string;
                     limit?: number;
+                    /** @description the form, where an Accept header cannot say it */
+                    format?: "csv" | "jsonl";
+                    /** @description in CSV, an apostrophe before texts that a spreadsheet would take for formulas */
+                    csv_safe?: boolean;
                 };
                 header?: never;
                 path?: never;
@@ -3819,6 +3827,10 @@ export interface paths {
             parameters: {
                 query?: {
                     text?: string;
+                    /** @description a cursor */
+                    after?: string;
+                    /** @description 40 when not given */
+                    limit?: number;
                     /** @description a subject: user:flint, or role:survey_reader alone */
                     as?: string;
                     /** @description act in this role only */
@@ -5591,7 +5603,7 @@ export interface components {
             before: number;
             /** @description columns behind it */
             behind: number;
-            /** @description the draft or moment that is compared with */
+            /** @description the standpoint, draft or moment that is compared with */
             beside?: string;
             columns: components["schemas"]["WireMatrixObject"][];
             /** @description the object whose parts are across */
@@ -6813,9 +6825,15 @@ export interface components {
             labels: components["schemas"]["WireCountSeries"][];
             /** @description who read or wrote what has a label */
             people: components["schemas"]["WireCountTotal"][];
+            /** @description the purposes that were declared */
+            purposes: components["schemas"]["WireCountTotal"][];
             /** @description statements of all kinds, by day; empty, as the next two, where one label or person is asked for */
             queries: number[];
             refused: number[];
+            /** @description the roles by which; of one person without rows */
+            roles: components["schemas"]["WireCountTotal"][];
+            /** @description which tables that have a label now were read; of one person without rows */
+            tables: components["schemas"]["WireCountTotal"][];
             /** @description the last day */
             until: string;
             /** @description what is new, or far above usual; the latest first */

@@ -27,8 +27,12 @@
   let until = $state('')
   let address = $state('')
   let others = $state(false)
+  let object = $state('')
+  let role = $state('')
+  let purpose = $state('')
+  let following = $state(false)
   let charted = $state(true)
-  const filter = $derived<Filter>({ actor, label, address, from, until, decision, others })
+  const filter = $derived<Filter>({ actor, label, address, from, until, decision, others, object, role, purpose })
   function narrow(f: Filter) {
     actor = f.actor ?? ''
     label = f.label ?? ''
@@ -37,6 +41,9 @@
     until = f.until ?? ''
     decision = f.decision ?? ''
     others = f.others ?? false
+    object = f.object ?? ''
+    role = f.role ?? ''
+    purpose = f.purpose ?? ''
   }
   // Labels are for reviewers; others do not ask.
   const byLabel = $derived(!!signed.session?.auditor && signed.session.reviewer)
@@ -50,22 +57,32 @@
   let open = $state(false)
   const shown = $derived(place.query.get('record') ?? '')
 
+  const query = $derived({
+    actor: actor || undefined,
+    decision: (decision || undefined) as Decision,
+    action: (action || undefined) as Action,
+    contains: contains || undefined,
+    label: label || undefined,
+    running: running || undefined,
+    from: from || undefined,
+    until: until || undefined,
+    address: address || undefined,
+    others: others || undefined,
+    object: object || undefined,
+    role: role || undefined,
+    purpose: purpose || undefined,
+  })
+  // What is asked, for links and streams.
+  const asked = $derived(
+    new URLSearchParams(
+      Object.entries(query)
+        .filter(([, value]) => value)
+        .map(([name, value]) => [name, String(value)]),
+    ),
+  )
+  const narrowed = $derived([...asked.keys()].length > 0)
   function search(before?: string) {
-    const query = {
-      actor: actor || undefined,
-      decision: (decision || undefined) as Decision,
-      action: (action || undefined) as Action,
-      contains: contains || undefined,
-      label: label || undefined,
-      running: running || undefined,
-      from: from || undefined,
-      until: until || undefined,
-      address: address || undefined,
-      others: others || undefined,
-      before,
-      limit: 100,
-    }
-    get(api.GET('/api/v1/records', { params: { query } }))
+    get(api.GET('/api/v1/records', { params: { query: { ...query, before, limit: 100 } } }))
       .then((list) => {
         items = before ? [...(items ?? []), ...list.items] : list.items
         next = list.next ?? ''
@@ -73,6 +90,18 @@
       })
       .catch((error) => (problem = says(error)))
   }
+  // While it follows, what comes is put before what is there. The browser asks again, behind the last that it
+  // got, when a stream ends.
+  const mostFollowed = 1000
+  $effect(() => {
+    if (!following) return
+    const stream = new EventSource('/api/v1/records?' + asked)
+    stream.addEventListener('record', (event) => {
+      const record = JSON.parse(event.data) as AuditRecord
+      items = [record, ...(items ?? []).filter((r) => r.id !== record.id)].slice(0, mostFollowed)
+    })
+    return () => stream.close()
+  })
   $effect(() => {
     void changes.count
     search()
@@ -123,6 +152,8 @@
 </script>
 
 {#snippet tools()}
+  <a class="btn py-0 text-sm" download="record.csv" href="/api/v1/records?{asked}&amp;format=csv&amp;csv_safe=true">CSV</a>
+  <a class="btn py-0 text-sm" download="record.jsonl" href="/api/v1/records?{asked}&amp;format=jsonl">JSON lines</a>
   {#if next}<button class="btn py-0 text-sm" onclick={() => search(next)}>Fetch older ones</button>{/if}
 {/snippet}
 {#snippet cell(r: AuditRecord, c: Column<AuditRecord>)}
@@ -152,13 +183,20 @@
     <input class="field w-auto" type="date" bind:value={from} aria-label="From" title="From this day on" />
     <input class="field w-auto" type="date" bind:value={until} aria-label="Until" title="Until this day" />
     <label class="flex items-center gap-1 text-sm"><input type="checkbox" bind:checked={running} /> running</label>
+    <label class="flex items-center gap-1 text-sm" title="Show what comes as it comes"
+      ><input type="checkbox" bind:checked={following} /> follow</label
+    >
     {#if address}<button class="btn" onclick={() => (address = '')}>from <span class="mono">{address}</span> ×</button
+      >{/if}
+    {#if object}<button class="btn" onclick={() => (object = '')}>of <span class="mono">{object}</span> ×</button>{/if}
+    {#if role}<button class="btn" onclick={() => (role = '')}>by <span class="mono">{role}</span> ×</button>{/if}
+    {#if purpose}<button class="btn" onclick={() => (purpose = '')}>for <span class="mono">{purpose}</span> ×</button
       >{/if}
     {#if others}<button class="btn" onclick={() => (others = false)}>as somebody else ×</button>{/if}
     {#if signed.session?.auditor}<button class="btn ml-auto" disabled={verifying} onclick={verify}
         >{verifying ? 'Verifying …' : 'Verify'}</button
       >{/if}
-    {#if actor || action || decision || contains || label || running || from || until || address || others}<button
+    {#if narrowed}<button
         class="btn"
         onclick={() => {
           action = contains = ''

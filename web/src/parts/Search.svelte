@@ -8,6 +8,7 @@
   let found = $state<Schemas['WireFound'][]>([])
   let chosen = $state(0)
   let foundFor = $state('')
+  let more = $state(false)
   let waiting = false // Enter was pressed before the answer to what is typed
 
   $effect(() => {
@@ -17,6 +18,7 @@
       .then((list) => {
         if (asked === text) {
           found = list.items
+          more = !!list.next
           foundFor = asked
           chosen = 0
           if (waiting) visit(found[0])
@@ -25,17 +27,17 @@
       .catch(() => (found = []))
   })
 
-  function where(f: Schemas['WireFound']): string {
-    if (['user', 'service', 'group', 'public'].includes(f.kind)) return '/subjects/' + f.name
-    if (f.kind === 'role') return '/roles/' + f.name
-    if (f.kind === 'policy') return '/tables'
-    return '/tables/' + f.name
+  function where(f: Schemas['WireFound']): [string, Record<string, string>] {
+    if (['user', 'service', 'group', 'public'].includes(f.kind)) return ['/subjects/' + f.name, {}]
+    if (f.kind === 'role') return ['/roles/' + f.name, {}]
+    if (f.kind === 'policy') return ['/policies', { name: f.name }]
+    return ['/tables/' + f.name, {}]
   }
 
   function visit(f?: Schemas['WireFound']) {
     waiting = false
     if (!f) return
-    place.go(where(f))
+    place.go(...where(f))
     open = false
   }
 
@@ -62,7 +64,7 @@
     {#each found as f, i (f.kind + f.name)}
       <li>
         <a
-          href={place.href(where(f))}
+          href={place.href(...where(f))}
           onclick={() => (open = false)}
           class="flex gap-3 rounded px-2 py-1 {i === chosen ? 'bg-raised outline outline-line-strong' : ''}"
         >
@@ -73,5 +75,6 @@
     {:else}
       <li class="px-2 py-1 text-muted">Nothing has that in its name.</li>
     {/each}
+    {#if more}<li class="px-2 py-1 text-muted">There is more; type more of the name.</li>{/if}
   </ul>
 </Modal>

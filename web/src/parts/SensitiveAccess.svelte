@@ -14,6 +14,9 @@
     until?: string
     decision?: string
     others?: boolean
+    object?: string
+    role?: string
+    purpose?: string
   }
   let { filter, onfilter }: { filter: Filter; onfilter: (f: Filter) => void } = $props()
   let days = $state(90)
@@ -32,6 +35,24 @@
   const labels = $derived(
     [...(counts.value?.labels ?? [])].sort((a, b) => order.indexOf(a.level ?? '') - order.indexOf(b.level ?? '')),
   )
+  // What is counted beside the chart; a click narrows the record below.
+  type Counts = NonNullable<typeof counts.value>
+  interface Side {
+    name: string
+    list: (c: Counts) => Counts['people']
+    narrow: (name: string) => Filter
+    none: string
+    uses?: boolean // of one person, how often is known, and not how many rows
+  }
+  const sides: Side[] = [
+    { name: 'Who', list: (c) => c.people, narrow: (actor) => ({ actor }), none: 'nobody' },
+    { name: 'Table', list: (c) => c.tables, narrow: (object) => ({ object }), none: 'no table', uses: true },
+    { name: 'Role', list: (c) => c.roles, narrow: (role) => ({ role }), none: 'by no role', uses: true },
+    { name: 'Where', list: (c) => c.addresses, narrow: (address) => ({ address }), none: 'no address' },
+    { name: 'Purpose', list: (c) => c.purposes, narrow: (purpose) => ({ purpose }), none: 'none was declared' },
+  ]
+  let by = $state('Who')
+  const shown = $derived(sides.find((s) => s.name === by)!)
   const sum = (list: number[]) => list.reduce((a, b) => a + b, 0)
   const short = (path: string) => path.replace(/^label:/, '')
 </script>
@@ -66,16 +87,30 @@
         onday={(day) => onfilter({ ...filter, from: day, until: day })}
       />
       <div class="min-w-0 text-sm">
-        <p class="text-xs text-muted">Who</p>
-        {#each c.people.slice(0, 5) as p (p.name)}
+        <div class="mb-1 flex gap-3" role="tablist" aria-label="Counted by">
+          {#each sides as side (side.name)}
+            <button
+              role="tab"
+              class="text-xs {side === shown ? 'text-ink underline underline-offset-4' : 'text-muted hover:underline'}"
+              aria-selected={side === shown}
+              onclick={() => (by = side.name)}>{side.name}</button
+            >
+          {/each}
+        </div>
+        {#each shown.list(c).slice(0, 7) as p (p.name)}
           <button
             class="flex w-full justify-between gap-2 hover:underline"
-            onclick={() => onfilter({ ...filter, actor: p.name })}
-            ><span class="mono truncate">{p.name}</span><span class="tabular-nums">{p.rows.toLocaleString('en')}</span
+            onclick={() => onfilter({ ...filter, ...shown.narrow(p.name) })}
+            ><span class="mono truncate" title={p.name}>{p.name}</span><span class="tabular-nums"
+              >{filter.actor && shown.uses
+                ? `${p.n.toLocaleString('en')} ×`
+                : p.rows.toLocaleString('en')}</span
             ></button
           >
-        {:else}<p class="text-muted">nobody</p>{/each}
-        {#if c.for_others.length}<p class="mt-1 text-xs text-muted">As somebody else, counted apart</p>
+        {:else}<p class="text-muted">{shown.none}</p>{/each}
+        {#if shown.name === 'Who' && c.for_others.length}<p class="mt-1 text-xs text-muted">
+            As somebody else, counted apart
+          </p>
           {#each c.for_others.slice(0, 2) as p (p.name)}
             <button
               class="flex w-full justify-between gap-2 hover:underline"
@@ -84,15 +119,6 @@
               ></button
             >
           {/each}{/if}
-        <p class="mt-1 text-xs text-muted">From where</p>
-        {#each c.addresses.slice(0, 3) as p (p.name)}
-          <button
-            class="flex w-full justify-between gap-2 hover:underline"
-            onclick={() => onfilter({ ...filter, address: p.name })}
-            ><span class="mono truncate">{p.name}</span><span class="tabular-nums">{p.rows.toLocaleString('en')}</span
-            ></button
-          >
-        {/each}
       </div>
       <div class="min-w-0 text-sm">
         <p class="text-xs text-muted">What stands out</p>
