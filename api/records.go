@@ -75,12 +75,10 @@ func (s *Server) exported(r request, q review.RecordSearch, mime string, writer 
 	if err != nil {
 		return err
 	}
-	done := s.service.Working()
 	r.fiber.Set(fiber.HeaderContentType, mime)
 	ctx, stop := watched(r.fiber)
 	conn := r.fiber.RequestCtx().Conn()
 	r.fiber.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
-		defer done()
 		defer stop()
 		write := writer(w)
 		for {
@@ -92,9 +90,15 @@ func (s *Server) exported(r request, q review.RecordSearch, mime string, writer 
 			if w.Flush() != nil || q.Before == "" {
 				return
 			}
+			select {
+			case <-s.stopping:
+				conn.Close() // so that nobody takes it for whole
+				return
+			default:
+			}
 			if list, err = next(ctx); err != nil {
 				s.log.Warn("an export of the record broke off", "error", err)
-				conn.Close() // so that nobody takes it for whole
+				conn.Close()
 				return
 			}
 		}

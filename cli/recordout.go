@@ -181,7 +181,7 @@ func (a *app) recordChart() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.showCounts(out)
+			return a.showCounts(out, actor)
 		}}
 	c.Flags().IntVar(&days, "days", 90, "how far back")
 	c.Flags().StringVar(&label, "label", "", "of one label only")
@@ -191,7 +191,7 @@ func (a *app) recordChart() *cobra.Command {
 	return c
 }
 
-func (a *app) showCounts(out wire.RecordCounts) error {
+func (a *app) showCounts(out wire.RecordCounts, of string) error {
 	g := grid{head: []string{"of", "rows a day", "records", "rows", "most in a day"}, right: map[int]bool{2: true, 3: true, 4: true}}
 	for _, s := range out.Labels {
 		g.rows = append(g.rows, []string{s.Name + either(s.Level, " ("+s.Level+")", ""), spark(s.Rows), fmt.Sprint(sum(s.N)), fmt.Sprint(sum(s.Rows)),
@@ -223,7 +223,11 @@ func (a *app) showCounts(out wire.RecordCounts) error {
 		}
 		t := grid{head: []string{strings.ToLower(part.title), "records", "rows"}, right: map[int]bool{1: true, 2: true}}
 		for _, p := range part.list {
-			t.rows = append(t.rows, []string{p.Name, fmt.Sprint(p.N), fmt.Sprint(p.Rows)})
+			rows := fmt.Sprint(p.Rows)
+			if of != "" && (part.title == "Tables" || part.title == "Roles") {
+				rows = "" // of one person's statements, which are counted apart from their rows
+			}
+			t.rows = append(t.rows, []string{p.Name, fmt.Sprint(p.N), rows})
 		}
 		fmt.Fprintln(a.out)
 		if err := a.show(nil, t); err != nil {

@@ -3,6 +3,7 @@ package service_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -177,6 +178,62 @@ func matrixIsTree(t *testing.T, svc *service.Service, opal identity.Caller) {
 	}
 	if cells < 500 {
 		t.Errorf("only %d cells were compared", cells)
+	}
+}
+
+// TestTheMatrixBesideAStandpoint: each row is compared with what one standpoint has, which is what its own row
+// says; and no row differs from itself.
+func TestTheMatrixBesideAStandpoint(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	matrix := func(q review.MatrixSearch) wire.AccessMatrix {
+		t.Helper()
+		out, err := svc.Review.AccessMatrix(ctx, opal, q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	lit := 0
+	for _, in := range []string{"", "survey", "survey.licensing", "survey.licensing.holders"} {
+		plain := matrix(review.MatrixSearch{In: in})
+		row := map[string]wire.AccessRow{}
+		for _, r := range plain.Rows {
+			row[r.Subject] = r
+		}
+		for _, with := range []string{"user:garnet", "user:marl", "user:flint in role:survey_reader"} {
+			out := matrix(review.MatrixSearch{In: in, Other: with})
+			if out.Beside != "from "+with {
+				t.Errorf("it says to differ %q", out.Beside)
+			}
+			for _, r := range out.Rows {
+				if r.Subject == with && len(r.Lit) > 0 {
+					t.Errorf("%s differs from itself in %v", with, r.Lit)
+				}
+				for i := range r.Cells {
+					differs := slices.Contains(r.Lit, i)
+					if other, known := row[with]; known && r.Cells[i] != other.Cells[i] && !differs {
+						t.Errorf("%s has %s on %s, %s has %s, and it is not lit", r.Subject, r.Cells[i], out.Columns[i].Path, with, other.Cells[i])
+					} else if known && differs && r.Other[i] != other.Cells[i] {
+						t.Errorf("beside %s is %s on %s, and %s has %s", r.Subject, r.Other[i], out.Columns[i].Path, with, other.Cells[i])
+					}
+					if differs {
+						lit++
+					}
+				}
+			}
+			if only := matrix(review.MatrixSearch{In: in, Other: with, Differs: true}); len(only.Rows) >= len(out.Rows) && slices.Contains([]string{"user:garnet", "user:marl"}, with) {
+				t.Errorf("all %d rows differ from %s", len(only.Rows), with)
+			}
+		}
+	}
+	if lit < 50 {
+		t.Errorf("only %d cells are lit", lit)
+	}
+	for _, with := range []string{"user:nobody", "user:flint in role:administrator", "x y"} {
+		if _, err := svc.Review.AccessMatrix(ctx, opal, review.MatrixSearch{Other: with}); err == nil {
+			t.Errorf("%q is compared with", with)
+		}
 	}
 }
 

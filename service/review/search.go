@@ -61,14 +61,25 @@ func (s *Service) Search(c identity.Caller, text string, at wire.Standpoint, aft
 			return out, nil
 		}
 	}
-	policies, err := s.Policies(c, "")
-	if err != nil {
-		return out, err
+	type named struct {
+		name  string
+		found func() wire.Policy
 	}
-	slices.SortFunc(policies.Items, func(a, b wire.Policy) int { return strings.Compare(a.Name, b.Name) })
-	for _, policy := range policies.Items {
-		if strings.Contains(policy.Name, text) && (kind != "policy" || policy.Name > last) &&
-			!add("policy", wire.Found{Kind: "policy", Name: policy.Name, Says: policy.Sentence}) {
+	var policies []named
+	for _, r := range st.Policies.AllRows() {
+		if s.identity.ReviewsObject(st, c, r.At()) {
+			policies = append(policies, named{r.Name, func() wire.Policy { return wireRows(st, r) }})
+		}
+	}
+	for _, p := range st.Policies.AllColumns() {
+		if s.identity.ReviewsObject(st, c, p.At()) {
+			policies = append(policies, named{p.Name, func() wire.Policy { return wireColumns(st, p) }})
+		}
+	}
+	slices.SortFunc(policies, func(a, b named) int { return strings.Compare(a.name, b.name) })
+	for _, p := range policies {
+		if strings.Contains(p.name, text) && (kind != "policy" || p.name > last) &&
+			!add("policy", wire.Found{Kind: "policy", Name: p.name, Says: p.found().Sentence}) {
 			return out, nil
 		}
 	}

@@ -9,7 +9,6 @@
   import GlyphSprite from '../parts/GlyphSprite.svelte'
   import GrantDialog from '../parts/GrantDialog.svelte'
   import Modal from '../parts/Modal.svelte'
-  import SubjectPicker from '../parts/SubjectPicker.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
   // Who has what on what, at a glance: subjects down, objects across. The whole is a texture before it is
@@ -30,7 +29,7 @@
     direct: ask('only') === 'direct' || undefined,
     differs: ask('only') === 'differs' || undefined,
     unused: ask('only') === 'unused' ? 90 : undefined,
-    beside: ask('beside_subject') || undefined,
+    beside: place.beside || undefined,
     beside_draft: ask('against').startsWith('draft:') ? ask('against').slice(6) : undefined,
     beside_at: ask('against') && !ask('against').startsWith('draft:') ? ask('against') : undefined,
     from: Number(ask('from')) || undefined,
@@ -180,15 +179,6 @@
           >{ask('against')}</option
         >{/if}
     </select>
-    {#if ask('beside_subject')}<button class="btn" onclick={() => go({ beside_subject: '', only: '' })}
-        >Each beside <span class="mono">{ask('beside_subject')}</span> ×</button
-      >{:else}<div class="w-44">
-        <SubjectPicker
-          label="Compare each with"
-          placeholder="Each beside …"
-          onpick={(ref) => go({ beside_subject: ref, only: 'differs' })}
-        />
-      </div>{/if}
     <input
       class="field w-44"
       placeholder="Name or title"

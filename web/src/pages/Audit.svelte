@@ -152,7 +152,9 @@
 </script>
 
 {#snippet tools()}
-  <a class="btn py-0 text-sm" download="record.csv" href="/api/v1/records?{asked}&amp;format=csv&amp;csv_safe=true">CSV</a>
+  <a class="btn py-0 text-sm" download="record.csv" href="/api/v1/records?{asked}&amp;format=csv&amp;csv_safe=true"
+    >CSV</a
+  >
   <a class="btn py-0 text-sm" download="record.jsonl" href="/api/v1/records?{asked}&amp;format=jsonl">JSON lines</a>
   {#if next}<button class="btn py-0 text-sm" onclick={() => search(next)}>Fetch older ones</button>{/if}
 {/snippet}

@@ -101,10 +101,10 @@
           <button
             class="flex w-full justify-between gap-2 hover:underline"
             onclick={() => onfilter({ ...filter, ...shown.narrow(p.name) })}
-            ><span class="mono truncate" title={p.name}>{p.name}</span><span class="tabular-nums"
-              >{filter.actor && shown.uses
-                ? `${p.n.toLocaleString('en')} ×`
-                : p.rows.toLocaleString('en')}</span
+            ><span class="mono truncate" dir={shown.name === 'Table' ? 'rtl' : undefined} title={p.name}
+              ><bdi>{p.name}</bdi></span
+            ><span class="tabular-nums"
+              >{filter.actor && shown.uses ? `${p.n.toLocaleString('en')} ×` : p.rows.toLocaleString('en')}</span
             ></button
           >
         {:else}<p class="text-muted">{shown.none}</p>{/each}
