@@ -56,7 +56,8 @@ var counts = []string{
 		SELECT substr(at, 1, size.value), label, by, name, sum(n), sum(rows) FROM (
 			SELECT at, label, 'person' AS by, actor AS name, n, rows FROM labelled AS r WHERE NOT (` + asOther + `)
 			UNION ALL SELECT at, label, 'address', address, n, rows FROM labelled WHERE address <> ''
-			UNION ALL SELECT at, label, 'other', actor || ' as ' || substr(standing, 1, instr(standing || ' ', ' ') - 1), n, rows FROM labelled AS r WHERE ` + asOther + `
+			UNION ALL SELECT at, label, 'other', actor || ' as ' || substr(standing, 1, instr(standing || ' ', ' ') - 1), n, rows
+				FROM labelled AS r WHERE ` + asOther + `
 			UNION ALL SELECT at, label, 'purpose', substr(standing, instr(standing, ' for ') + 5), n, rows FROM labelled WHERE instr(standing, ' for ') > 0
 			UNION ALL SELECT at, label, 'role', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.r') needs
 			UNION ALL SELECT at, label, 'table', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.t') needs

@@ -1,7 +1,7 @@
 -- +goose Up
 -- What was read of labels, by who, from where, as whom, for what, by which role and in which tables: in each
 -- month and on each day, of each label and of any. The counts of a time are those of its months, with or
--- without some days. What roles and tables come to is counted from now on; of what bears two labels, the
+-- without some days. What roles and tables come to is counted from now on; of what has two labels, the
 -- records until now are counted twice under any.
 CREATE TABLE label_count (
   span  TEXT NOT NULL,    -- YYYY-MM or YYYY-MM-DD, UTC
