@@ -45,8 +45,8 @@ func (m *matrixFlags) register(c *cobra.Command, a *app) {
 
 // run fetches all rows and columns, and shows them.
 func (m *matrixFlags) run(c *cobra.Command, a *app) error {
-	q := url.Values{"in": {m.tables + m.columns}, "kind": {m.kind}, "within": {m.within}, "label": {m.label}, "beside": {m.beside}, "beside_draft": {m.besideDraft},
-		"beside_at": {m.with}, "limit": {"1000"}, "columns": {"500"}}
+	q := url.Values{"in": {m.tables + m.columns}, "kind": {m.kind}, "within": {m.within}, "label": {m.label}, "beside": {m.beside},
+		"beside_draft": {m.besideDraft}, "beside_at": {m.with}, "limit": {"1000"}, "columns": {"500"}}
 	for name, on := range map[string]bool{"writes": m.writes, "direct": m.direct, "has": m.has, "differs": m.differs} {
 		if on {
 			q.Set(name, "true")

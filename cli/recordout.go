@@ -217,7 +217,8 @@ func (a *app) showCounts(out wire.RecordCounts, of string) error {
 	for _, part := range []struct {
 		title string
 		list  []wire.CountTotal
-	}{{"Who", out.People}, {"Tables", out.Tables}, {"Roles", out.Roles}, {"Purposes", out.Purposes}, {"From where", out.Addresses}, {"As somebody else", out.ForOthers}} {
+	}{{"Who", out.People}, {"Tables", out.Tables}, {"Roles", out.Roles}, {"Purposes", out.Purposes}, {"From where", out.Addresses},
+		{"As somebody else", out.ForOthers}} {
 		if len(part.list) == 0 {
 			continue
 		}
