@@ -16,9 +16,9 @@ import (
 
 // matrixFlags are what a matrix is asked with.
 type matrixFlags struct {
-	on, schemas, writes, direct, has, differs               bool
+	on, schemas, writes, direct, has, differs                       bool
 	tables, columns, kind, within, label, beside, besideDraft, with string
-	unused                                                  int
+	unused                                                          int
 }
 
 func (m *matrixFlags) register(c *cobra.Command, a *app) {

@@ -8,15 +8,35 @@ import (
 	"gneiss/core/access"
 )
 
-// names are the paths of all objects but columns in a model, to be searched.
+// names are the paths of objects in a model, to be searched.
 type names struct {
 	model *access.Model
 	paths []string // in lower case, sorted; those that are alike by their own
 	ids   []access.ObjectID
 }
 
-// searched are the names in a model. They are kept until objects come, go or change.
-func (s *Service) searched(m *access.Model) *names {
+// named writes the paths of objects, to be searched.
+func named(m *access.Model, ids []access.ObjectID) *names {
+	type named struct {
+		path string
+		id   access.ObjectID
+	}
+	all := make([]named, len(ids))
+	for i, id := range ids {
+		all[i] = named{strings.ToLower(m.Path(id)), id}
+	}
+	slices.SortFunc(all, func(a, b named) int {
+		return cmp.Or(strings.Compare(a.path, b.path), strings.Compare(m.Path(a.id), m.Path(b.id)))
+	})
+	out := &names{m, make([]string, len(all)), make([]access.ObjectID, len(all))}
+	for i, n := range all {
+		out.paths[i], out.ids[i] = n.path, n.id
+	}
+	return out
+}
+
+// namesOf are those of all that there is in a model. They are kept until objects come, go or change.
+func (s *Service) namesOf(m *access.Model) *names {
 	kept := s.named.Load()
 	if kept != nil && kept.model == m {
 		return kept
@@ -28,28 +48,18 @@ func (s *Service) searched(m *access.Model) *names {
 			return kept
 		}
 	}
-	type named struct {
-		path string
-		id   access.ObjectID
-	}
-	var all []named
+	var ids []access.ObjectID
 	var walk func(access.ObjectID)
 	walk = func(id access.ObjectID) {
 		for _, child := range m.Object(id).Children {
 			if m.Object(child).Kind != access.Column {
-				all = append(all, named{strings.ToLower(m.Path(child)), child})
+				ids = append(ids, child)
 				walk(child)
 			}
 		}
 	}
 	walk(access.PlatformID)
-	slices.SortFunc(all, func(a, b named) int {
-		return cmp.Or(strings.Compare(a.path, b.path), strings.Compare(m.Path(a.id), m.Path(b.id)))
-	})
-	kept = &names{m, make([]string, len(all)), make([]access.ObjectID, len(all))}
-	for i, n := range all {
-		kept.paths[i], kept.ids[i] = n.path, n.id
-	}
+	kept = named(m, ids)
 	s.named.Store(kept)
 	return kept
 }

@@ -90,7 +90,7 @@ func (s *Service) Search(c identity.Caller, text string, at wire.Standpoint, aft
 // searchObjects adds the objects that the standpoint sees whose path contains a text, behind the last where
 // one of them was. It reports whether there was room for all.
 func (s *Service) searchObjects(p *identity.Viewer, text, kind, last string, add func(string, wire.Found) bool) bool {
-	all, from := s.searched(p.Model), 0
+	all, from := s.searched(p), 0
 	if kind == "object" {
 		from, _ = slices.BinarySearch(all.paths, strings.ToLower(last))
 	}
@@ -98,23 +98,24 @@ func (s *Service) searchObjects(p *identity.Viewer, text, kind, last string, add
 		if !strings.Contains(all.paths[i], text) {
 			continue
 		}
-		path, o := p.Model.Path(all.ids[i]), p.Model.Object(all.ids[i])
-		if kind == "object" && all.paths[i] == strings.ToLower(last) && path <= last || !seesWay(p, o.ID) {
+		path := p.Model.Path(all.ids[i])
+		if kind == "object" && all.paths[i] == strings.ToLower(last) && path <= last {
 			continue
 		}
-		if !add("object", wire.Found{Kind: o.Kind.String(), Name: path}) {
+		if !add("object", wire.Found{Kind: p.Model.Object(all.ids[i]).Kind.String(), Name: path}) {
 			return false
 		}
 	}
 	return true
 }
 
-// seesWay reports whether the standpoint sees an object and all above it.
-func seesWay(p *identity.Viewer, id access.ObjectID) bool {
-	for ; id != access.PlatformID; id = p.Model.Object(id).Parent {
-		if !p.Sees(id) {
-			return false
-		}
+// searched are the names that a standpoint may search. Of what it does not see nothing is compared, so that
+// not even the time that a search takes tells of it.
+func (s *Service) searched(p *identity.Viewer) *names {
+	if p.Reviews && !p.Other {
+		return s.namesOf(p.Model)
 	}
-	return true
+	var ids []access.ObjectID
+	p.Each(access.PlatformID, func(o *access.Object) { ids = append(ids, o.ID) })
+	return named(p.Model, ids)
 }
