@@ -35,7 +35,7 @@ func BenchmarkLargeRecord(b *testing.B) {
 	}
 	began := time.Now().UTC().AddDate(-1, 0, 0)
 	for _, text := range []string{"DELETE FROM record", "DELETE FROM label_day", "DELETE FROM action_day", "DELETE FROM label_total", "DELETE FROM label_count", "DELETE FROM use_set",
-		"DELETE FROM unusual", "DELETE FROM unusual_due", "DELETE FROM use_day", "UPDATE counted SET record = 0",
+		"DELETE FROM unusual", "DELETE FROM unusual_due", "DELETE FROM use_day", "DELETE FROM use_month", "UPDATE counted SET record = 0",
 		fmt.Sprintf(`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %[1]d)
 			INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash, client)
 			SELECT i, strftime('%%Y-%%m-%%dT%%H:%%M:%%fZ', %[2]d + i * (365.0 * 86400 / %[1]d), 'unixepoch'), 'user:u' || (i * 2654435761 %% 10000),

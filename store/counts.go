@@ -33,6 +33,10 @@ var counts = []string{
 		SELECT substr(at, 1, 10), uses, count(*) FROM record WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed'
 		GROUP BY 1, 2
 		ON CONFLICT DO UPDATE SET n = n + excluded.n`,
+	`INSERT INTO use_month (month, use_set, n)
+		SELECT substr(at, 1, 7), uses, count(*) FROM record WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed'
+		GROUP BY 1, 2
+		ON CONFLICT DO UPDATE SET n = n + excluded.n`,
 	`UPDATE use_set SET last = max(use_set.last, c.day), seen = c.seen FROM (SELECT uses, max(substr(at, 1, 10)) AS day, max(id) AS seen FROM record
 			WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed' GROUP BY 1) c
 		WHERE use_set.id = c.uses`,
@@ -132,15 +136,11 @@ func (a *Audit) Totals(ctx context.Context, s CountSearch, by string, limit int)
 	if s.Actor != "" {
 		return a.totalsOf(ctx, s, by, limit)
 	}
-	spans, signs := spansOf(s.From, s.Until, time.Now().UTC().Format(time.DateOnly))
-	if len(spans) == 0 {
+	times, args := timesOf(s.From, s.Until)
+	if times == "" {
 		return nil, nil
 	}
-	args := make([]any, 0, 2*len(spans)+3)
-	for i, span := range spans {
-		args = append(args, span, signs[i])
-	}
-	err := a.db.SelectContext(ctx, &out, `WITH times (span, sign) AS (VALUES (?, ?)`+strings.Repeat(", (?, ?)", len(spans)-1)+`)
+	err := a.db.SelectContext(ctx, &out, times+`
 		SELECT c.name, sum(sign * c.n) AS n, sum(sign * c.rows) AS rows FROM times JOIN label_count c ON c.span = times.span AND c.label = ? AND c.by = ?
 		GROUP BY 1 HAVING sum(sign * c.n) <> 0 OR sum(sign * c.rows) <> 0 ORDER BY 3 DESC, 2 DESC, 1 LIMIT ?`, append(args, s.Label, by, limit)...)
 	return out, err
@@ -165,6 +165,20 @@ func (a *Audit) totalsOf(ctx context.Context, s CountSearch, by string, limit in
 		WHERE actor = ? AND day >= ? AND day <= ? AND decision <> 'refused' AND (? = '' OR label = ?) AND `+is+` AND name <> ''
 		GROUP BY 1 ORDER BY 3 DESC, 2 DESC, 1 LIMIT ?`, s.Actor, s.From, s.Until, s.Label, s.Label, limit)
 	return out, err
+}
+
+// timesOf is the days from one to another as a table of spans and signs, to stand before a query; "" where
+// there are none.
+func timesOf(from, until string) (times string, args []any) {
+	today := time.Now().UTC().Format(time.DateOnly)
+	spans, signs := spansOf(from, min(until, max(from, today)), today)
+	if len(spans) == 0 {
+		return "", nil
+	}
+	for i, span := range spans {
+		args = append(args, span, signs[i])
+	}
+	return "WITH times (span, sign) AS (VALUES (?, ?)" + strings.Repeat(", (?, ?)", len(spans)-1) + ")", args
 }
 
 // spansOf writes the days from one to another as months and days, with which sign each counts: a month

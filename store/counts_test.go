@@ -132,6 +132,25 @@ func TestCountsAreTheRecord(t *testing.T) {
 		if fmt.Sprint(gotDays) != fmt.Sprint(wantDays) {
 			t.Fatalf("%+v:\n%v\nwant\n%v", q, gotDays, wantDays)
 		}
+		if q.Label == "" && q.Actor == "" { // what was needed of rights is told of by the same days
+			wantUses, gotUses := map[string]int64{}, map[string]int64{}
+			for _, x := range all {
+				if x.Use != nil && x.Decision == "allowed" && x.At[:10] >= q.From && x.At[:10] <= q.Until {
+					wantUses[x.Use.Needs]++
+				}
+			}
+			uses, err := s.Audit().Uses(ctx, q.From, q.Until, 0)
+			must(t, err)
+			for _, u := range uses {
+				gotUses[u.Needs] += u.N
+				if u.Last < q.From || u.Last > q.Until {
+					t.Fatalf("%+v: needed last on %s", q, u.Last)
+				}
+			}
+			if fmt.Sprint(gotUses) != fmt.Sprint(wantUses) {
+				t.Fatalf("%+v: needed were\n%v\nwant\n%v", q, gotUses, wantUses)
+			}
+		}
 		for _, by := range dimensions {
 			totals, err := s.Audit().Totals(ctx, q, by, 1000)
 			must(t, err)
@@ -256,6 +275,9 @@ func TestUseSets(t *testing.T) {
 			must(t, s.Audit().Count(ctx))
 			must(t, s.Audit().dropSets(ctx, since)) // its day is there
 			_, err := s.Audit().db.Exec(`DELETE FROM use_day WHERE day = ?`, old)
+			must(t, err)
+			must(t, s.Audit().dropSets(ctx, since)) // its month is there
+			_, err = s.Audit().db.Exec(`DELETE FROM use_month WHERE month = ?`, old[:7])
 			must(t, err)
 		}
 	}

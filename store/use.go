@@ -51,8 +51,15 @@ func (a *Audit) Uses(ctx context.Context, from, until string, subject uint32) ([
 			WHERE json_extract(s.needs, '$.s') = ? AND d.day >= ? AND d.day <= ? GROUP BY s.id`, subject, from, until)
 		return out, err
 	}
-	err := a.db.SelectContext(ctx, &out, `SELECT s.needs, sum(d.n) AS n, max(d.day) AS last FROM use_day d JOIN use_set s ON s.id = d.use_set
-		WHERE d.day >= ? AND d.day <= ? GROUP BY d.use_set`, from, until)
+	times, args := timesOf(from, until)
+	if times == "" {
+		return nil, nil
+	}
+	err := a.db.SelectContext(ctx, &out, times+`
+		SELECT s.needs, c.n, min(s.last, ?) AS last FROM (SELECT use_set, sum(n) AS n FROM (
+				SELECT use_set, sign * n AS n FROM times JOIN use_month ON month = span UNION ALL
+				SELECT use_set, sign * n AS n FROM times JOIN use_day ON day = span
+			) GROUP BY 1 HAVING sum(n) > 0) c JOIN use_set s ON s.id = c.use_set`, append(args, until)...)
 	return out, err
 }
 
@@ -76,21 +83,27 @@ func (a *Audit) NeededBehind(ctx context.Context, since string, behind int64) (s
 // mostDropped is how many use sets are dropped at once.
 const mostDropped = 2_000
 
-// DropUse takes away how often was needed what was not needed since a day, and on which days before it the
-// rest was, so that what is kept of use is bounded by time. It counts first.
+// DropUse takes away how often was needed what was not needed since the month of a day, and in which months
+// before it the rest was, so that what is kept of use is bounded by time. It counts first.
 func (a *Audit) DropUse(ctx context.Context, since string) error {
+	month := since[:len("2006-01")]
+	since = month + "-01"
 	if err := a.Count(ctx); err != nil {
 		return err
 	}
-	for more := true; more; { // a few at a time: the record's writer does not wait for long
-		done, err := a.db.ExecContext(ctx, `DELETE FROM use_day WHERE (day, use_set) IN (SELECT day, use_set FROM use_day WHERE day < ? LIMIT ?)`,
-			since, mostDropped)
-		if err != nil {
-			return err
-		}
-		n, err := done.RowsAffected()
-		if more = n == mostDropped; err != nil {
-			return err
+	for text, before := range map[string]string{
+		`DELETE FROM use_day WHERE (day, use_set) IN (SELECT day, use_set FROM use_day WHERE day < ? LIMIT ?)`:           since,
+		`DELETE FROM use_month WHERE (month, use_set) IN (SELECT month, use_set FROM use_month WHERE month < ? LIMIT ?)`: month,
+	} {
+		for more := true; more; { // a few at a time: the record's writer does not wait for long
+			done, err := a.db.ExecContext(ctx, text, before, mostDropped)
+			if err != nil {
+				return err
+			}
+			n, err := done.RowsAffected()
+			if more = n == mostDropped; err != nil {
+				return err
+			}
 		}
 	}
 	return a.dropSets(ctx, since)
@@ -104,6 +117,7 @@ func (a *Audit) dropSets(ctx context.Context, since string) error {
 		err := a.put(entry{result: make(chan error, 1), alone: func(ctx context.Context, tx *sqlx.Tx) error {
 			done, err := tx.ExecContext(ctx, `DELETE FROM use_set WHERE id IN (SELECT id FROM use_set WHERE last < ? AND last <> ''
 				AND NOT EXISTS (SELECT 1 FROM use_day d WHERE d.use_set = use_set.id)
+				AND NOT EXISTS (SELECT 1 FROM use_month m WHERE m.use_set = use_set.id)
 				AND id NOT IN (SELECT uses FROM record WHERE id > (SELECT record FROM counted)) LIMIT ?)`, since, mostDropped)
 			if err != nil {
 				return err

@@ -112,6 +112,9 @@ func (s *Service) finder(st *platform.State, now time.Time) *finder {
 	return &finder{s: s, st: st, now: now, census: st.Census(now), count: map[string]int{}, ending: map[access.SubjectID]int{}, out: []wire.Finding{}}
 }
 
+// told is what was found alone, which may be kept without the state that it was found in.
+func (f *finder) told() *finder { return &finder{count: f.count, out: f.out} }
+
 // part takes over what was found by another.
 func (f *finder) part(o *finder) {
 	f.out = append(f.out, o.out...)

@@ -120,8 +120,9 @@ func (s *Service) keep(ctx context.Context, next, before *sight, d *access.Delta
 				}
 			}
 		}
-		next.ofUse = s.finder(next.st, next.now)
-		next.ofUse.unused(next)
+		f := s.finder(next.st, next.now)
+		f.unused(next)
+		next.ofUse = f.told()
 	}
 	s.kept = next
 	return next, nil
@@ -158,7 +159,7 @@ func (s *Service) structural(st *platform.State, now time.Time) *finder {
 	f.uncovered()
 	f.beside()
 	f.alike()
-	return f
+	return f.told()
 }
 
 // since is the first day of those that are looked at for what nobody used.
