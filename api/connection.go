@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"net"
 	"net/netip"
 	"strings"
 	"time"
@@ -39,6 +40,10 @@ func watched(c fiber.Ctx) (ctx context.Context, stop context.CancelFunc) {
 	}()
 	return ctx, stop
 }
+
+// grace gives the next piece of a stream the time that a whole answer has else, so that a long answer is cut
+// off only where nobody reads it.
+func grace(conn net.Conn) error { return conn.SetWriteDeadline(time.Now().Add(writeTimeout)) }
 
 // prefixes reads the addresses, and ranges of them, of trusted proxies.
 func prefixes(list []string) []netip.Prefix {

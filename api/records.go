@@ -83,7 +83,7 @@ func (s *Server) exported(r request, q review.RecordSearch, mime string, writer 
 		write := writer(w)
 		for {
 			for _, record := range list.Items {
-				if write(record) != nil {
+				if grace(conn) != nil || write(record) != nil {
 					return // nobody reads any more
 				}
 			}
@@ -165,6 +165,7 @@ func (s *Server) followed(r request, q review.RecordSearch) error {
 	}
 	ctx, stop := watched(c)
 	c.Set(fiber.HeaderContentType, "text/event-stream")
+	conn := c.RequestCtx().Conn()
 	c.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
 		defer s.streams.leave(r.Caller.User)
 		defer stop()
@@ -177,9 +178,10 @@ func (s *Server) followed(r request, q review.RecordSearch) error {
 				if err != nil {
 					return
 				}
+				grace(conn)
 				fmt.Fprintf(w, "id: %s\nevent: record\ndata: %s\n\n", record.Reference, text)
 			}
-			if w.Flush() != nil {
+			if grace(conn) != nil || w.Flush() != nil {
 				return // nobody reads any more
 			}
 			if list.Next == "" {

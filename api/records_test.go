@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"gneiss/api"
 	"gneiss/client"
 	"gneiss/demo/demotest"
 	"gneiss/wire"
@@ -184,5 +185,45 @@ func TestRecordsAreFollowed(t *testing.T) {
 		if _, err := who.Raw(t.Context(), "GET", "/records", query, nil, "text/event-stream"); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s is followed: %v", path, err)
 		}
+	}
+}
+
+// TestLongAnswersAreWhole: who reads slowly gets all of an answer, however long it takes; who does not read is
+// cut off.
+func TestLongAnswersAreWhole(t *testing.T) {
+	const patience = 300 * time.Millisecond
+	api.PatienceOf(patience)
+	defer api.PatienceOf(30 * time.Second)
+	server := demotest.Start(t)
+	opal := demotest.SignIn(t, server, "opal")
+	many := wire.QueryRequest{Lane: "batch", SQL: "SELECT a.id, '" + strings.Repeat("long ", 100) + "' AS text FROM survey.drilling.boreholes a " +
+		"JOIN survey.drilling.boreholes b ON a.id < b.id LIMIT 100000"} // more than what lies between the two holds
+	ask := func() io.ReadCloser {
+		t.Helper()
+		body, err := opal.Raw(t.Context(), "POST", "/queries", nil, many, "text/csv")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { body.Close() })
+		return body
+	}
+	body, began, lines, b := ask(), time.Now(), 0, make([]byte, 256<<10)
+	for {
+		n, err := io.ReadFull(body, b)
+		lines += strings.Count(string(b[:n]), "\n")
+		if err == io.EOF || err == io.ErrUnexpectedEOF && n > 0 && lines > 100_000 {
+			break
+		} else if err != nil {
+			t.Fatalf("it breaks off after %d lines and %s: %v", lines, time.Since(began), err)
+		}
+		time.Sleep(patience / 30)
+	}
+	if took := time.Since(began); lines != 100_001 || took < 3*patience {
+		t.Errorf("%d lines took %s, which proves nothing", lines, took)
+	}
+	body = ask()
+	time.Sleep(5 * patience)
+	if text, err := io.ReadAll(body); err == nil {
+		t.Errorf("who did not read gets all %d bytes", len(text))
 	}
 }

@@ -385,7 +385,7 @@ func (s *Server) queried(r request, in wire.QueryRequest) error {
 			defer stop()
 			piece := first
 			for {
-				if _, err := w.Write(piece); err != nil || w.Flush() != nil {
+				if sent(conn, w, piece) != nil {
 					stop() // who reads has gone: the statement is ended
 				}
 				select {
@@ -399,6 +399,17 @@ func (s *Server) queried(r request, in wire.QueryRequest) error {
 		})
 		return answered{}
 	}
+}
+
+// sent sends a piece of a stream.
+func sent(conn net.Conn, w *bufio.Writer, piece []byte) error {
+	if err := grace(conn); err != nil {
+		return err
+	}
+	if _, err := w.Write(piece); err != nil {
+		return err
+	}
+	return w.Flush()
 }
 
 // finished writes the end of an answer that has begun. Where it broke off, and the form has no
@@ -415,8 +426,8 @@ func (s *Server) finished(w *bufio.Writer, conn net.Conn, f *flow, end gateway.E
 			return
 		}
 	}
-	if _, err := w.Write(rest); err == nil {
-		w.Flush()
+	if sent(conn, w, rest) != nil {
+		conn.Close()
 	}
 }
 

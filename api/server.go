@@ -55,6 +55,9 @@ const (
 // names and filters stand in them.
 const headLimit = 16 << 10
 
+// writeTimeout is how long a caller may read nothing of what is sent to them.
+var writeTimeout = 30 * time.Second
+
 // New makes the HTTP face of a service. Secure is whether it is reached by TLS.
 // Proxies are the addresses, or ranges of them, of proxies whose X-Forwarded-For is
 // believed.
@@ -68,7 +71,7 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 		BodyLimit:      bodyLimit,
 		ReadBufferSize: headLimit,
 		ReadTimeout:    30 * time.Second,
-		WriteTimeout:   30 * time.Second, // of each write to a caller who does not read
+		WriteTimeout:   writeTimeout, // of an answer that is there; see [grace]
 		IdleTimeout:    2 * time.Minute,
 		ErrorHandler:   srv.failed,
 	})

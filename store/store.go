@@ -92,7 +92,7 @@ func (s *Store) openRecord(acceptLoss bool) error {
 		return err
 	}
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && journal.Number > 0 && !acceptLoss {
-		return fmt.Errorf("%w: %s is not there; restore it, or start once with --accept-loss", ErrRecordLost, path)
+		return fmt.Errorf("%w: %s is not there; restore it, or start once with --accept-loss true", ErrRecordLost, path)
 	}
 	auditDB, err := open(path, "auditmigrations")
 	if err != nil {
@@ -110,7 +110,7 @@ func (s *Store) openRecord(acceptLoss bool) error {
 		err = nil
 	}
 	if err != nil {
-		return errors.Join(fmt.Errorf("%w; restore the data folder from a backup, or start once with --accept-loss", err), s.audit.close())
+		return errors.Join(fmt.Errorf("%w; restore the data folder from a backup, or start once with --accept-loss true", err), s.audit.close())
 	}
 	return s.keepHeads()
 }

@@ -191,6 +191,10 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 	if err != nil || keepRecord < 0 || keepRecord > 0 && keepRecord < 30 {
 		return fmt.Errorf("keep-record is a number of days, 30 at the least, or 0, not %q", cfg.get("keep-record"))
 	}
+	acceptLoss := cfg.get("accept-loss")
+	if acceptLoss != "true" && acceptLoss != "false" {
+		return fmt.Errorf("accept-loss is true or false, not %q", acceptLoss)
+	}
 	secure, err := certificate(cfg)
 	if err != nil {
 		return err
@@ -208,7 +212,7 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 	// twice the memory that the platform needs.
 	usual := debug.SetGCPercent(40)
 	svc, err := service.Open(ctx, cfg.get("data"), log, service.Options{Roots: filepath.SplitList(cfg.get("source-roots")),
-		AcceptLoss: cfg.get("accept-loss") == "true", CheckEvery: checkEvery, KeepRecord: keepRecord})
+		AcceptLoss: acceptLoss == "true", CheckEvery: checkEvery, KeepRecord: keepRecord})
 	debug.FreeOSMemory()
 	debug.SetGCPercent(usual)
 	if err != nil {

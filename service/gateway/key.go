@@ -27,7 +27,7 @@ func (s *Service) keyFile() string { return filepath.Join(s.store.Dir, "pseudony
 func pseudonymKey(path string, mayMake bool) (string, error) {
 	key, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) && !mayMake {
-		return "", fmt.Errorf("the key of pseudonyms %s is gone; restore it, or start once with --accept-loss, and pseudonyms change", path)
+		return "", fmt.Errorf("the key of pseudonyms %s is gone; restore it, or start once with --accept-loss true, and pseudonyms change", path)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		key = []byte(newKey())
