@@ -129,8 +129,8 @@ type Total struct {
 }
 
 // Totals lists what was read of labels, by person, address, other (as whom), purpose, role or table, most
-// rows first, at most limit; roles and tables by their numbers. Of one person it is by all but person, and
-// of roles and tables no rows are known.
+// rows first, at most limit; roles and tables by their numbers. Of one person, roles
+// and tables are not known.
 func (a *Audit) Totals(ctx context.Context, s CountSearch, by string, limit int) ([]Total, error) {
 	var out []Total
 	if s.Actor != "" {
@@ -151,6 +151,8 @@ func (a *Audit) totalsOf(ctx context.Context, s CountSearch, by string, limit in
 	var out []Total
 	name, is := "", "true"
 	switch by {
+	case "person":
+		name, is = "actor", "NOT ("+asOther+")"
 	case "address":
 		name = "address"
 	case "other":

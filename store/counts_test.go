@@ -104,7 +104,7 @@ func TestCountsAreTheRecord(t *testing.T) {
 			whom, _, _ := strings.Cut(x.Standpoint, " ")
 			if whom != "" && whom != x.Actor {
 				add("other", x.Actor+" as "+whom)
-			} else if q.Actor == "" {
+			} else {
 				add("person", x.Actor)
 			}
 			add("address", x.Address)
