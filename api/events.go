@@ -21,7 +21,9 @@ const (
 	mostStreams   = 1000
 )
 
-// streams counts the open streams of events.
+var errStreams = fault.New(fault.TooMany, "too_many_streams", "too many streams of events or of the record are open; close some")
+
+// streams counts the open streams of events and of the record.
 type streams struct {
 	mu  sync.Mutex
 	of  map[access.SubjectID]int
@@ -58,7 +60,7 @@ func (s *Server) events(c fiber.Ctx) error {
 		return err
 	}
 	if !s.streams.enter(caller.User) {
-		return fault.New(fault.TooMany, "too_many_streams", "too many streams of events are open; close some")
+		return errStreams
 	}
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	seen, after := lastEvent(c.Get("Last-Event-ID"), s.service.Events.Last())

@@ -12,7 +12,6 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"gneiss/service/fault"
 	"gneiss/service/review"
 	"gneiss/wire"
 )
@@ -75,10 +74,14 @@ func (s *Server) exported(r request, q review.RecordSearch, mime string, writer 
 	if err != nil {
 		return err
 	}
+	if !s.streams.enter(r.Caller.User) {
+		return errStreams
+	}
 	r.fiber.Set(fiber.HeaderContentType, mime)
 	ctx, stop := watched(r.fiber)
 	conn := r.fiber.RequestCtx().Conn()
 	r.fiber.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
+		defer s.streams.leave(r.Caller.User)
 		defer stop()
 		write := writer(w)
 		for {
@@ -161,7 +164,7 @@ func (s *Server) followed(r request, q review.RecordSearch) error {
 		return err
 	}
 	if !s.streams.enter(r.Caller.User) {
-		return fault.New(fault.TooMany, "too_many_streams", "too many streams of events are open; close some")
+		return errStreams
 	}
 	ctx, stop := watched(c)
 	c.Set(fiber.HeaderContentType, "text/event-stream")

@@ -101,6 +101,9 @@ func (a *app) showMatrix(all wire.AccessMatrix) error {
 	if all.Behind > 0 {
 		fmt.Fprintf(a.out, "… and %d more across.\n", all.Behind)
 	}
+	if all.Beside != "" {
+		fmt.Fprintf(a.out, "After an arrow: what differs %s.\n", all.Beside)
+	}
 	fmt.Fprintln(a.out, "\n"+glyphHelp)
 	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/url"
 	"strconv"
@@ -22,6 +23,8 @@ func (a *app) record(root *cobra.Command) {
 			switch {
 			case len(args) == 1:
 				return a.showRecord(c, args[0])
+			case f.follow && (f.before != "" || c.Flags().Changed("limit")):
+				return usageError{errors.New("--follow shows what comes from now on, without --before and --limit")}
 			case f.follow:
 				return a.followRecord(c, f.query())
 			case f.all || a.output == "jsonl":

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -10,6 +11,13 @@ import (
 // mostCounted is how many records are counted in one transaction, so that the record's writer does not
 // wait for long.
 const mostCounted = 20_000
+
+// A purpose is what somebody types, and counts are kept for longer than records: beyond so many standpoints
+// of a person a day, those with a purpose are counted as having other ones.
+const (
+	mostStandings = 20
+	OtherPurposes = "other purposes"
+)
 
 // Count counts the records that were written since it was last called: what they needed and what they
 // read, by day. A record is counted once, whatever happens meanwhile.
@@ -47,6 +55,12 @@ var counts = []string{
 		FROM record r JOIN record o ON o.id = CASE WHEN r.ends > 0 THEN r.ends ELSE r.id END,
 			json_each(CASE o.labels WHEN '[]' THEN '[]' ELSE json_insert(o.labels, '$[#]', '') END) l
 		WHERE r.id > ? AND r.id <= ? AND o.action IN ('query', 'write', 'preview')`,
+	`UPDATE labelled SET standing = substr(standing, 1, instr(standing, ' for ') + 4) || '` + OtherPurposes + `' FROM (
+			SELECT day, actor, said, dense_rank() OVER (PARTITION BY day, actor ORDER BY said) + (
+				SELECT count(DISTINCT d.standing) FROM label_day d WHERE d.actor = new.actor AND d.day = new.day) AS place
+			FROM (SELECT DISTINCT substr(at, 1, 10) AS day, actor, standing AS said FROM labelled WHERE instr(standing, ' for ') > 0) new
+			WHERE NOT EXISTS (SELECT 1 FROM label_day d WHERE d.actor = new.actor AND d.day = new.day AND d.standing = new.said)
+		) excess WHERE place > ` + strconv.Itoa(mostStandings) + ` AND labelled.actor = excess.actor AND substr(labelled.at, 1, 10) = day AND standing = said`,
 	`INSERT INTO label_day (day, label, actor, standing, address, decision, n, rows)
 		SELECT substr(at, 1, 10), label, actor, standing, address, decision, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2, 3, 4, 5, 6
 		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,

@@ -303,3 +303,36 @@ func TestUseSets(t *testing.T) {
 		t.Errorf("%d of what nobody needed since is kept", kept)
 	}
 }
+
+// TestPurposesAreBounded: whoever thinks of ever more purposes is counted with as many a day as are kept, and
+// whatever was read is counted, in whatever parts.
+func TestPurposesAreBounded(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	must(t, s.Audit().Add(&Record{At: "2025-11-20T08:00:00.000Z", Actor: "user:marl", Action: "query", Standpoint: "user:marl for audits",
+		Decision: "allowed", Labels: `["label:a"]`, Rows: 1}))
+	for i := range 200 {
+		for _, actor := range []string{"user:flint", "user:marl"} {
+			if actor == "user:marl" && i > 3 {
+				continue
+			}
+			must(t, s.Audit().Add(&Record{At: "2025-11-20T09:00:00.000Z", Actor: actor, Action: "query", Standpoint: fmt.Sprintf("%s for reason %d", actor, i%100),
+				Decision: "allowed", Labels: `["label:a"]`, Rows: 1}))
+		}
+		if i%7 == 0 {
+			must(t, s.Audit().Count(ctx))
+		}
+	}
+	must(t, s.Audit().Count(ctx))
+	all, err := s.Audit().Totals(ctx, CountSearch{From: "2025-11-20", Until: "2025-11-20"}, "purpose", 1000)
+	must(t, err)
+	rows := map[string]int64{}
+	total := int64(0)
+	for _, of := range all {
+		rows[of.Name] = of.Rows
+		total += of.Rows
+	}
+	if len(all) != mostStandings+2 || total != 205 || rows["reason 0"] != 3 || rows["audits"] != 1 || rows[OtherPurposes] != 160 {
+		t.Errorf("%d purposes of %d rows are kept: %v", len(all), total, rows)
+	}
+}

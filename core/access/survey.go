@@ -30,7 +30,7 @@ func (c *Census) Survey() *Survey {
 // whose verdict may be another there are looked at again, so that it costs what differs.
 func (s *Survey) Next(c *Census) *Survey {
 	d := Changed(s.Census.Model, c.Model)
-	if d.Bundles {
+	if d.Bundles || len(d.Grants) > c.Model.grants.size()/8 { // or more than is worth to follow up
 		return c.Survey()
 	}
 	r := &resurvey{

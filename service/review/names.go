@@ -42,7 +42,8 @@ func (s *Service) namesOf(m *access.Model) *names {
 		return kept
 	}
 	if kept != nil {
-		if d := access.Changed(kept.model, m); len(d.Structure()) == 0 {
+		// Where bundles differ, the one may be another moment's, which shares nothing with the other.
+		if d := access.Changed(kept.model, m); !d.Bundles && len(d.Structure()) == 0 {
 			kept = &names{m, kept.paths, kept.ids}
 			s.named.Store(kept)
 			return kept

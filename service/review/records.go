@@ -100,6 +100,9 @@ func (s *Service) Records(ctx context.Context, c identity.Caller, q RecordSearch
 		if err != nil {
 			return out, err
 		}
+		if role.Kind != access.Role && role.Kind != access.Group {
+			return out, fault.New(fault.Invalid, "wrong_kind", "%s is a %s; name a role or a group, or search by who", role.Ref(), role.Kind)
+		}
 		search.Role, search.RoleID = role.Ref(), uint32(role.ID)
 	}
 	search.Address, search.Client, search.Object, search.Purpose, search.Others = q.Address, q.Client, q.Object, q.Purpose, q.Others

@@ -26,10 +26,10 @@ type sight struct {
 	survey *access.Survey
 	given  map[string]*bitset.BitSet // grants, by the kind of finding
 	broken map[*guard.Guardrail][]guard.Breach
-	parts  *finder // what only other structure or policies change
-	use    *needed
-	unused *bitset.BitSet // grants; nil: it is not told
-	ofUse  *finder        // what is said of use
+	parts  *finder        // what is said of objects, names and policies
+	use    *needed        // what queries needed
+	unused *bitset.BitSet // grants that they did not need; nil: it has not been counted for long enough
+	ofUse  *finder        // what is said of that
 }
 
 // ofGrants are the kinds of findings about a grant.
@@ -186,11 +186,13 @@ func (n *needed) more(ctx context.Context, s *Service, m *access.Model) (fresh [
 	if err != nil {
 		return nil, err
 	}
-	for _, set := range sets {
-		var of gateway.Use
-		if err := json.Unmarshal([]byte(set.Needs), &of); err != nil {
+	uses := make([]gateway.Use, len(sets))
+	for i, set := range sets { // all of it or nothing: what is added is told once
+		if err := json.Unmarshal([]byte(set.Needs), &uses[i]); err != nil {
 			return nil, err
 		}
+	}
+	for _, of := range uses {
 		for _, id := range of.Grants {
 			if !n.grants[id] {
 				n.grants[id] = true
