@@ -14,6 +14,7 @@ import (
 	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/source"
+	"gneiss/source/corpus"
 )
 
 // more makes rows of other values out of those that typed has.
@@ -60,7 +61,7 @@ func toNineDigits(answer string) string {
 // a copy which holds the rows and values that the policies leave, made by the server itself.
 func TestNoLeakOfQuestions(t *testing.T) {
 	url := database(t)
-	src, m := onDatabase(t, url, typed+more+"CREATE SCHEMA c; ANALYZE;")
+	src, m := onDatabase(t, url, corpus.Tables+more+"CREATE SCHEMA c; ANALYZE;")
 	m, err := m.Apply(time.Unix(1, 0), access.SetAttribute{Subject: "user:flint", Name: "rocks", Values: []string{"slate", "chert", "nonsense"}})
 	if err != nil {
 		t.Fatal(err)
@@ -119,8 +120,8 @@ func TestNoLeakOfQuestions(t *testing.T) {
 			do("UPDATE c.typed SET " + column + " = " + raw)
 		}
 		for n := range perWorld {
-			q := &questioner{r: rand.New(rand.NewPCG(*leakSeed+uint64(world), uint64(n))), steady: true}
-			text := q.statement()
+			q := corpus.NewQuestioner(rand.New(rand.NewPCG(*leakSeed+uint64(world), uint64(n))), true)
+			text := q.Statement()
 			plan, err := emit.Make(text, nil, st, set)
 			if err != nil {
 				continue // the server refuses it too, or it is a gap: see TestTheServersOwnAnswers

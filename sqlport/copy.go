@@ -242,14 +242,9 @@ func (r *copied) Head(h gateway.Head) ([]int16, error) {
 }
 
 func (r *copied) Row(b []byte, row [][]byte) ([]byte, error) {
-	if r.convert {
-		row = append([][]byte(nil), row...)
-		for i, text := range row {
-			var err error
-			if row[i], err = r.c.values.binary(oidOf(r.columns[i].Type), text); err != nil {
-				return b, err
-			}
-		}
+	row, err := r.converted(row)
+	if err != nil {
+		return b, err
 	}
 	return r.write(b, row, false)
 }

@@ -183,7 +183,7 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 		p.formats = answer.formats
 	}
 	if p.of.kind == listed {
-		return c.fetchListed(p, int(most), answer)
+		return c.fetchListed(p, int(most), s.Ismove, answer)
 	}
 	if !s.Ismove && answer.describe {
 		c.send(fields(p.of.columns, answer.formats))
@@ -192,10 +192,9 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 		return verb + " 0", nil
 	}
 	mark := len(c.out)
-	if s.Ismove {
-		return "", statef("0A000", "MOVE is not there; FETCH the rows")
-	}
+	p.silent = s.Ismove
 	n, err := c.fetch(p, int(most), false)
+	p.silent = false
 	if err != nil {
 		c.out = c.out[:min(mark, len(c.out))]
 		return "", err

@@ -49,6 +49,7 @@ type portal struct {
 	tag     string     // once it has ended
 	hold    bool       // it outlives its transaction
 	sent    int64      // rows of this part
+	silent  bool       // which are not sent: MOVE
 	listed  [][][]byte // of a question about the catalog, what has not been fetched
 }
 
@@ -394,7 +395,7 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 		if p.of.described {
 			p.run.expected = p.of.columns
 		}
-		p.run.portion = most
+		p.run.portion, p.run.silent = most, p.silent
 		in := c.ask(p.of.piece.SQL, p.params)
 		gateway, caller, run := c.server.service.Gateway, c.caller, p.run
 		go func() {
@@ -408,7 +409,7 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 			run.rests <- event{end, err, true}
 		}()
 	} else {
-		p.run.portion = most
+		p.run.portion, p.run.silent = most, p.silent
 		p.run.wake <- true
 	}
 	p.sent = 0

@@ -160,7 +160,7 @@ func (c *session) listInto(ctx context.Context, q *catalog.Question, params []an
 }
 
 // fetchListed takes the next rows of a cursor over the catalog, which are all there.
-func (c *session) fetchListed(p *portal, most int, answer *rows) (string, error) {
+func (c *session) fetchListed(p *portal, most int, move bool, answer *rows) (string, error) {
 	if p.listed == nil {
 		q, err := c.compile(p.of)
 		if err != nil {
@@ -190,5 +190,8 @@ func (c *session) fetchListed(p *portal, most int, answer *rows) (string, error)
 	}
 	part := p.listed[:n]
 	p.listed = p.listed[n:]
+	if move {
+		return fmt.Sprintf("MOVE %d", n), nil
+	}
 	return fmt.Sprintf("FETCH %d", n), c.give(p.of.columns, part, answer)
 }

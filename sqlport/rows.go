@@ -17,7 +17,8 @@ type rows struct {
 	describe bool           // RowDescription goes before them
 	expected []query.Column // that the client was told of; nil: it was told of none
 	columns  []query.Column
-	convert  bool // the source has no binary form
+	convert  []bool // columns that come as texts and leave in binary form; nil: none
+	silent   bool   // rows are counted alone: MOVE
 	message  pgproto3.DataRow
 	headed   bool
 }
@@ -30,23 +31,25 @@ func (r *rows) Head(h gateway.Head) ([]int16, error) {
 		return nil, statef("08P01", "the portal has %d formats for %d columns", n, len(h.Columns))
 	}
 	r.columns, r.headed = h.Columns, true
-	wants := slices.Contains(r.formats, pgtype.BinaryFormatCode)
 	if r.describe {
 		r.c.send(fields(h.Columns, r.formats))
 	}
-	if !wants {
-		return nil, nil
-	}
-	if !h.Binary {
-		r.convert = true
+	if !slices.Contains(r.formats, pgtype.BinaryFormatCode) {
 		return nil, nil
 	}
 	out := make([]int16, len(h.Columns))
+	r.convert = make([]bool, len(h.Columns))
 	for i, c := range h.Columns {
-		// A type of the source's own is a text to the client, in binary form, too.
-		if out[i] = formatOf(r.formats, i); c.Type == nil || c.Type.OID == 0 {
-			out[i] = pgtype.TextFormatCode
+		if out[i] = formatOf(r.formats, i); out[i] == pgtype.TextFormatCode {
+			continue
 		}
+		// A type of the source's own is a text to the client, or an array of texts, in binary form, too.
+		if !h.Binary || c.Type == nil || c.Type.OID == 0 {
+			out[i], r.convert[i] = pgtype.TextFormatCode, true
+		}
+	}
+	if !h.Binary {
+		return nil, nil
 	}
 	return out, nil
 }
@@ -56,20 +59,33 @@ func alike(a, b []query.Column) bool {
 }
 
 func (r *rows) Row(b []byte, row [][]byte) ([]byte, error) {
-	if r.convert {
-		row = slices.Clone(row)
-		for i, text := range row {
-			if formatOf(r.formats, i) != pgtype.BinaryFormatCode {
-				continue
-			}
-			var err error
-			if row[i], err = r.c.values.binary(oidOf(r.columns[i].Type), text); err != nil {
-				return b, err
-			}
-		}
+	if r.silent {
+		return b, nil
+	}
+	row, err := r.converted(row)
+	if err != nil {
+		return b, err
 	}
 	r.message.Values = row
 	return r.message.Encode(b)
+}
+
+// converted is a row whose values have the forms that the client wants.
+func (r *rows) converted(row [][]byte) ([][]byte, error) {
+	if !slices.Contains(r.convert, true) {
+		return row, nil
+	}
+	row = slices.Clone(row)
+	for i, text := range row {
+		if !r.convert[i] {
+			continue
+		}
+		var err error
+		if row[i], err = r.c.values.binary(oidOf(r.columns[i].Type), text); err != nil {
+			return nil, err
+		}
+	}
+	return row, nil
 }
 
 func (r *rows) Send(b []byte, last bool) error {

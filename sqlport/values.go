@@ -1,6 +1,7 @@
 package sqlport
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -8,6 +9,7 @@ import (
 
 	"gneiss/core/query"
 	"gneiss/core/sqltype"
+	"gneiss/sqlport/catalog"
 )
 
 // oidOf is the number by which clients know a type. One that the source has made itself is a
@@ -24,24 +26,12 @@ func oidOf(t *sqltype.Type) uint32 {
 	return sqltype.Text.OID
 }
 
-// sizes are the lengths of types whose values all have the same, in bytes; others have -1.
-var sizes = map[uint32]int16{16: 1, 18: 1, 19: 64, 20: 8, 21: 2, 23: 4, 26: 4, 700: 4, 701: 8, 790: 8, 829: 6, 774: 8, 1082: 4, 1083: 8, 1114: 8,
-	1184: 8, 1186: 16, 1266: 12, 2950: 16, 600: 16, 601: 32, 603: 32, 628: 24, 718: 24, 27: 6, 28: 4, 29: 4, 5069: 8, 3220: 8, 24: 4, 2205: 4,
-	2206: 4, 4089: 4, 4096: 4}
-
-func sizeOf(oid uint32) int16 {
-	if n, ok := sizes[oid]; ok {
-		return n
-	}
-	return -1
-}
-
 // fields describes columns to a client.
 func fields(columns []query.Column, formats []int16) *pgproto3.RowDescription {
 	out := &pgproto3.RowDescription{}
 	for i, c := range columns {
 		oid := oidOf(c.Type)
-		out.Fields = append(out.Fields, pgproto3.FieldDescription{Name: []byte(c.Name), DataTypeOID: oid, DataTypeSize: sizeOf(oid),
+		out.Fields = append(out.Fields, pgproto3.FieldDescription{Name: []byte(c.Name), DataTypeOID: oid, DataTypeSize: catalog.TypeLength(oid),
 			TypeModifier: sqltype.Modifier(c.Declared, oid), Format: formatOf(formats, i)})
 	}
 	return out
@@ -71,6 +61,9 @@ func (c *converter) binary(oid uint32, text []byte) ([]byte, error) {
 	}
 	if oid == 3802 { // jsonb: a version before it
 		return append([]byte{1}, text...), nil
+	}
+	if t := sqltype.Of(oid); t != nil && t.Elem != nil && string(text) == "{}" { // no dimensions, where the library makes one
+		return binary.BigEndian.AppendUint32(make([]byte, 8, 12), t.Elem.OID), nil
 	}
 	return c.convert(oid, pgtype.TextFormatCode, pgtype.BinaryFormatCode, text)
 }

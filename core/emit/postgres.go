@@ -149,11 +149,8 @@ func (e postgres) cast(x *query.Cast) {
 
 // modified writes a type with its modifier.
 func modified(t query.Type, modifier string) string {
-	switch {
-	case modifier == "":
+	if modifier == "" {
 		return typeName(t)
-	case t == sqltype.Interval:
-		return "interval " + modifier
 	}
 	return sqltype.WithModifier(t, modifier)
 }

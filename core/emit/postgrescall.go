@@ -1,10 +1,8 @@
 package emit
 
 import (
-	"fmt"
-
+	"cmp"
 	"gneiss/core/query"
-	"gneiss/core/sqltype"
 )
 
 // call writes a call. A routine is called by its schema and name, so that no other is meant;
@@ -100,8 +98,7 @@ func (e postgres) calls(r *query.Relation, alias string) {
 	for i, name := range columnNames(r.Columns) {
 		e.write(map[bool]string{true: "", false: ", "}[i == 0], quoteName(name))
 		if len(c.Fields) > 0 && i < len(c.Fields) {
-			_, modifier := sqltype.Split(c.Fields[i].Declared)
-			fmt.Fprint(&e.b, " ", modified(c.Fields[i].Type, modifier))
+			e.write(" ", cmp.Or(c.Fields[i].Declared, typeName(c.Fields[i].Type)))
 		}
 	}
 	e.write(")")

@@ -113,8 +113,13 @@ func statementName(n *pg.Node) string {
 }
 
 func (b *binder) fail(at int32, code, format string, args ...any) {
+	b.failAs(at, code, "", format, args...)
+}
+
+// failAs is fail for what a PostgreSQL server has an SQLSTATE of its own for.
+func (b *binder) failAs(at int32, code, sqlState, format string, args ...any) {
 	line, col := place(b.text, at)
-	panic(&Error{Code: code, Text: fmt.Sprintf(format, args...), Line: line, Col: col})
+	panic(&Error{Code: code, Text: fmt.Sprintf(format, args...), Line: line, Col: col, SQLState: sqlState})
 }
 
 // unsupported refuses a node that the language does not have.

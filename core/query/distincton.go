@@ -12,7 +12,7 @@ func (b *binder) distinctOn(s *pg.SelectStmt, sel *Select, names *scope) []Expr 
 		}
 		e := b.aliasedOr(n, names)
 		if AnyExpr(e, IsWindow) {
-			b.fail(locate(n), Grouping, "a window function cannot stand in DISTINCT ON")
+			b.failAs(locate(n), Grouping, "42P20", "a window function cannot stand in DISTINCT ON")
 		}
 		out = append(out, e)
 	}
@@ -42,7 +42,7 @@ func (b *binder) firstOfEach(q *Query, sel *Select, on []Expr) {
 			key = sel.Items[o.Output-1]
 		}
 		if i < len(on) && !among(on, key) {
-			b.fail(-1, Grouping, "SELECT DISTINCT ON: the first of ORDER BY must be the same expressions")
+			b.failAs(-1, Grouping, "42P10", "SELECT DISTINCT ON: the first of ORDER BY must be the same expressions")
 		}
 		over.Order = append(over.Order, Order{Expr: key, Desc: o.Desc, NullsFirst: o.NullsFirst, NotNull: o.NotNull})
 		if o.Output == 0 {

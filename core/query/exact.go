@@ -20,8 +20,7 @@ import (
 func (b *binder) unresolved(err error, at int32) {
 	var e *sqltype.Error
 	if errors.As(err, &e) {
-		line, col := place(b.text, at)
-		panic(&Error{Code: Mismatch, Text: e.Text, Line: line, Col: col, SQLState: e.SQLState})
+		b.failAs(at, Mismatch, e.SQLState, "%s", e.Text)
 	}
 	b.fail(at, Mismatch, "%v", err)
 }
@@ -61,7 +60,7 @@ func (b *binder) comparison(op string, l, r Expr, at int32) Expr {
 		return b.operation(op, l, r, at)
 	}
 	if len(left.List) != len(right.List) {
-		b.fail(at, Mismatch, "rows that are compared have as many values each: here are %d and %d", len(left.List), len(right.List))
+		b.failAs(at, Mismatch, "42601", "rows that are compared have as many values each: here are %d and %d", len(left.List), len(right.List))
 	}
 	if !slices.Contains([]string{"=", "<>", "<", "<=", ">", ">="}, op) {
 		b.unsupported(at, "the operator "+op+" of rows")
@@ -150,14 +149,14 @@ func (b *binder) quantified(op string, x, array Expr, all bool, at int32) Expr {
 		array = b.convertLiteral(array, x.Type().Array, at)
 	}
 	if array.Type() == nil || array.Type().Elem == nil {
-		b.fail(at, Mismatch, "ANY and ALL take an array, not %s", array.Type())
+		b.failAs(at, Mismatch, "42809", "ANY and ALL take an array, not %s", array.Type())
 	}
 	m, err := sqltype.Binary(op, x.Type(), array.Type().Elem)
 	if err != nil {
 		b.unresolved(err, at)
 	}
 	if m.Result != Boolean {
-		b.fail(at, Mismatch, "ANY and ALL take an operator that gives a truth value")
+		b.failAs(at, Mismatch, "42809", "ANY and ALL take an operator that gives a truth value")
 	}
 	return &Quantified{b.convertLiteral(x, m.Args[0], at), m.Operator, array, all}
 }
@@ -246,13 +245,17 @@ func (b *binder) exactConstant(c *pg.A_Const) Expr {
 			for _, digit := range hex {
 				n, err := strconv.ParseUint(string(digit), 16, 4)
 				if err != nil {
-					b.fail(c.Location, Syntax, "%q is no hexadecimal digit", string(digit))
+					b.failAs(c.Location, Syntax, "22P02", "%q is no hexadecimal digit", string(digit))
 				}
 				bits += fmt.Sprintf("%04b", n)
 			}
 			return &Literal{sqltype.Bit, bits}
 		}
-		return &Literal{sqltype.Bit, strings.TrimPrefix(text, "b")}
+		bits := strings.TrimPrefix(text, "b")
+		if wrong := strings.Trim(bits, "01"); wrong != "" {
+			b.failAs(c.Location, Syntax, "22P02", "%q is no binary digit", wrong[:1])
+		}
+		return &Literal{sqltype.Bit, bits}
 	}
 	return nil
 }
@@ -287,12 +290,12 @@ func (b *binder) exactSubquery(l *pg.SubLink, q *Query, s *scope, w windows) Exp
 	switch l.SubLinkType {
 	case pg.SubLinkType_EXPR_SUBLINK:
 		if len(q.Columns) != 1 {
-			b.fail(at, Mismatch, "a sub-query here gives one column, not %d", len(q.Columns))
+			b.failAs(at, Mismatch, "42601", "a sub-query here gives one column, not %d", len(q.Columns))
 		}
 		return &Scalar{q}
 	case pg.SubLinkType_ARRAY_SUBLINK:
 		if len(q.Columns) != 1 {
-			b.fail(at, Mismatch, "a sub-query here gives one column, not %d", len(q.Columns))
+			b.failAs(at, Mismatch, "42601", "a sub-query here gives one column, not %d", len(q.Columns))
 		}
 		t := pick(q.Columns[0].Type, Text)
 		if t.Elem == nil {
@@ -306,7 +309,7 @@ func (b *binder) exactSubquery(l *pg.SubLink, q *Query, s *scope, w windows) Exp
 		}
 		x := b.exprIn(l.Testexpr, s, w)
 		if row, ok := x.(*Row); len(q.Columns) == 1 && ok || ok && len(row.List) != len(q.Columns) || !ok && len(q.Columns) != 1 {
-			b.fail(at, Mismatch, "what is compared with a sub-query has as many values as that has columns: here are %d columns", len(q.Columns))
+			b.failAs(at, Mismatch, "42601", "what is compared with a sub-query has as many values as that has columns: here are %d columns", len(q.Columns))
 		}
 		switch same := b.comparison(op, x, kinds(), at).(type) {
 		case *Operation:

@@ -69,13 +69,7 @@ func (b *binder) intervalFields(t *pg.TypeName) string {
 	if len(t.Typmods) == 0 {
 		return ""
 	}
-	const year, month, day, hour, minute, second = 1 << 2, 1 << 1, 1 << 3, 1 << 10, 1 << 11, 1 << 12
-	words := map[int32]string{
-		year: "year", month: "month", day: "day", hour: "hour", minute: "minute", second: "second", year | month: "year to month",
-		day | hour: "day to hour", day | hour | minute: "day to minute", day | hour | minute | second: "day to second",
-		hour | minute: "hour to minute", hour | minute | second: "hour to second", minute | second: "minute to second", 0x7FFF: "",
-	}
-	fields, ok := words[t.Typmods[0].GetAConst().GetIval().GetIval()]
+	fields, ok := sqltype.IntervalFields(t.Typmods[0].GetAConst().GetIval().GetIval())
 	if !ok {
 		b.unsupported(t.Location, "these fields of an interval")
 	}
@@ -108,7 +102,7 @@ func (b *binder) castTo(x Expr, to Type, modifier string, at int32) Expr {
 	if !sqltype.Castable(x.Type(), to, sqltype.Explicit) {
 		b.unresolved(&sqltype.Error{SQLState: "42846", Text: fmt.Sprintf("cannot cast type %s to %s", x.Type(), to)}, at)
 	}
-	if x.Type() == to && modifier == "" {
+	if x.Type() == to && modifier == "" && declaredOf(x) == "" {
 		return x
 	}
 	return &Cast{x, to, modifier}
@@ -133,7 +127,7 @@ func (b *binder) array(a *pg.A_ArrayExpr, element Type, s *scope, w windows) Exp
 	}
 	switch {
 	case len(out.List) == 0 && element == nil:
-		b.fail(a.Location, Mismatch, "an empty array needs a type: ARRAY[]::integer[]")
+		b.failAs(a.Location, Mismatch, "42P18", "an empty array needs a type: ARRAY[]::integer[]")
 	case nested:
 		out.T = out.List[0].Type()
 		if slices.ContainsFunc(out.List, func(x Expr) bool { return x.Type() != out.T }) {
@@ -224,6 +218,9 @@ func (b *binder) field(x Expr, name string, at int32) Expr {
 			}
 		}
 	}
-	b.unsupported(at, "a field of this value")
+	if !b.exact || x.Type() == sqltype.Record {
+		b.unsupported(at, "a field of this value")
+	}
+	b.failAs(at, Mismatch, "42809", "%s has no fields", x.Type())
 	return nil
 }

@@ -25,7 +25,7 @@ func (b *binder) plain(e Expr, at int32, what string) {
 		b.fail(at, Grouping, "an aggregate function cannot stand in %s", what)
 	}
 	if AnyExpr(e, IsWindow) {
-		b.fail(at, Grouping, "a window function cannot stand in %s", what)
+		b.failAs(at, Grouping, "42P20", "a window function cannot stand in %s", what)
 	}
 	b.ungrouped(e, what)
 }
@@ -257,7 +257,7 @@ func (b *binder) subquery(l *pg.SubLink, s *scope, w windows) Expr {
 		return b.exactSubquery(l, q, s, w)
 	}
 	if len(q.Columns) != 1 && len(b.needs) == 0 {
-		b.fail(l.Location, Mismatch, "a sub-query here gives one column, not %d", len(q.Columns))
+		b.failAs(l.Location, Mismatch, "42601", "a sub-query here gives one column, not %d", len(q.Columns))
 	}
 	switch l.SubLinkType {
 	case pg.SubLinkType_EXPR_SUBLINK:

@@ -57,7 +57,7 @@ func (b *binder) bindFrom(nodes []*pg.Node, s *scope) []From {
 func (b *binder) merge(s, inner *scope, at int32) {
 	for _, r := range inner.relations {
 		if slices.ContainsFunc(s.relations, func(x *Relation) bool { return x.Alias == r.Alias }) {
-			b.fail(at, Ambiguous, "the name %s is given twice in FROM; give one of the two another alias", access.Quote(r.Alias))
+			b.failAs(at, Ambiguous, "42712", "the name %s is given twice in FROM; give one of the two another alias", access.Quote(r.Alias))
 		}
 	}
 	s.relations = append(s.relations, inner.relations...)
@@ -117,7 +117,7 @@ func (b *binder) alias(r *Relation, a *pg.Alias) {
 	r.Alias = a.Aliasname
 	names := texts(a.Colnames)
 	if n := len(columnsOf(r)); len(names) > n && !r.opaque {
-		b.fail(-1, Mismatch, "%s has %d columns, but %d names are given", access.Quote(r.Alias), n, len(names))
+		b.failAs(-1, Mismatch, "42P10", "%s has %d columns, but %d names are given", access.Quote(r.Alias), n, len(names))
 	}
 	r.Columns = slices.Clone(r.Columns)
 	for i := range r.Columns {
@@ -225,7 +225,7 @@ func (b *binder) oneOf(s *scope, name string, at int32) Expr {
 		if opaque(s) {
 			return &Literal{}
 		}
-		b.fail(at, Unknown, "USING: no column %s on both sides of the join", access.Quote(name))
+		b.failAs(at, Unknown, "42703", "USING: no column %s on both sides of the join", access.Quote(name))
 	}
 	b.useAll(e)
 	return e

@@ -111,7 +111,7 @@ func (b *binder) position(n *pg.Node, most int, what string) (int, bool) {
 	}
 	i := int(c.GetIval().GetIval())
 	if i < 1 || i > most {
-		b.fail(c.Location, Unknown, "%s %d: there are %d output columns", what, i, most)
+		b.failAs(c.Location, Unknown, "42P10", "%s %d: there are %d output columns", what, i, most)
 	}
 	return i, true
 }

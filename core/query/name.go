@@ -98,7 +98,7 @@ func (b *binder) relationNamed(s *scope, alias string, at int32) *Relation {
 			}
 		}
 	}
-	b.fail(at, Unknown, "no table is called %s here; name it in FROM", access.Quote(alias))
+	b.failAs(at, Unknown, "42P01", "no table is called %s here; name it in FROM", access.Quote(alias))
 	return nil
 }
 
@@ -110,7 +110,7 @@ func (b *binder) relationOf(s *scope, parts []string, at int32) *Relation {
 			}
 		}
 	}
-	b.fail(at, Unknown, "no table is called %s here; name it in FROM", access.JoinPath(parts...))
+	b.failAs(at, Unknown, "42P01", "no table is called %s here; name it in FROM", access.JoinPath(parts...))
 	return nil
 }
 

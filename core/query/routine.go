@@ -184,23 +184,23 @@ func (b *binder) checkUse(c *Call, f *pg.FuncCall, w windows) {
 	at, name, r := f.Location, c.Fn.Name, c.Fn.Routine
 	switch {
 	case c.Fn.Kind != AggregateFunction && (f.AggStar || f.AggDistinct || f.AggFilter != nil || len(f.AggOrder) > 0):
-		b.fail(at, Mismatch, "*, DISTINCT, ORDER BY and FILTER belong to aggregate functions; %s is none", name)
+		b.failAs(at, Mismatch, "42809", "*, DISTINCT, ORDER BY and FILTER belong to aggregate functions; %s is none", name)
 	case f.AggStar && (name != "count" || len(f.Args) > 0):
-		b.fail(at, Mismatch, "only count takes *")
+		b.failAs(at, Mismatch, "42809", "only count takes *")
 	case name == "count" && len(f.Args) == 0 && !f.AggStar:
-		b.fail(at, Mismatch, "count takes * or a value")
+		b.failAs(at, Mismatch, "42809", "count takes * or a value")
 	case c.Fn.Kind == windowFunction && f.Over == nil:
-		b.fail(at, Mismatch, "%s needs OVER (…)", name)
+		b.failAs(at, Mismatch, "42809", "%s needs OVER (…)", name)
 	case c.Fn.Kind == ScalarFunction && f.Over != nil:
-		b.fail(at, Mismatch, "%s is no window function", name)
+		b.failAs(at, Mismatch, "42809", "%s is no window function", name)
 	case f.Over != nil && w == nil:
-		b.fail(at, Grouping, "a window function can stand in the select list and in ORDER BY only")
+		b.failAs(at, Grouping, "42P20", "a window function can stand in the select list and in ORDER BY only")
 	case f.Over != nil && (f.AggDistinct || len(f.AggOrder) > 0):
 		b.unsupported(at, "DISTINCT or ORDER BY in a window function")
 	case (r.Ordered == 'o' || r.Ordered == 'h') && !f.AggWithinGroup && f.Over == nil:
-		b.fail(at, Mismatch, "%s needs WITHIN GROUP (ORDER BY …)", name)
+		b.failAs(at, Mismatch, "42809", "%s needs WITHIN GROUP (ORDER BY …)", name)
 	case f.AggWithinGroup && r.Ordered != 'o' && r.Ordered != 'h':
-		b.fail(at, Mismatch, "%s takes no WITHIN GROUP", name)
+		b.failAs(at, Mismatch, "42809", "%s takes no WITHIN GROUP", name)
 	case f.AggWithinGroup && r.Ordered == 'o' && len(f.Args) != r.Direct:
 		b.fail(at, Mismatch, "%s takes %d operands before WITHIN GROUP", name, r.Direct)
 	}
@@ -288,7 +288,7 @@ func (b *binder) rangeFunction(f *pg.RangeFunction, outer *scope) *Relation {
 				r.Columns = append(r.Columns, Column{Name: field.Name, Type: field.Type})
 			}
 		case call.T == sqltype.Record:
-			b.fail(locate(items[0]), Mismatch, "%s gives rows of any kind: write their columns behind it, AS t (a integer, b text)", call.Fn.Name)
+			b.failAs(locate(items[0]), Mismatch, "42601", "%s gives rows of any kind: write their columns behind it, AS t (a integer, b text)", call.Fn.Name)
 		default:
 			name := call.Fn.Name
 			if len(fields) == 1 && fields[0].Name != "" {

@@ -75,7 +75,7 @@ func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
 			b.unsupported(c.Location, "a WITH query that is no SELECT")
 		}
 		if slices.ContainsFunc(q.With, func(x *CTE) bool { return x.Name == c.Ctename }) {
-			b.fail(c.Location, Ambiguous, "the WITH query %s is there twice", access.Quote(c.Ctename))
+			b.failAs(c.Location, Ambiguous, "42712", "the WITH query %s is there twice", access.Quote(c.Ctename))
 		}
 		if (c.SearchClause != nil || c.CycleClause != nil) && !b.exact {
 			b.unsupported(c.Location, "SEARCH or CYCLE of a WITH query")
@@ -149,9 +149,10 @@ func (b *binder) searching(cte *CTE, c *pg.CommonTableExpr) {
 func (b *binder) nameColumns(cte *CTE, c *pg.CommonTableExpr) {
 	names := texts(c.Aliascolnames)
 	if len(names) > len(cte.Query.Columns) {
-		b.fail(
+		b.failAs(
 			c.Location,
 			Mismatch,
+			"42P10",
 			"the WITH query %s has %d columns, but %d names are given",
 			access.Quote(c.Ctename),
 			len(cte.Query.Columns),
@@ -241,7 +242,7 @@ func (b *binder) selectBody(q *Query, s *pg.SelectStmt, outer *scope, set *group
 	if s.HavingClause != nil {
 		sel.Having = b.condition(s.HavingClause, names, "HAVING")
 		if AnyExpr(sel.Having, IsWindow) {
-			b.fail(locate(s.HavingClause), Grouping, "a window function cannot stand in HAVING")
+			b.failAs(locate(s.HavingClause), Grouping, "42P20", "a window function cannot stand in HAVING")
 		}
 	}
 	var first []Expr // of DISTINCT ON
@@ -312,23 +313,9 @@ func (b *binder) targetItem(q *Query, sel *Select, t *pg.ResTarget, s *scope, w 
 
 func (b *binder) output(q *Query, sel *Select, e Expr, name string) {
 	sel.Items = append(sel.Items, e)
-	c := Column{Name: name, Type: e.Type()}
-	switch e := e.(type) {
-	case *ColumnRef:
-		of := e.Rel.Columns[e.Col]
-		c.NotNull, c.Declared = of.NotNull, of.Declared
-	case *Cast:
-		if e.Modifier != "" && e.To != sqltype.Interval {
-			c.Declared = sqltype.WithModifier(e.To, e.Modifier)
-		}
-	case *Scalar:
-		c.Declared = e.Query.Columns[0].Declared
-	case *Call:
-		if (e.Fn.Name == "min" || e.Fn.Name == "max") && len(e.Args) == 1 { // which give one of the values
-			if of, ok := e.Args[0].(*ColumnRef); ok && of.Type() == e.T {
-				c.Declared = of.Rel.Columns[of.Col].Declared
-			}
-		}
+	c := Column{Name: name, Type: e.Type(), Declared: declaredOf(e)}
+	if of, ok := e.(*ColumnRef); ok {
+		c.NotNull = of.Rel.Columns[of.Col].NotNull
 	}
 	q.Columns = append(q.Columns, c)
 }
@@ -434,7 +421,7 @@ func (b *binder) sortItem(n *pg.SortBy, q *Query, sel *Select, s *scope, w windo
 	if i := slices.IndexFunc(sel.Items, func(e Expr) bool { return Same(e, o.Expr) }); i >= 0 {
 		o.Output = i + 1
 	} else if sel.Distinct && len(sel.On) == 0 {
-		b.fail(locate(n.Node), Grouping, "with DISTINCT, ORDER BY takes only what is selected")
+		b.failAs(locate(n.Node), Grouping, "42P10", "with DISTINCT, ORDER BY takes only what is selected")
 	}
 	return o
 }

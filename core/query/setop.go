@@ -21,7 +21,7 @@ func (b *binder) setOperation(q *Query, s *pg.SelectStmt, outer *scope) {
 			q.Columns = l
 			return
 		}
-		b.fail(-1, Mismatch, "both sides of %s need as many columns: here are %d and %d", op.Op, len(l), len(r))
+		b.failAs(-1, Mismatch, "42601", "both sides of %s need as many columns: here are %d and %d", op.Op, len(l), len(r))
 	}
 	for i := range l {
 		t, ok := b.unify(l[i].Type, r[i].Type)

@@ -81,7 +81,7 @@ func (b *binder) relation(o *access.Object) *Relation {
 			continue // a type that the language does not have cannot be read
 		}
 		column := Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID}
-		if _, modifier := sqltype.Split(c.Type); modifier != "" && exact {
+		if exact && sqltype.Modifier(c.Type, t.OID) >= 0 {
 			column.Declared = c.Type
 		}
 		r.Columns = append(r.Columns, column)

@@ -17,7 +17,7 @@ func (b *binder) values(q *Query, s *pg.SelectStmt, outer *scope) {
 	for _, list := range s.ValuesLists {
 		nodes := list.GetList().Items
 		if len(v.Rows) > 0 && len(nodes) != len(v.Rows[0]) {
-			b.fail(locate(nodes[0]), Mismatch, "the rows of VALUES have as many values each: here are %d and %d", len(v.Rows[0]), len(nodes))
+			b.failAs(locate(nodes[0]), Mismatch, "42601", "the rows of VALUES have as many values each: here are %d and %d", len(v.Rows[0]), len(nodes))
 		}
 		for _, n := range nodes {
 			if n.GetSetToDefault() != nil {
@@ -65,7 +65,7 @@ func (b *binder) recursive(cte *CTE, c *pg.CommonTableExpr, s *pg.SelectStmt, ou
 		return
 	}
 	if len(op.R.Columns) != len(columns) {
-		b.fail(c.Location, Mismatch, "both sides of UNION need as many columns: here are %d and %d", len(columns), len(op.R.Columns))
+		b.failAs(c.Location, Mismatch, "42601", "both sides of UNION need as many columns: here are %d and %d", len(columns), len(op.R.Columns))
 	}
 	for i, r := range op.R.Columns {
 		if t, ok := b.unify(columns[i].Type, r.Type); !ok || t != columns[i].Type {

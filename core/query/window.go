@@ -16,7 +16,7 @@ func (b *binder) windows(nodes []*pg.Node) windows {
 	for _, n := range nodes {
 		def := n.GetWindowDef()
 		if _, twice := w[def.Name]; twice {
-			b.fail(def.Location, Mismatch, "the window %s is defined twice", access.Quote(def.Name))
+			b.failAs(def.Location, Mismatch, "42P20", "the window %s is defined twice", access.Quote(def.Name))
 		}
 		w[def.Name] = b.builtOn(def, w)
 	}
@@ -41,11 +41,11 @@ func (b *binder) builtOn(def *pg.WindowDef, w windows) *pg.WindowDef {
 	base := b.namedWindow(def.Refname, def.Location, w)
 	switch {
 	case len(def.PartitionClause) > 0:
-		b.fail(def.Location, Mismatch, "cannot override PARTITION BY clause of window %s", access.Quote(def.Refname))
+		b.failAs(def.Location, Mismatch, "42P20", "cannot override PARTITION BY clause of window %s", access.Quote(def.Refname))
 	case len(def.OrderClause) > 0 && len(base.OrderClause) > 0:
-		b.fail(def.Location, Mismatch, "cannot override ORDER BY clause of window %s", access.Quote(def.Refname))
+		b.failAs(def.Location, Mismatch, "42P20", "cannot override ORDER BY clause of window %s", access.Quote(def.Refname))
 	case base.FrameOptions&frameNonDefault != 0:
-		b.fail(def.Location, Mismatch, "cannot copy window %s because it has a frame clause", access.Quote(def.Refname))
+		b.failAs(def.Location, Mismatch, "42P20", "cannot copy window %s because it has a frame clause", access.Quote(def.Refname))
 	}
 	out := &pg.WindowDef{Name: def.Name, PartitionClause: base.PartitionClause, OrderClause: def.OrderClause,
 		FrameOptions: def.FrameOptions, StartOffset: def.StartOffset, EndOffset: def.EndOffset, Location: def.Location}
@@ -137,7 +137,7 @@ func (b *binder) distance(unit string, n *pg.Node, order []Order, at int32) Expr
 	e := b.expr(n, &scope{})
 	if unit == "RANGE" {
 		if len(order) != 1 {
-			b.fail(at, Mismatch, "RANGE with a distance needs just one expression in ORDER BY")
+			b.failAs(at, Mismatch, "42P20", "RANGE with a distance needs just one expression in ORDER BY")
 		}
 		to := order[0].Expr.Type()
 		if to != nil && to.Category == 'D' {
@@ -147,10 +147,13 @@ func (b *binder) distance(unit string, n *pg.Node, order []Order, at int32) Expr
 		b.plain(e, at, "a window frame")
 		return e
 	}
+	if b.exact {
+		e = b.convertLiteral(e, Bigint, at)
+	}
 	l, ok := e.(*Literal)
 	count, isInt := ValueOf(l).(int64)
 	if !ok || !isInt || count < 0 {
-		b.fail(at, Mismatch, "a window frame's distance is a whole number from 0")
+		b.failAs(at, Mismatch, "22013", "a window frame's distance is a whole number from 0")
 	}
 	return &Literal{Bigint, count}
 }

@@ -79,6 +79,9 @@ func Parse(name string) *Type {
 	if t, ok := types.byName[base]; ok {
 		return t
 	}
+	if strings.HasPrefix(base, "interval ") { // and its fields
+		return Interval
+	}
 	return types.byName[aliases[base]]
 }
 
@@ -103,8 +106,13 @@ func WithModifier(t *Type, modifier string) string {
 	}
 	name := strings.TrimSuffix(t.Name, "[]")
 	array := strings.TrimPrefix(t.Name, name)
-	if head, ok := strings.CutSuffix(name, " with time zone"); ok {
+	switch head, zoned := strings.CutSuffix(name, " with time zone"); {
+	case zoned:
 		return head + "(" + modifier + ") with time zone" + array
+	case name == Interval.Name && modifier[0] == '(':
+		return name + modifier + array
+	case name == Interval.Name:
+		return name + " " + modifier + array
 	}
 	return name + "(" + modifier + ")" + array
 }
@@ -142,6 +150,9 @@ func Alike(a, b string) bool {
 // Modifier is the number by which PostgreSQL keeps the length or precision of a declared type:
 // numeric(15,2); -1 where it has none.
 func Modifier(declared string, oid uint32) int32 {
+	if oid == Interval.OID || oid == Interval.Array.OID {
+		return intervalModifier(declared)
+	}
 	_, text := Split(declared)
 	first, second, two := strings.Cut(text, ",")
 	n, err := strconv.Atoi(strings.TrimSpace(first))
@@ -175,6 +186,8 @@ func ModifierText(oid uint32, modifier int64) string {
 		return fmt.Sprintf("%d,%d", (modifier-4)>>16, (modifier-4)&0x7ff)
 	case 1083, 1114, 1184, 1266, 1560, 1562, 1115, 1185:
 		return strconv.FormatInt(modifier, 10)
+	case Interval.OID, Interval.Array.OID:
+		return intervalModifierText(modifier)
 	}
 	return ""
 }

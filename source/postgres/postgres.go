@@ -297,8 +297,8 @@ var valueErrors = map[string]string{
 var refusals = map[string]bool{"42601": true, "42803": true, "42804": true, "42883": true, "42725": true, "42P10": true, "42P13": true, "42P18": true,
 	"42P19": true, "42P20": true, "42P21": true, "42P22": true, "42P08": true, "42809": true, "42846": true, "42611": true, "42704": true}
 
-// told makes an error of the database's into one that can be told: in classes 22
-// and 23 its own words can name values, and are left out.
+// told makes an error of the database's into one that can be told: in classes 22,
+// 23 and 54 its own words can name values, and are left out.
 func told(err error) error {
 	var e *pgconn.PgError
 	if errors.Is(err, source.ErrTooLarge) {
@@ -314,7 +314,7 @@ func told(err error) error {
 		return context.DeadlineExceeded // the server's own limit came first
 	}
 	switch e.Code[:2] {
-	case "22":
+	case "22", "54":
 		text := "a value does not fit its type, or a result is out of range"
 		if plain, ok := valueErrors[e.Code]; ok {
 			text = plain

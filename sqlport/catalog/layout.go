@@ -74,20 +74,41 @@ func typeOfName(name string) *sqltype.Type {
 	return nil
 }
 
+// A typeRow has the fields of a type, by their places in the layout.
+type typeRow []string
+
+func (f typeRow) length() int64     { return num(f[2]) } // in bytes; -1: it varies
+func (f typeRow) byValue() bool     { return f[3] == "t" }
+func (f typeRow) alignment() string { return f[17] }
+func (f typeRow) storage() string   { return f[18] }
+func (f typeRow) collation() int64  { return num(f[19]) }
+
+// rowOf is the row of a type; one that is not PostgreSQL's own is a text.
+func rowOf(oid uint32) typeRow {
+	if f, ok := laidOut().byType[oid]; ok {
+		return f
+	}
+	return laidOut().byType[tText.OID]
+}
+
+// TypeLength is how many bytes each value of a type has; -1 where that varies.
+func TypeLength(oid uint32) int16 { return int16(rowOf(oid).length()) }
+
 // layout is how the catalog's own tables are laid out, and the rows that are the same everywhere.
 type layout struct {
 	relations map[string]*relation // by schema.name
 	byNumber  map[int64]*relation
 	list      []*relation
-	types     [][]string // the fields of each type
+	types     []typeRow
+	byType    map[uint32]typeRow
 	routines  map[string]int64
 	names     map[int64]string // of routines
 	fixed     map[string][]map[string]string
 }
 
 var laidOut = sync.OnceValue(func() *layout {
-	l := &layout{relations: map[string]*relation{}, byNumber: map[int64]*relation{}, routines: map[string]int64{}, names: map[int64]string{},
-		fixed: map[string][]map[string]string{}}
+	l := &layout{relations: map[string]*relation{}, byNumber: map[int64]*relation{}, byType: map[uint32]typeRow{}, routines: map[string]int64{},
+		names: map[int64]string{}, fixed: map[string][]map[string]string{}}
 	for line := range strings.Lines(lines) {
 		f := strings.Split(strings.TrimSuffix(line, "\n"), "\t")
 		switch f[0] {
@@ -106,6 +127,7 @@ var laidOut = sync.OnceValue(func() *layout {
 			l.list = append(l.list, r)
 		case "type":
 			l.types = append(l.types, f[1:])
+			l.byType[number(f[1])] = f[1:]
 		case "regproc":
 			l.routines[f[2]], l.names[int64(number(f[1]))] = int64(number(f[1])), f[2]
 		case "row":

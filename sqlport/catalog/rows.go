@@ -187,10 +187,10 @@ func (s *Session) attributesOf(n int64, add adder) {
 		if t.Elem != nil && t.Category == 'A' {
 			elements = 1
 		}
-		storage := typeFields(t, 18)
-		add("attrelid", n, "attname", name, "atttypid", t.OID, "attstattarget", -1, "attlen", typeFields(t, 2), "attnum", number, "attndims", elements,
-			"attcacheoff", -1, "atttypmod", sqltype.Modifier(declared, t.OID), "attbyval", typeFields(t, 3), "attalign", typeFields(t, 17),
-			"attstorage", storage, "attnotnull", notNull, "attislocal", true, "attcollation", typeFields(t, 19), "attacl", acl)
+		of := rowOf(t.OID)
+		add("attrelid", n, "attname", name, "atttypid", t.OID, "attstattarget", -1, "attlen", of.length(), "attnum", number, "attndims", elements,
+			"attcacheoff", -1, "atttypmod", sqltype.Modifier(declared, t.OID), "attbyval", of.byValue(), "attalign", of.alignment(),
+			"attstorage", of.storage(), "attnotnull", notNull, "attislocal", true, "attcollation", of.collation(), "attacl", acl)
 	}
 	if r := laidOut().byNumber[n]; r != nil {
 		for i, c := range r.columns {
@@ -243,22 +243,6 @@ func (s *Session) columnAccess(table *access.Object, a attribute) value {
 		return nil
 	}
 	return out
-}
-
-// typeFields reads a field of a type's row of the layout.
-func typeFields(t *sqltype.Type, i int) value {
-	for _, f := range laidOut().types {
-		if f[0] == fmt.Sprint(t.OID) {
-			switch i {
-			case 3:
-				return f[3] == "t"
-			case 17, 18:
-				return f[i]
-			}
-			return num(f[i])
-		}
-	}
-	return nil
 }
 
 func (s *Session) descriptions(o *access.Object, add adder) {
@@ -320,11 +304,11 @@ func init() {
 		"pg_catalog.pg_type": func(s *Session, add adder) {
 			routines := laidOut().routines
 			for _, f := range laidOut().types {
-				add("oid", num(f[0]), "typname", f[1], "typnamespace", catalogSchema, "typowner", somebody, "typlen", num(f[2]), "typbyval", f[3] == "t",
+				add("oid", num(f[0]), "typname", f[1], "typnamespace", catalogSchema, "typowner", somebody, "typlen", f.length(), "typbyval", f.byValue(),
 					"typtype", f[4], "typcategory", f[5], "typispreferred", f[6] == "t", "typisdefined", true, "typdelim", f[7], "typelem", num(f[8]),
 					"typarray", num(f[9]), "typsubscript", routines[f[10]], "typinput", routines[f[11]], "typoutput", routines[f[12]],
 					"typreceive", routines[f[13]], "typsend", routines[f[14]], "typmodin", routines[f[15]], "typmodout", routines[f[16]],
-					"typalign", f[17], "typstorage", f[18], "typtypmod", -1, "typcollation", num(f[19]))
+					"typalign", f.alignment(), "typstorage", f.storage(), "typtypmod", -1, "typcollation", f.collation())
 			}
 		},
 		"pg_catalog.pg_database": func(s *Session, add adder) {
