@@ -3,13 +3,10 @@ package main
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"database/sql"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -18,9 +15,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
-	"gneiss/client"
 	"gneiss/demo/demotest"
 	"gneiss/wire"
 )
@@ -290,55 +285,6 @@ func startServe(t *testing.T, dir string) started {
 	}
 	t.Fatal("the service said no address")
 	return started{}
-}
-
-// TestKill kills the service at random moments and looks for what it had
-// acknowledged.
-func TestKill(t *testing.T) {
-	dir := t.TempDir()
-	acknowledged := 0
-	for round := range 4 {
-		s := startServe(t, dir)
-		opal := demotest.SignIn(t, s.server, "opal")
-		time.AfterFunc(time.Duration(40+rand.IntN(160))*time.Millisecond, func() { s.cmd.Process.Kill() })
-		for {
-			name := fmt.Sprintf("role:r%d", acknowledged)
-			_, err := client.Send[wire.Changed](context.Background(), opal, "POST", "/subjects", wire.SubjectRequest{Subject: name})
-			var p *wire.Problem
-			if errors.As(err, &p) && p.Code == "exists" {
-				err = nil // written by the round before, but killed before it could say so
-			}
-			if err != nil {
-				break
-			}
-			acknowledged++
-		}
-		s.cmd.Wait()
-
-		again := startServe(t, dir)
-		opal = demotest.SignIn(t, again.server, "opal")
-		list, err := client.Get[wire.List[wire.Subject]](context.Background(), opal, "/subjects", map[string][]string{"kind": {"role"}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		there := map[string]bool{}
-		for _, r := range list.Items {
-			there[r.Ref] = true
-		}
-		for i := range acknowledged {
-			if name := fmt.Sprintf("role:r%d", i); !there[name] {
-				t.Errorf("round %d: %s was acknowledged and is gone", round, name)
-			}
-		}
-		again.cmd.Process.Signal(os.Interrupt)
-		if err := again.cmd.Wait(); err != nil {
-			t.Errorf("a graceful stop ends with %v", err)
-		}
-	}
-	if acknowledged < 10 {
-		t.Errorf("only %d changes were acknowledged; the test proves little", acknowledged)
-	}
-	t.Logf("%d acknowledged changes survived", acknowledged)
 }
 
 func TestServeRefusals(t *testing.T) {

@@ -124,23 +124,13 @@ func (s *Source) Close() error {
 // Run implements [source.Source].
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
 	given := false
-	once := func() error {
-		conn, err := s.readers.Acquire(ctx)
-		if err != nil {
-			return err
-		}
-		defer conn.Release()
+	return told(again(ctx, s.readers, &given, func(conn *pgxpool.Conn) error {
 		rows, err := conn.Query(ctx, text, prepared(text, args)...)
 		if err != nil {
 			return err
 		}
 		return each(rows, func(row []any) error { given = true; return f(row) })
-	}
-	err := once()
-	if (stale(err) || pgconn.SafeToRetry(err)) && !given {
-		err = once()
-	}
-	return told(err)
+	}))
 }
 
 // Stream implements [source.Source].
@@ -149,19 +139,9 @@ func (s *Source) Stream(ctx context.Context, in source.Request, f func([][]byte)
 	if in.Point {
 		pool = s.points
 	}
-	once := func() error {
-		conn, err := pool.Acquire(ctx)
-		if err != nil {
-			return err
-		}
-		defer conn.Release()
+	return told(again(ctx, pool, &given, func(conn *pgxpool.Conn) error {
 		return stream(ctx, conn.Conn(), in, func(row [][]byte) error { given = true; return f(row) })
-	}
-	err := once()
-	if (stale(err) || pgconn.SafeToRetry(err)) && !given {
-		err = once()
-	}
-	return told(err)
+	}))
 }
 
 // stream hands the rows of a statement to f as they come. Each may have as many bytes as the
@@ -195,13 +175,6 @@ func prepared(text string, args []any, formats ...int16) []any {
 	return append(head, args...)
 }
 
-// stale reports whether a statement was prepared for a table that is another now.
-// By then it is forgotten, and prepared again the next time.
-func stale(err error) bool {
-	var e *pgconn.PgError
-	return errors.As(err, &e) && e.Code == "0A000" && strings.HasPrefix(e.Message, "cached plan")
-}
-
 // each hands the rows of a result to f, and closes it.
 func each(rows pgx.Rows, f func([]any) error) error {
 	defer rows.Close()
@@ -221,12 +194,7 @@ func each(rows pgx.Rows, f func([]any) error) error {
 // Write implements [source.Source].
 func (s *Source) Write(ctx context.Context, in source.Request, f func([][]byte) error, before func(int64) error) error {
 	given := false
-	once := func() error {
-		conn, err := s.writers.Acquire(ctx)
-		if err != nil {
-			return err
-		}
-		defer conn.Release()
+	return told(again(ctx, s.writers, &given, func(conn *pgxpool.Conn) error {
 		tx, err := conn.Begin(ctx)
 		if err != nil {
 			return err
@@ -234,19 +202,14 @@ func (s *Source) Write(ctx context.Context, in source.Request, f func([][]byte) 
 		defer tx.Rollback(context.WithoutCancel(ctx))
 		changed, err := writing(ctx, tx, in, func(row [][]byte) error { given = true; return f(row) })
 		if err != nil {
-			return err
+			return err // what was changed is taken back, also by a database that ends the connection
 		}
 		given = true
 		if err := before(changed); err != nil {
 			return err
 		}
 		return tx.Commit(ctx)
-	}
-	err := once()
-	if (stale(err) || pgconn.SafeToRetry(err)) && !given {
-		err = once()
-	}
-	return told(err)
+	}))
 }
 
 // writing runs a statement that changes rows within a transaction.
@@ -270,16 +233,16 @@ func (s *Source) Ping(ctx context.Context) error { return told(s.readers.Ping(ct
 
 // Explain implements [source.Source].
 func (s *Source) Explain(ctx context.Context, text string, args []any) ([]string, error) {
-	conn, err := s.readers.Acquire(ctx)
-	if err != nil {
-		return nil, told(err)
-	}
-	defer conn.Release()
-	rows, err := conn.Query(ctx, "EXPLAIN "+text, args...)
-	if err != nil {
-		return nil, told(err)
-	}
-	lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	var lines []string
+	given := false
+	err := again(ctx, s.readers, &given, func(conn *pgxpool.Conn) error {
+		rows, err := conn.Query(ctx, "EXPLAIN "+text, args...)
+		if err != nil {
+			return err
+		}
+		lines, err = pgx.CollectRows(rows, pgx.RowTo[string])
+		return err
+	})
 	return lines, told(err)
 }
 

@@ -32,16 +32,27 @@ func (s *Source) Begin(ctx context.Context, in source.Isolation) (source.Tx, err
 	case in.Snapshot:
 		options.IsoLevel = pgx.RepeatableRead
 	}
-	conn, err := pool.Acquire(ctx)
+	begin := func() (*tx, error) {
+		conn, err := pool.Acquire(ctx)
+		if err != nil {
+			return nil, err
+		}
+		t, err := conn.BeginTx(ctx, options)
+		if err != nil {
+			conn.Release()
+			return nil, err
+		}
+		return &tx{conn: conn, tx: t}, nil
+	}
+	t, err := begin()
+	if ended(err) && ctx.Err() == nil {
+		pool.Reset()
+		t, err = begin()
+	}
 	if err != nil {
 		return nil, told(err)
 	}
-	t, err := conn.BeginTx(ctx, options)
-	if err != nil {
-		conn.Release()
-		return nil, told(err)
-	}
-	return &tx{conn: conn, tx: t}, nil
+	return t, nil
 }
 
 // timed bounds what the server does for the next statement, as for one outside of a transaction.
