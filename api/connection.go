@@ -12,33 +12,15 @@ import (
 	"gneiss/peer"
 )
 
-// watchEvery is how often it is looked whether a caller is still there.
-const watchEvery = 100 * time.Millisecond
-
 // watched returns a context that ends when the caller's connection does, so that the
 // work done for them ends too. stop must be called when the request is answered.
 func watched(c fiber.Ctx) (ctx context.Context, stop context.CancelFunc) {
-	ctx, stop = context.WithCancel(c.Context())
-	socket := peer.Of(c.RequestCtx().Conn())
-	if !socket.Known() {
-		return ctx, stop
+	ctx, cancel := context.WithCancel(c.Context())
+	unwatch := peer.Of(c.RequestCtx().Conn()).Watch(ctx, cancel)
+	return ctx, func() {
+		unwatch()
+		cancel()
 	}
-	go func() {
-		ticker := time.NewTicker(watchEvery)
-		defer ticker.Stop()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-ticker.C:
-				if socket.Gone() {
-					stop()
-					return
-				}
-			}
-		}
-	}()
-	return ctx, stop
 }
 
 // grace gives the next piece of a stream the time that a whole answer has else, so that a long answer is cut

@@ -2,10 +2,13 @@
 package peer
 
 import (
+	"context"
 	"crypto/tls"
 	"errors"
 	"net"
+	"sync"
 	"syscall"
+	"time"
 )
 
 // A Socket is what a connection goes over; the zero value is never gone.
@@ -38,4 +41,38 @@ func (s Socket) Gone() bool {
 		gone = n == 0 && err == nil || err != nil && !errors.Is(err, syscall.EAGAIN) && !errors.Is(err, syscall.EINTR)
 	})
 	return gone || errors.Is(err, net.ErrClosed)
+}
+
+// When it is looked first whether the other side is still there, and how often then.
+const (
+	watchFirst = 100 * time.Millisecond
+	watchEvery = 200 * time.Millisecond
+)
+
+// Watch calls gone when the other side has closed the connection. It ends with the context, or when stop is
+// called; work that is done at once is not watched, and costs nothing.
+func (s Socket) Watch(ctx context.Context, gone func()) (stop func()) {
+	if !s.Known() {
+		return func() {}
+	}
+	var mu sync.Mutex
+	mu.Lock()
+	defer mu.Unlock()
+	var timer *time.Timer
+	timer = time.AfterFunc(watchFirst, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		switch {
+		case ctx.Err() != nil:
+		case s.Gone():
+			gone()
+		default:
+			timer.Reset(watchEvery)
+		}
+	})
+	return func() {
+		mu.Lock()
+		defer mu.Unlock()
+		timer.Stop()
+	}
 }

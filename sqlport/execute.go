@@ -417,7 +417,7 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 	c.cancel = p.cancel
 	c.mu.Unlock()
 	c.open.Set("running", p.of.piece.SQL)
-	stop := c.watch(context.Background(), p.cancel)
+	stop := c.socket.Watch(context.Background(), p.cancel)
 	e := <-p.run.rests
 	stop()
 	c.mu.Lock()

@@ -408,7 +408,7 @@ func (c *session) working(statement string) (ctx context.Context, done func()) {
 	}
 	c.mu.Unlock()
 	c.open.Set(identity.Running, statement)
-	stop := c.watch(ctx, cancel)
+	stop := c.socket.Watch(ctx, cancel)
 	return ctx, func() {
 		stop()
 		c.mu.Lock()
@@ -417,36 +417,6 @@ func (c *session) working(statement string) (ctx context.Context, done func()) {
 		cancel()
 	}
 }
-
-// watch cancels what runs when the client has gone away.
-func (c *session) watch(ctx context.Context, cancel context.CancelFunc) (stop func()) {
-	var mu sync.Mutex
-	var timer *time.Timer
-	mu.Lock()
-	defer mu.Unlock()
-	timer = time.AfterFunc(watchFirst, func() {
-		mu.Lock()
-		defer mu.Unlock()
-		switch {
-		case ctx.Err() != nil:
-		case c.socket.Gone():
-			cancel()
-		default:
-			timer.Reset(watchEvery)
-		}
-	})
-	return func() {
-		mu.Lock()
-		defer mu.Unlock()
-		timer.Stop()
-	}
-}
-
-// When it is looked first whether a client is still there, and how often then.
-const (
-	watchFirst = 100 * time.Millisecond
-	watchEvery = 200 * time.Millisecond
-)
 
 func (c *session) userName() string {
 	ref := c.server.service.Platform.Current().Model.Ref(c.caller.User)

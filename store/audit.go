@@ -3,13 +3,9 @@ package store
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -46,25 +42,6 @@ type Record struct {
 	Use *UseSet `db:"-"` // which Uses is to be; nil: none
 }
 
-// digest is the SHA-256 of the record's fields as a JSON array, so that no two
-// records write the same bytes.
-func (r *Record) digest() string {
-	all := []any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason,
-		r.Rows, r.TookUS, r.Address, r.Previous}
-	if r.Client != "" || r.Open || r.Ends != 0 { // which records of earlier versions do not have
-		all = append(all, r.Client, r.Open, r.Ends)
-	}
-	if r.Uses != 0 {
-		all = append(all, "uses", r.Uses)
-	}
-	fields, err := json.Marshal(all)
-	if err != nil {
-		panic(err) // strings and numbers always marshal
-	}
-	sum := sha256.Sum256(fields)
-	return hex.EncodeToString(sum[:])
-}
-
 // ErrUnwritable says that the records cannot be written now: the disk is full, or
 // broken. What was asked is not done.
 var ErrUnwritable = errors.New("the records cannot be written")
@@ -75,7 +52,8 @@ var ErrUnwritable = errors.New("the records cannot be written")
 type Audit struct {
 	db    *sqlx.DB
 	conn  *sqlx.Conn // the writer's, and so is what follows
-	add   *sql.Stmt
+	add   *sql.Stmt  // one record
+	adds  *sql.Stmt  // as many as many
 	queue chan entry
 	done  chan struct{}
 	last  Head
@@ -171,7 +149,7 @@ func (a *Audit) drain() {
 func (a *Audit) close() error {
 	a.drain()
 	if a.conn != nil {
-		return errors.Join(a.add.Close(), a.conn.Close(), a.db.Close()) // the last of which moves the log into the file
+		return errors.Join(a.add.Close(), a.adds.Close(), a.conn.Close(), a.db.Close()) // the last of which moves the log into the file
 	}
 	return a.db.Close()
 }
@@ -202,98 +180,6 @@ func (a *Audit) put(e entry) error {
 	a.closing.RUnlock()
 	if err := <-e.result; err != nil {
 		return fmt.Errorf("%w: %v", ErrUnwritable, err)
-	}
-	return nil
-}
-
-func (a *Audit) write() {
-	defer close(a.done)
-	for first := range a.queue {
-		runtime.Gosched() // who is about to ask for a record, does: one write serves all of them
-		batch := []entry{first}
-		for len(batch) < auditQueue && len(a.queue) > 0 {
-			batch = append(batch, <-a.queue)
-		}
-		err := a.insert(batch)
-		for _, e := range batch {
-			e.result <- err
-		}
-	}
-}
-
-// connect opens the writer's own connection, where there is none.
-func (a *Audit) connect(ctx context.Context) error {
-	if a.conn != nil {
-		return nil
-	}
-	conn, err := a.db.Connx(ctx)
-	if err != nil {
-		return err
-	}
-	if a.add, err = conn.PrepareContext(ctx, `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
-				reason, rows, took_us, address, previous, hash, client, open, ends, uses)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`); err != nil {
-		return errors.Join(err, conn.Close())
-	}
-	a.conn = conn
-	return nil
-}
-
-func (a *Audit) insert(batch []entry) error {
-	ctx := context.Background()
-	if err := a.connect(ctx); err != nil {
-		return err
-	}
-	tx, err := a.conn.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	last := a.last
-	known := map[*UseSet]int64{}
-	write := func(r *Record) error {
-		if r.Use != nil {
-			kept := r.Use.kept.Load()
-			if kept != nil && kept.drops == a.drops {
-				r.Uses = kept.id
-			} else {
-				if r.Uses = known[r.Use]; r.Uses == 0 {
-					if r.Uses, err = setOf(ctx, tx, r.Use.Needs); err != nil {
-						return err
-					}
-					known[r.Use] = r.Uses
-				}
-			}
-		}
-		r.ID, r.Previous = last.Number+1, last.Hash
-		r.Hash = r.digest()
-		if _, err := a.add.Exec(r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing,
-			r.Reason, r.Rows, r.TookUS, r.Address, r.Previous, r.Hash, r.Client, r.Open, r.Ends, r.Uses); err != nil {
-			return err
-		}
-		last = Head{r.ID, r.Hash}
-		return nil
-	}
-	for _, e := range batch {
-		if e.alone != nil {
-			if err := e.alone(ctx, tx); err != nil {
-				return err
-			}
-		}
-		for _, r := range e.records() {
-			if err := write(r); err != nil {
-				return err
-			}
-		}
-	}
-	if err := tx.Commit(); err != nil {
-		return err
-	}
-	a.last = last
-	next := make(chan struct{})
-	close(*a.written.Swap(&next))
-	for set, id := range known {
-		set.kept.Store(&keptSet{id, a.drops})
 	}
 	return nil
 }

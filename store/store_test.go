@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -238,5 +241,26 @@ func TestAuditKeepsAllAndFinds(t *testing.T) {
 	}
 	if _, err := s.Audit().Find(ctx, Search{}); err == nil {
 		t.Error("a search without a limit")
+	}
+}
+
+// TestDigest: a record's digest is that of its fields as encoding/json writes them.
+func TestDigest(t *testing.T) {
+	odd := []string{"", "plain text 1", "æøå", "\"quoted\"", `back\slash`, "<a>&b", "line\nbreak", "\x00\x7f", "bad \xff utf-8", "\u2028", "💎"}
+	for i, s := range odd {
+		r := &Record{ID: int64(i), At: odd[(i+1)%len(odd)], Actor: s, Standpoint: s, Action: "query", Text: s + s, Objects: "[]", Labels: `["a"]`, Reason: s,
+			Rows: -1, TookUS: 1 << 60, Address: s, Previous: "0f", Client: odd[(i+2)%len(odd)], Open: i%2 == 0, Uses: int64(i % 3)}
+		all := []any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Rows, r.TookUS, r.Address, r.Previous}
+		if r.Client != "" || r.Open {
+			all = append(all, r.Client, r.Open, r.Ends)
+		}
+		if r.Uses != 0 {
+			all = append(all, "uses", r.Uses)
+		}
+		written, err := json.Marshal(all)
+		must(t, err)
+		if sum := sha256.Sum256(written); r.digest() != hex.EncodeToString(sum[:]) {
+			t.Errorf("the digest of %s is another", written)
+		}
 	}
 }

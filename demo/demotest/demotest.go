@@ -123,7 +123,7 @@ func Open(t testing.TB, dir string) *service.Service {
 // returns its address.
 func Start(t testing.TB) string {
 	t.Helper()
-	return serve(t, Open(t, Folder(t)))
+	return Serve(t, Open(t, Folder(t)))
 }
 
 // StartEmpty serves a platform that has nothing but its administrator, opal.
@@ -133,10 +133,11 @@ func StartEmpty(t testing.TB) string {
 	if _, err := svc.Admin.Bootstrap(context.Background(), "opal", demo.Password); err != nil {
 		t.Fatal(err)
 	}
-	return serve(t, svc)
+	return Serve(t, svc)
 }
 
-func serve(t testing.TB, svc *service.Service) string {
+// Serve serves a service on a free port of loopback, until the test ends, and returns its address.
+func Serve(t testing.TB, svc *service.Service) string {
 	t.Helper()
 	server := api.New(svc, slog.New(slog.DiscardHandler), false)
 	l, err := net.Listen("tcp", "127.0.0.1:0")

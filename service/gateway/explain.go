@@ -116,7 +116,8 @@ func (a *asked) explain(ctx context.Context, answer Answer) (End, error) {
 	if _, err := answer.Head(Head{[]query.Column{{Name: "plan", Type: query.Text}}, false, a.viewer.Words, a.lane.Name}); err != nil {
 		return a.failed(err)
 	}
-	a.viewer.Touch(a.record, Objects(a.plan))
+	kept := keptOf(a.viewer, a.plan)
+	a.record.Objects, a.record.Labels = kept.objects, kept.labels
 	o := a.newOutflow(answer, a.record)
 	lines := append(strings.Split(shown.SQL, "\n"), shown.Args...)
 	for _, text := range shown.Policies {

@@ -100,8 +100,8 @@ func ResultColumns(list []query.Column) []wire.ResultColumn {
 	return columns
 }
 
-// Objects lists what a plan reads and writes, by column where it names any.
-func Objects(plan *emit.Plan) []access.ObjectID {
+// objectsOf lists what a plan reads and writes, by column where it names any.
+func objectsOf(plan *emit.Plan) []access.ObjectID {
 	ids := slices.Clone(plan.Calls)
 	for _, t := range plan.Tables {
 		columns := append(slices.Clone(t.Columns), t.Written...)

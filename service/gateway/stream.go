@@ -131,8 +131,7 @@ func (a *asked) failed(err error) (End, error) {
 
 // read hands the rows of a statement that changes nothing to the answer.
 func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
-	a.viewer.Touch(a.record, Objects(a.plan))
-	a.Used(a.record, a.viewer, a.plan, a.lane)
+	a.Note(a.record, a.viewer, a.plan, a.lane)
 	args := source.Bind(a.plan.Args, a.facts())
 	binary, err := answer.Head(Head{a.plan.Columns, a.binary(), a.viewer.Words, a.lane.Name})
 	if err != nil {

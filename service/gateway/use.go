@@ -23,21 +23,33 @@ type Use struct {
 	Tables      []access.ObjectID  `json:"t,omitempty"` // that were read or written
 }
 
-// A keptUse is what a plan needs on a lane.
-type keptUse struct {
-	lane access.ObjectID
-	set  *store.UseSet
+// A keptPlan is what is noted of each run of a plan.
+type keptPlan struct {
+	objects, labels string // of the record
+	lane            access.ObjectID
+	set             *store.UseSet // on the lane; nil: not worked out
 }
 
-// Used notes in a record what of the caller's rights a plan needs. What somebody does from another's
-// standpoint is no use of that one's rights.
-func (s *Service) Used(record *store.Record, v *identity.Viewer, plan *emit.Plan, lane *access.Object) {
+// keptOf is what is noted of a plan.
+func keptOf(v *identity.Viewer, plan *emit.Plan) keptPlan {
+	kept, ok := plan.Kept.Load().(keptPlan)
+	if !ok {
+		kept.objects, kept.labels = v.Recorded(objectsOf(plan))
+		plan.Kept.Store(kept)
+	}
+	return kept
+}
+
+// Note notes in a record what a plan touches, and what of the caller's rights it needs: what somebody does from
+// another's standpoint is no use of that one's rights.
+func (s *Service) Note(record *store.Record, v *identity.Viewer, plan *emit.Plan, lane *access.Object) {
+	kept := keptOf(v, plan)
+	record.Objects, record.Labels = kept.objects, kept.labels
 	if v.Other || v.State.Imagined() {
 		return
 	}
-	kept, ok := plan.Kept.Load().(keptUse)
-	if !ok || kept.lane != lane.ID {
-		kept = keptUse{lane.ID, useOf(v.State, v, plan, lane)}
+	if kept.set == nil || kept.lane != lane.ID {
+		kept.lane, kept.set = lane.ID, useOf(v.State, v, plan, lane)
 		plan.Kept.Store(kept)
 	}
 	record.Use = kept.set

@@ -39,8 +39,7 @@ func refusedKey(plan *emit.Plan, err error) bool {
 // changed. What it gives back is kept until it lasts.
 func (a *asked) write(ctx context.Context, answer Answer) (End, error) {
 	a.record.Action = audit.Write
-	a.viewer.Touch(a.record, Objects(a.plan))
-	a.Used(a.record, a.viewer, a.plan, a.lane)
+	a.Note(a.record, a.viewer, a.plan, a.lane)
 	if a.viewer.Other {
 		return End{}, a.identity.RefuseFrom(a.caller, a.viewer, a.record, fault.New(
 			fault.Invalid, "standpoint", "rows are changed as yourself; you are viewing as %s. Return to your own view first", a.viewer.Words))

@@ -15,18 +15,17 @@ import (
 	"gneiss/wire"
 )
 
-// Touch notes in a record what was read, written or asked for, and the labels
-// that it has.
-func (p *Viewer) Touch(record *store.Record, ids []access.ObjectID) {
-	var paths, labels []string
+// Recorded is how a record has what was read, written or asked for, and the labels that it has.
+func (p *Viewer) Recorded(ids []access.ObjectID) (objects, labels string) {
+	var paths, all []string
 	for _, id := range ids {
 		paths = append(paths, p.Model.Path(id))
 		for _, label := range p.State.Policies.Labels(p.Model, id) {
-			labels = append(labels, p.Model.Path(label))
+			all = append(all, p.Model.Path(label))
 		}
 	}
-	slices.Sort(labels)
-	record.Objects, record.Labels = audit.List(paths), audit.List(slices.Compact(labels))
+	slices.Sort(all)
+	return audit.List(paths), audit.List(slices.Compact(all))
 }
 
 // NewRecord starts the record of what a caller does.
@@ -53,7 +52,7 @@ func (s *Service) RefuseFrom(c Caller, p *Viewer, record *store.Record, err erro
 		for _, n := range q.Needs {
 			objects = append(objects, n.Object)
 		}
-		p.Touch(record, objects)
+		record.Objects, record.Labels = p.Recorded(objects)
 		own := s.Reviews(p.State, c) // who reviews may know what their standpoint may not
 		if !q.Hidden || own {
 			told.Missing = needs

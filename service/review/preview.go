@@ -13,7 +13,6 @@ import (
 	"gneiss/core/query"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
-	"gneiss/service/gateway"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
 	"gneiss/source"
@@ -179,8 +178,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 	started := time.Now()
 	plan, lane, err := s.gateway.Plan(c, v.Viewer, query.Statement{SQL: text}, "")
 	if err == nil {
-		v.Touch(record, gateway.Objects(plan))
-		s.gateway.Used(record, v.Viewer, plan, lane)
+		s.gateway.Note(record, v.Viewer, plan, lane)
 		err = s.gateway.Run(ctx, lane, plan, source.Bind(plan.Args, s.gateway.Facts(started)), func(row []any) error {
 			v.rows = append(v.rows, append([]any(nil), row...))
 			return nil

@@ -1,0 +1,194 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"runtime"
+	"strconv"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// digest is the SHA-256 of the record's fields as a JSON array, so that no two
+// records write the same bytes.
+func (r *Record) digest() string {
+	b := append(make([]byte, 0, 1024), '[')
+	number := func(n int64) { b = append(strconv.AppendInt(b, n, 10), ',') }
+	text := func(s string) { b = append(appendText(b, s), ',') }
+	number(r.ID)
+	for _, s := range []string{r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason} {
+		text(s)
+	}
+	number(r.Rows)
+	number(r.TookUS)
+	text(r.Address)
+	text(r.Previous)
+	if r.Client != "" || r.Open || r.Ends != 0 { // which records of earlier versions do not have
+		text(r.Client)
+		b = append(strconv.AppendBool(b, r.Open), ',')
+		number(r.Ends)
+	}
+	if r.Uses != 0 {
+		text("uses")
+		number(r.Uses)
+	}
+	b[len(b)-1] = ']'
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// appendText appends a text in JSON, as encoding/json has it.
+func appendText(b []byte, s string) []byte {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c >= 0x7f || strings.IndexByte(`"\<>&`, c) >= 0 {
+			quoted, err := json.Marshal(s)
+			if err != nil {
+				panic(err) // strings always marshal
+			}
+			return append(b, quoted...)
+		}
+	}
+	return append(append(append(b, '"'), s...), '"')
+}
+
+func (a *Audit) write() {
+	defer close(a.done)
+	for first := range a.queue {
+		for waiting := -1; waiting < len(a.queue); { // who is about to ask for a record, does: one write serves all of them
+			waiting = len(a.queue)
+			runtime.Gosched()
+		}
+		batch := []entry{first}
+		for len(batch) < auditQueue && len(a.queue) > 0 {
+			batch = append(batch, <-a.queue)
+		}
+		err := a.insert(batch)
+		for _, e := range batch {
+			e.result <- err
+		}
+	}
+}
+
+// many is how many records one statement inserts.
+const many = 8
+
+// connect opens the writer's own connection, where there is none.
+func (a *Audit) connect(ctx context.Context) error {
+	if a.conn != nil {
+		return nil
+	}
+	conn, err := a.db.Connx(ctx)
+	if err != nil {
+		return err
+	}
+	const into = `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
+				reason, rows, took_us, address, previous, hash, client, open, ends, uses) VALUES `
+	const row = "(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
+	var wrong [2]error
+	a.add, wrong[0] = conn.PrepareContext(ctx, into+row)
+	a.adds, wrong[1] = conn.PrepareContext(ctx, into+row+strings.Repeat(", "+row, many-1))
+	if err := errors.Join(wrong[:]...); err != nil {
+		return errors.Join(err, conn.Close())
+	}
+	a.conn = conn
+	return nil
+}
+
+// values are those of a record's row.
+func (r *Record) values() []any {
+	return []any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing,
+		r.Reason, r.Rows, r.TookUS, r.Address, r.Previous, r.Hash, r.Client, r.Open, r.Ends, r.Uses}
+}
+
+// A linking is records that are given their places in the chain, and written.
+type linking struct {
+	audit *Audit
+	tx    *sqlx.Tx
+	last  Head
+	known map[*UseSet]int64 // sets that the transaction has found or made
+	due   []*Record         // that are to be inserted
+}
+
+func (a *Audit) insert(batch []entry) error {
+	ctx := context.Background()
+	if err := a.connect(ctx); err != nil {
+		return err
+	}
+	tx, err := a.conn.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	l := &linking{audit: a, tx: tx, last: a.last, known: map[*UseSet]int64{}}
+	for _, e := range batch {
+		if e.alone != nil {
+			if err := errors.Join(l.flush(1), e.alone(ctx, tx)); err != nil {
+				return err
+			}
+		}
+		for _, r := range e.records() {
+			if err := l.add(ctx, r); err != nil {
+				return err
+			}
+		}
+	}
+	if err := l.flush(1); err != nil {
+		return err
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	a.last = l.last
+	next := make(chan struct{})
+	close(*a.written.Swap(&next))
+	for set, id := range l.known {
+		set.kept.Store(&keptSet{id, a.drops})
+	}
+	return nil
+}
+
+// add gives a record its place.
+func (l *linking) add(ctx context.Context, r *Record) (err error) {
+	if r.Use != nil {
+		if kept := r.Use.kept.Load(); kept != nil && kept.drops == l.audit.drops {
+			r.Uses = kept.id
+		} else if r.Uses = l.known[r.Use]; r.Uses == 0 {
+			if r.Uses, err = setOf(ctx, l.tx, r.Use.Needs); err != nil {
+				return err
+			}
+			l.known[r.Use] = r.Uses
+		}
+	}
+	r.ID, r.Previous = l.last.Number+1, l.last.Hash
+	r.Hash = r.digest()
+	l.last = Head{r.ID, r.Hash}
+	l.due = append(l.due, r)
+	return l.flush(many)
+}
+
+// flush inserts the records that are due, where there are as many.
+func (l *linking) flush(least int) error {
+	if len(l.due) < least {
+		return nil
+	}
+	due := l.due
+	l.due = l.due[:0]
+	if len(due) == many {
+		all := make([]any, 0, many*20)
+		for _, r := range due {
+			all = append(all, r.values()...)
+		}
+		_, err := l.audit.adds.Exec(all...)
+		return err
+	}
+	for _, r := range due {
+		if _, err := l.audit.add.Exec(r.values()...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
