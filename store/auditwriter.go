@@ -41,18 +41,42 @@ func (r *Record) digest() string {
 	return hex.EncodeToString(sum[:])
 }
 
+// How bytes stand in a JSON text: as they are, behind a backslash, or in a way that the library is asked for.
+const (
+	asIs = iota
+	escaped
+	otherwise
+)
+
+var inJSON = func() (kinds [256]byte) {
+	for c := range kinds {
+		if c < ' ' || c >= 0x7f || strings.ContainsRune("<>&", rune(c)) {
+			kinds[c] = otherwise
+		}
+	}
+	kinds['"'], kinds['\\'] = escaped, escaped
+	return kinds
+}()
+
 // appendText appends a text in JSON, as encoding/json has it.
 func appendText(b []byte, s string) []byte {
+	start := len(b)
+	b = append(b, '"')
 	for i := range len(s) {
-		if c := s[i]; c < ' ' || c >= 0x7f || strings.IndexByte(`"\<>&`, c) >= 0 {
+		switch inJSON[s[i]] {
+		case escaped:
+			b = append(b, '\\', s[i])
+		case otherwise:
 			quoted, err := json.Marshal(s)
 			if err != nil {
 				panic(err) // strings always marshal
 			}
-			return append(b, quoted...)
+			return append(b[:start], quoted...)
+		default:
+			b = append(b, s[i])
 		}
 	}
-	return append(append(append(b, '"'), s...), '"')
+	return append(b, '"')
 }
 
 func (a *Audit) write() {
