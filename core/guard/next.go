@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"gneiss/core/access"
+	"gneiss/core/policy"
 )
 
 // Next lists what breaks the guardrail in a state, where old is what breaks it in another of the same
@@ -11,9 +12,11 @@ import (
 func (g *Guardrail) Next(old []Breach, before, after State, d *access.Delta) []Breach {
 	until := before.Census.Until
 	switch {
-	case len(old) >= mostBreaches, d.Bundles, before.Policies != after.Policies, len(d.Structure()) > 0,
+	case len(old) >= mostBreaches, d.Bundles, len(d.Structure()) > 0,
 		!until.IsZero() && !after.Now.Before(until), after.Now.Before(before.Now):
 		return g.Broken(after, nil, nil)
+	case before.Policies != after.Policies && (g.Kind == Clear || g.Kind == Treated):
+		return g.governed(old, before, after, d)
 	}
 	switch g.Kind {
 	case Treated, Owned:
@@ -37,6 +40,19 @@ func (g *Guardrail) Next(old []Breach, before, after State, d *access.Delta) []B
 		return append(kept, g.Broken(after, pairs, nil)...)
 	}
 	return g.Broken(after, nil, nil)
+}
+
+// governed is Next of states that differ in policies, where these matter.
+func (g *Guardrail) governed(old []Breach, before, after State, d *access.Delta) []Breach {
+	tables, known := policy.Changed(before.Policies, after.Policies)
+	if !known || g.Kind == Treated || len(d.Grants)+len(d.Standing()) > 0 {
+		return g.Broken(after, nil, nil)
+	}
+	about := func(table access.ObjectID) bool { return slices.Contains(tables, table) }
+	kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool { return about(before.Model.Object(b.Object).Parent) })
+	c := &check{g: g, State: after, whole: true, about: about}
+	c.clear()
+	return append(kept, c.found...)
 }
 
 // reached is who, in the one state or the other, has something that differs.

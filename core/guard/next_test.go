@@ -18,17 +18,18 @@ func TestNext(t *testing.T) {
 	for seed := range uint64(40) {
 		r := rand.New(rand.NewPCG(seed, 9))
 		pick := func(all ...string) string { return all[r.IntN(len(all))] }
-		states := []State{small(t)}
+		states := []State{small(t, access.AddObject{Path: "s.a.u", Kind: "table"}, access.AddObject{Path: "s.a.u.card", Kind: "column", Type: "text"},
+			policy.PlaceLabel{Label: "finance", Object: "s.a.u.card"})}
 		for range 60 {
 			st := states[max(0, len(states)-1-r.IntN(2))]
 			subject, disabled := pick("user:flint", "user:tuff", "role:officer", "role:partner", "user:u1", "public"), r.IntN(2) == 0
 			var c any
-			switch r.IntN(9) {
+			switch r.IntN(14) {
 			case 0, 1, 2:
-				c = access.AddGrant{Privilege: pick("SELECT", "USAGE", "REVEAL"), Object: pick("s", "s.a", "s.a.t", "s.a.t.bank", "label:finance"), Subject: subject, Grantor: "user:opal",
+				c = access.AddGrant{Privilege: pick("SELECT", "USAGE", "REVEAL"), Object: pick("s", "s.a", "s.a.t", "s.a.u", "s.a.t.bank", "label:finance"), Subject: subject, Grantor: "user:opal",
 					Until: []time.Time{{}, now.Add(time.Hour)}[r.IntN(2)]}
 			case 3:
-				c = access.RemoveGrant{Privilege: pick("SELECT", "USAGE"), Object: pick("s", "s.a", "s.a.t"), Subject: subject}
+				c = access.RemoveGrant{Privilege: pick("SELECT", "USAGE"), Object: pick("s", "s.a", "s.a.t", "s.a.u"), Subject: subject}
 			case 4:
 				c = access.Join{Member: subject, Of: pick("role:officer", "role:partner", access.Administrator), By: "user:opal"}
 			case 5:
@@ -40,6 +41,18 @@ func TestNext(t *testing.T) {
 				if r.IntN(2) == 0 {
 					c = access.SetOwner{Object: pick("s.a", "s.a.t"), Owner: pick("", "role:officer")}
 				}
+			case 8, 9:
+				c = policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: pick("q1", "q2"), For: []string{pick("user:flint", "role:partner", "role:officer")}},
+					Columns: []string{pick("s.a.t.bank", "s.a.u.card")}, Treat: "suppress"}
+			case 10:
+				c = policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: pick("r1", "r2"), For: []string{pick("user:flint", "role:partner")}}, Table: pick("s.a.t", "s.a.u", "s.a.*"), Mode: policy.Allow, Rule: "TRUE"}
+			case 11:
+				c = policy.PlaceLabel{Label: "finance", Object: pick("s.a.t.id", "s.a.t.bank")}
+				if r.IntN(2) == 0 {
+					c = policy.LiftLabel{Label: "finance", Object: pick("s.a.t.id", "s.a.t.bank")}
+				}
+			case 12:
+				c = policy.RemovePolicy{Name: pick("p", "q1", "q2", "r1", "r2")}
 			default:
 				c = access.AddSubject{Subject: "user:u1"}
 			}

@@ -65,6 +65,7 @@ type check struct {
 	touched []Pair
 	grants  []*access.Grant
 	whole   bool
+	about   func(table access.ObjectID) bool // which tables are looked at; nil: all
 	found   []Breach
 }
 
@@ -79,7 +80,7 @@ const manyAsked = 32
 func (c *check) columns() map[access.ObjectID][]access.ObjectID {
 	out := map[access.ObjectID][]access.ObjectID{}
 	put := func(id access.ObjectID) {
-		if o := c.Model.Object(id); !o.Missing {
+		if o := c.Model.Object(id); !o.Missing && (c.about == nil || c.about(o.Parent)) {
 			out[o.Parent] = append(out[o.Parent], id)
 		}
 	}
@@ -101,6 +102,9 @@ func (c *check) columns() map[access.ObjectID][]access.ObjectID {
 // clear finds who sees a column in clear and is none of those who may.
 func (c *check) clear() {
 	tables := c.columns()
+	if len(tables) == 0 {
+		return
+	}
 	ids := make([]access.ObjectID, 0, len(tables))
 	for id := range tables {
 		ids = append(ids, id)

@@ -56,9 +56,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 		return out, err
 	}
 	f.grants(found)
-	for _, subject := range st.Model.Subjects(0) {
-		f.subject(subject)
-	}
+	f.subjects()
 	f.guardrails(found)
 	if err := f.failing(ctx); err != nil {
 		return out, err
@@ -68,6 +66,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	}
 	f.lent()
 	f.part(found.parts)
+	f.part(found.alike)
 	f.administrators(administrators)
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
 		if more := f.count[kind] - mostOfAKind; more > 0 {
@@ -103,13 +102,12 @@ type finder struct {
 	counts    bool           // its reader may look as others, and so count rows
 	had       *bitset.BitSet // all that somebody has
 	canSignIn map[uint32]bool
-	count     map[string]int           // by kind
-	ending    map[access.SubjectID]int // members with an end date, by group and role
+	count     map[string]int // by kind
 	out       []wire.Finding
 }
 
 func (s *Service) finder(st *platform.State, now time.Time) *finder {
-	return &finder{s: s, st: st, now: now, census: st.Census(now), count: map[string]int{}, ending: map[access.SubjectID]int{}, out: []wire.Finding{}}
+	return &finder{s: s, st: st, now: now, census: st.Census(now), count: map[string]int{}, out: []wire.Finding{}}
 }
 
 // told is what was found alone, which may be kept without the state that it was found in.
@@ -326,44 +324,49 @@ func (f *finder) covering(g *access.Grant) *access.Grant {
 	return rights.Covering(g)
 }
 
-func (f *finder) subject(subject *access.Subject) {
-	m, ref := f.st.Model, subject.Ref()
-	remove := wire.Fix{Says: say.DoRemove.With(ref), Remove: ref}
-	if (subject.Kind == access.Role || subject.Kind == access.Group) && ref != access.Auditor && ref != access.Administrator &&
-		!f.had.Test(uint(subject.ID)) {
-		f.add(
-			"no_holders",
-			ref,
-			"",
-			say.NoMembers.With(ref),
-			say.NoMembersWhy.With(),
-			remove,
-		)
-	}
-	if has := m.CountGrantsTo(subject.ID) + len(subject.Memberships); subject.Acts() && has > 0 {
-		switch {
-		case subject.Disabled:
-			f.add(
-				"no_sign_in",
-				ref,
-				"",
-				say.DisabledWithRights.With(ref, say.Count(has, "right")),
-				say.DisabledWithRightsWhy.With(),
-				remove,
-			)
-		case !f.canSignIn[uint32(subject.ID)]:
-			f.add(
-				"no_sign_in",
-				ref,
-				"",
-				say.NoSignIn.With(ref, say.Count(has, "right")),
-				say.NoSignInWhy.With(),
-				remove,
-			)
+// subjects finds what there is to say of each subject by itself, and of its memberships.
+func (f *finder) subjects() {
+	ending := map[access.SubjectID]int{} // members with an end date, by group and role
+	all := f.st.Model.Subjects(0)
+	for _, subject := range all {
+		for _, e := range subject.Memberships {
+			if !e.Until.IsZero() {
+				ending[e.Of]++
+			}
 		}
 	}
-	for _, e := range subject.Memberships {
-		f.endless(subject, e)
+	for _, subject := range all {
+		f.subject(subject)
+		for _, e := range subject.Memberships {
+			if e.Until.IsZero() && ending[e.Of] > 0 {
+				f.endless(subject, e, ending[e.Of])
+			}
+		}
+	}
+}
+
+func (f *finder) subject(subject *access.Subject) {
+	tell := func(kind, says, why string) {
+		ref := subject.Ref()
+		f.say(kind, ref, "", says, why, wire.Fix{Says: say.DoRemove.With(ref), Remove: ref})
+	}
+	builtIn := func() bool { ref := subject.Ref(); return ref == access.Auditor || ref == access.Administrator }
+	if (subject.Kind == access.Role || subject.Kind == access.Group) && !f.had.Test(uint(subject.ID)) && !builtIn() && f.wants("no_holders") {
+		tell("no_holders", say.NoMembers.With(subject.Ref()), say.NoMembersWhy.With())
+	}
+	if !subject.Acts() {
+		return
+	}
+	switch has := f.st.Model.CountGrantsTo(subject.ID) + len(subject.Memberships); {
+	case has == 0:
+	case subject.Disabled:
+		if f.wants("no_sign_in") {
+			tell("no_sign_in", say.DisabledWithRights.With(subject.Ref(), say.Count(has, "right")), say.DisabledWithRightsWhy.With())
+		}
+	case !f.canSignIn[uint32(subject.ID)]:
+		if f.wants("no_sign_in") {
+			tell("no_sign_in", say.NoSignIn.With(subject.Ref(), say.Count(has, "right")), say.NoSignInWhy.With())
+		}
 	}
 }
 
@@ -412,24 +415,9 @@ func digits(s string) string {
 	}, s)
 }
 
-// endless looks for a membership without an end where most others of the same
-// group or role have one.
-func (f *finder) endless(subject *access.Subject, e access.Membership) {
-	if !e.Until.IsZero() {
-		return
-	}
+// endless looks for a membership without an end where most others of the same group or role, so many, have one.
+func (f *finder) endless(subject *access.Subject, e access.Membership, with int) {
 	of := f.st.Model.Subject(e.Of)
-	with, known := f.ending[e.Of]
-	if !known {
-		for _, id := range of.Members {
-			for _, other := range f.st.Model.Subject(id).Memberships {
-				if other.Of == of.ID && !other.Until.IsZero() {
-					with++
-				}
-			}
-		}
-		f.ending[e.Of] = with
-	}
 	if with*2 > len(of.Members) {
 		f.add("no_end", subject.Ref(), "", say.NoEnd.With(subject.Ref(), of.Ref()),
 			say.NoEndWhy.With(with, len(of.Members)-1))

@@ -26,7 +26,8 @@ type sight struct {
 	survey *access.Survey
 	given  map[string]*bitset.BitSet // grants, by the kind of finding
 	broken map[*guard.Guardrail][]guard.Breach
-	parts  *finder        // what is said of objects, names and policies
+	parts  *finder        // what is said of objects and policies
+	alike  *finder        // what is said of names
 	use    *needed        // what queries needed
 	unused *bitset.BitSet // grants that they did not need; nil: it has not been counted for long enough
 	ofUse  *finder        // what is said of that
@@ -61,7 +62,7 @@ func (s *Service) look(ctx context.Context, st *platform.State, now time.Time) (
 		for _, g := range st.Guards.Guardrails() {
 			next.broken[g] = g.Broken(next.rails, nil, nil)
 		}
-		next.parts = s.structural(st, now)
+		next.parts, next.alike = s.structural(st, now), s.alike(st, now)
 		return s.keep(ctx, next, nil, &d)
 	}
 	d := access.Changed(before.st.Model, st.Model)
@@ -76,8 +77,12 @@ func (s *Service) look(ctx context.Context, st *platform.State, now time.Time) (
 			next.broken[g] = g.Broken(next.rails, nil, nil)
 		}
 	}
-	next.parts = before.parts
-	if d.Bundles || before.st.Policies != st.Policies || len(d.Structure()) > 0 || renamed(before.st.Model, st.Model, d.Standing()) {
+	next.parts, next.alike = before.parts, before.alike
+	others := d.Bundles || renamed(before.st.Model, st.Model, d.Standing())
+	if others {
+		next.alike = s.alike(st, now)
+	}
+	if others || before.st.Policies != st.Policies || len(d.Structure()) > 0 {
 		next.parts = s.structural(st, now)
 	}
 	return s.keep(ctx, next, before, &d)
@@ -152,12 +157,18 @@ func (f *sight) giving(before map[string]*bitset.BitSet, differ []access.GrantID
 	}
 }
 
-// structural finds what depends on which objects, subjects and policies there are.
+// structural finds what depends on which objects and policies there are.
 func (s *Service) structural(st *platform.State, now time.Time) *finder {
 	f := s.finder(st, now)
 	f.policies()
 	f.uncovered()
 	f.beside()
+	return f.told()
+}
+
+// alike finds subjects whose names are nearly the same.
+func (s *Service) alike(st *platform.State, now time.Time) *finder {
+	f := s.finder(st, now)
 	f.alike()
 	return f.told()
 }
