@@ -17,8 +17,10 @@ type Census struct {
 	// while the model does.
 	Until time.Time
 
-	mu      sync.Mutex
+	holding sync.Mutex // of holders; it may be taken while mu is held
 	holders map[SubjectID]*bitset.BitSet
+
+	mu      sync.Mutex
 	using   map[ObjectID]*bitset.BitSet // doors and lanes, by who may use them
 	runs    *bitset.BitSet              // who may run queries on some lane
 	active  *bitset.BitSet              // enabled users and services
@@ -48,44 +50,41 @@ func (m *Model) TakeCensus(now time.Time) *Census {
 
 func (m *Model) noSubjects() *bitset.BitSet { return bitset.New(uint(m.subjects.size())) }
 
-// spread adds to a set of subjects all that have one of them: members of groups,
-// holders of roles, at any depth; for PUBLIC everybody.
-func (c *Census) spread(set *bitset.BitSet) *bitset.BitSet {
-	m := c.Model
-	if set.Test(uint(PublicID)) {
-		for i := 1; i < m.subjects.size(); i++ {
-			if !m.subjects.at(i).Removed {
-				set.Set(uint(i))
-			}
-		}
-		return set
-	}
-	var queue []SubjectID
-	for i, ok := set.NextSet(0); ok; i, ok = set.NextSet(i + 1) {
-		queue = append(queue, SubjectID(i))
-	}
-	for ; len(queue) > 0; queue = queue[1:] {
-		for _, member := range m.Subject(queue[0]).Members {
-			if !set.Test(uint(member)) && m.memberNow(member, queue[0], c.At) {
-				set.Set(uint(member))
-				queue = append(queue, member)
-			}
+// everybody is the set of all subjects: who has PUBLIC.
+func (c *Census) everybody() *bitset.BitSet {
+	set := c.Model.noSubjects()
+	for i := 1; i < c.Model.subjects.size(); i++ {
+		if !c.Model.subjects.at(i).Removed {
+			set.Set(uint(i))
 		}
 	}
 	return set
 }
 
-// Holders is the set of all subjects that have the subject, itself among them.
-// The caller must not change it.
+// Holders is the set of all subjects that have the subject, itself among them: members of groups, holders of
+// roles, at any depth; of PUBLIC everybody. The caller must not change it.
 func (c *Census) Holders(id SubjectID) *bitset.BitSet {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.holding.Lock()
+	defer c.holding.Unlock()
 	set := c.holders[id]
-	if set == nil {
+	if set != nil {
+		return set
+	}
+	if id == PublicID {
+		set = c.everybody()
+	} else {
 		set = c.Model.noSubjects()
 		set.Set(uint(id))
-		c.holders[id] = c.spread(set)
+		for queue := []SubjectID{id}; len(queue) > 0; queue = queue[1:] {
+			for _, member := range c.Model.Subject(queue[0]).Members {
+				if !set.Test(uint(member)) && c.Model.memberNow(member, queue[0], c.At) {
+					set.Set(uint(member))
+					queue = append(queue, member)
+				}
+			}
+		}
 	}
+	c.holders[id] = set
 	return set
 }
 
@@ -130,7 +129,16 @@ func (c *Census) Held(p Privilege, object ObjectID) *bitset.BitSet {
 			break
 		}
 	}
-	return c.spread(direct)
+	if direct.Test(uint(PublicID)) {
+		return c.everybody()
+	}
+	held := direct.Clone()
+	for i, ok := direct.NextSet(0); ok; i, ok = direct.NextSet(i + 1) {
+		if len(m.Subject(SubjectID(i)).Members) > 0 {
+			held.InPlaceUnion(c.Holders(SubjectID(i)))
+		}
+	}
+	return held
 }
 
 // May is the set of subjects that can use p on the object.
