@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/agext/levenshtein"
 	"github.com/bits-and-blooms/bitset"
 
 	"gneiss/core/access"
@@ -66,7 +65,7 @@ func (s *Service) Findings(ctx context.Context, c identity.Caller, administrator
 	}
 	f.lent()
 	f.part(found.parts)
-	f.part(found.alike)
+	f.alike(found.alike)
 	f.administrators(administrators)
 	for _, kind := range slices.Sorted(maps.Keys(f.count)) {
 		if more := f.count[kind] - mostOfAKind; more > 0 {
@@ -368,51 +367,6 @@ func (f *finder) subject(subject *access.Subject) {
 			tell("no_sign_in", say.NoSignIn.With(subject.Ref(), say.Count(has, "right")), say.NoSignInWhy.With())
 		}
 	}
-}
-
-// alike looks for names of one kind that differ by one character. Two names that
-// do share what is left when each lacks one.
-func (f *finder) alike() {
-	seen := map[string]*access.Subject{}
-	for _, subject := range f.st.Model.Subjects(0) {
-		if len(subject.Name) < 5 {
-			continue
-		}
-		told := map[string]bool{}
-		for i := -1; i < len(subject.Name); i++ {
-			part := subject.Name
-			if i >= 0 {
-				part = subject.Name[:i] + subject.Name[i+1:]
-			}
-			key := subject.Kind.String() + ":" + part
-			other := seen[key]
-			if other == nil {
-				seen[key] = subject
-				continue
-			}
-			older, newer := other, subject
-			if older.ID > newer.ID {
-				older, newer = newer, older
-			}
-			if older == newer || told[other.Name] || levenshtein.Distance(older.Name, newer.Name, nil) != 1 ||
-				digits(older.Name) != digits(newer.Name) {
-				continue
-			}
-			told[other.Name] = true
-			f.add("alike_names", newer.Ref(), "", say.Alike.With(newer.Ref(), older.Ref()), say.AlikeWhy.With(),
-				wire.Fix{Says: say.DoRemove.With(newer.Ref()), Remove: newer.Ref()})
-		}
-	}
-}
-
-// digits are a name's digits: names that differ in them differ on purpose.
-func digits(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r >= '0' && r <= '9' {
-			return r
-		}
-		return -1
-	}, s)
 }
 
 // endless looks for a membership without an end where most others of the same group or role, so many, have one.

@@ -26,8 +26,8 @@ type sight struct {
 	survey *access.Survey
 	given  map[string]*bitset.BitSet // grants, by the kind of finding
 	broken map[*guard.Guardrail][]guard.Breach
-	parts  *finder        // what is said of objects and policies
-	alike  *finder        // what is said of names
+	parts  *finder // what is said of objects and policies
+	alike  []likeness
 	use    *needed        // what queries needed
 	unused *bitset.BitSet // grants that they did not need; nil: it has not been counted for long enough
 	ofUse  *finder        // what is said of that
@@ -62,7 +62,7 @@ func (s *Service) look(ctx context.Context, st *platform.State, now time.Time) (
 		for _, g := range st.Guards.Guardrails() {
 			next.broken[g] = g.Broken(next.rails, nil, nil)
 		}
-		next.parts, next.alike = s.structural(st, now), s.alike(st, now)
+		next.parts, next.alike = s.structural(st, now), likenesses(st.Model)
 		return s.keep(ctx, next, nil, &d)
 	}
 	d := access.Changed(before.st.Model, st.Model)
@@ -78,21 +78,24 @@ func (s *Service) look(ctx context.Context, st *platform.State, now time.Time) (
 		}
 	}
 	next.parts, next.alike = before.parts, before.alike
-	others := d.Bundles || renamed(before.st.Model, st.Model, d.Standing())
-	if others {
-		next.alike = s.alike(st, now)
+	others := renamed(before.st.Model, st.Model, d.Standing())
+	switch {
+	case d.Bundles: // another history, maybe
+		next.alike = likenesses(st.Model)
+	case len(others) > 0:
+		next.alike = likenessesNext(before.alike, st.Model, others)
 	}
-	if others || before.st.Policies != st.Policies || len(d.Structure()) > 0 {
+	if d.Bundles || len(others) > 0 || before.st.Policies != st.Policies || len(d.Structure()) > 0 {
 		next.parts = s.structural(st, now)
 	}
 	return s.keep(ctx, next, before, &d)
 }
 
-// renamed reports whether one of the subjects has come or gone, or has another name or other attributes.
-func renamed(a, b *access.Model, ids []access.SubjectID) bool {
-	return slices.ContainsFunc(ids, func(id access.SubjectID) bool {
+// renamed are those of some subjects that have come or gone, or have another name or other attributes.
+func renamed(a, b *access.Model, ids []access.SubjectID) []access.SubjectID {
+	return slices.DeleteFunc(slices.Clone(ids), func(id access.SubjectID) bool {
 		was, is := a.SubjectOf(id), b.SubjectOf(id)
-		return was == nil || is == nil || was.Name != is.Name || !maps.EqualFunc(was.Attributes, is.Attributes, slices.Equal)
+		return was != nil && is != nil && was.Name == is.Name && maps.EqualFunc(was.Attributes, is.Attributes, slices.Equal)
 	})
 }
 
@@ -163,13 +166,6 @@ func (s *Service) structural(st *platform.State, now time.Time) *finder {
 	f.policies()
 	f.uncovered()
 	f.beside()
-	return f.told()
-}
-
-// alike finds subjects whose names are nearly the same.
-func (s *Service) alike(st *platform.State, now time.Time) *finder {
-	f := s.finder(st, now)
-	f.alike()
 	return f.told()
 }
 
