@@ -32,11 +32,16 @@ func (g *Guardrail) Next(old []Breach, before, after State, d *access.Delta) []B
 		return append(kept, g.Broken(after, []Pair{}, grants)...)
 	case Clear:
 		touched := reached(before, after, d)
-		pairs := make([]Pair, 0, len(touched))
-		for id := range touched {
-			pairs = append(pairs, Pair{id, access.PlatformID})
+		pairs := []Pair{}
+		for id, places := range touched {
+			for _, place := range places {
+				pairs = append(pairs, Pair{id, place})
+			}
 		}
-		kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool { return touched[b.Subject] })
+		kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool {
+			table := before.Model.Object(b.Object).Parent // tables are looked at as wholes
+			return slices.ContainsFunc(touched[b.Subject], func(place access.ObjectID) bool { return concerns(before.Model, place, table) })
+		})
 		return append(kept, g.Broken(after, pairs, nil)...)
 	}
 	return g.Broken(after, nil, nil)
@@ -55,30 +60,42 @@ func (g *Guardrail) governed(old []Breach, before, after State, d *access.Delta)
 	return append(kept, c.found...)
 }
 
-// reached is who, in the one state or the other, has something that differs.
-func reached(before, after State, d *access.Delta) map[access.SubjectID]bool {
-	differ := map[access.SubjectID]bool{}
-	for _, id := range d.Standing() {
-		differ[id] = true
-	}
+// reached is who, in the one state or the other, has something that differs, and at which places.
+func reached(before, after State, d *access.Delta) map[access.SubjectID]places {
 	states := []State{before, after}
+	differ := map[access.SubjectID]places{}
+	for _, id := range d.Standing() {
+		differ[id] = differ[id].with(access.PlatformID)
+	}
 	for _, id := range d.Grants {
 		for _, at := range states {
 			if grant := at.Model.GrantOf(id); grant != nil {
-				differ[grant.Subject] = true
+				differ[grant.Subject] = differ[grant.Subject].with(grant.Object)
 			}
 		}
 	}
-	all := map[access.SubjectID]bool{}
-	for id := range differ {
-		for _, at := range states {
-			if at.Model.HasSubject(id) {
-				at.Model.Actors(id, at.Now, func(s *access.Subject) bool {
-					all[s.ID] = true
+	all := map[access.SubjectID]places{}
+	for id, at := range differ {
+		for _, st := range states {
+			if st.Model.HasSubject(id) {
+				st.Model.Actors(id, st.Now, func(s *access.Subject) bool {
+					all[s.ID] = all[s.ID].with(at...)
 					return true
 				})
 			}
 		}
 	}
 	return all
+}
+
+// places are objects, each with all that is below it.
+type places []access.ObjectID
+
+func (p places) with(ids ...access.ObjectID) places {
+	for _, id := range ids {
+		if !slices.Contains(p, id) {
+			p = append(p, id)
+		}
+	}
+	return p
 }

@@ -110,6 +110,9 @@ func (c *check) clear() {
 		ids = append(ids, id)
 	}
 	slices.Sort(ids)
+	if !c.whole {
+		ids = c.concerned(ids)
+	}
 	readers, asked := make([]*bitset.BitSet, len(ids)), 0
 	reads := func(i int, subject access.SubjectID) bool { // of the table at all, as far as it is worth to know of all
 		if readers[i] == nil && asked > manyAsked {
@@ -158,6 +161,27 @@ func (c *check) clear() {
 	})
 }
 
+// concerned are those of some objects that something touched concerns.
+func (c *check) concerned(ids []access.ObjectID) []access.ObjectID {
+	places := map[access.ObjectID]bool{}
+	for _, t := range c.touched {
+		places[t.Object] = true
+	}
+	return slices.DeleteFunc(ids, func(id access.ObjectID) bool {
+		for place := range places {
+			if concerns(c.Model, place, id) {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// concerns reports whether what is given at a place can make a difference to an object.
+func concerns(m *access.Model, place, object access.ObjectID) bool {
+	return m.Object(place).Kind == access.Label || m.Within(place, object) || m.Within(object, place)
+}
+
 // each calls f for every user and service that has to be looked at, and says which objects count.
 func (c *check) each(f func(access.SubjectID, func(access.ObjectID) bool)) {
 	if c.whole {
@@ -185,7 +209,7 @@ func (c *check) each(f func(access.SubjectID, func(access.ObjectID) bool)) {
 	for _, id := range order {
 		f(id, func(object access.ObjectID) bool {
 			return slices.ContainsFunc(places[id], func(place access.ObjectID) bool {
-				return c.Model.Object(place).Kind == access.Label || c.Model.Within(place, object) || c.Model.Within(object, place)
+				return concerns(c.Model, place, object)
 			})
 		})
 	}
