@@ -359,11 +359,26 @@ func (r *resurvey) behind(door ObjectID, who *bitset.BitSet) {
 		if !c.Model.HasObject(door) {
 			return
 		}
-		below := r.below(c.Model, door)
+		var theirs []*Subject
+		grants := 0
 		for i, ok := has.NextSet(0); ok; i, ok = has.NextSet(i + 1) {
 			if s := c.Model.SubjectOf(SubjectID(i)); s != nil {
-				below.each(s, func(id GrantID) { r.again.Set(uint(id)) })
+				theirs, grants = append(theirs, s), grants+len(s.grants)
 			}
+		}
+		if grants < c.Model.objects.size() { // it is quicker to ask of each than to find what is below
+			for _, s := range theirs {
+				for _, ref := range s.grants {
+					if door == PlatformID || c.Model.Within(door, ref.at) {
+						r.again.Set(uint(ref.grant))
+					}
+				}
+			}
+			return
+		}
+		below := r.below(c.Model, door)
+		for _, s := range theirs {
+			below.each(s, func(id GrantID) { r.again.Set(uint(id)) })
 		}
 	})
 }
