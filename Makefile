@@ -94,7 +94,7 @@ race-core:
 	go test -race ./core/... ./store/...
 
 bench: build
-	go test -run XXX -bench . -benchtime 1s -timeout 60m ./core/... ./source/... ./service/...
+	go test -run XXX -bench . -benchtime 1s -timeout 60m ./core/... ./source/... ./service/... ./sqlport
 
 figures:
 	go test . -run TestFigures -figures update -count 1

@@ -20,10 +20,10 @@ type Census struct {
 	holding sync.Mutex // of holders; it may be taken while mu is held
 	holders map[SubjectID]*bitset.BitSet
 
-	mu      sync.Mutex
-	using   map[ObjectID]*bitset.BitSet // doors and lanes, by who may use them
-	runs    *bitset.BitSet              // who may run queries on some lane
-	active  *bitset.BitSet              // enabled users and services
+	mu     sync.Mutex
+	using  map[ObjectID]*bitset.BitSet // doors and lanes, by who may use them
+	runs   *bitset.BitSet              // who may run queries on some lane
+	active *bitset.BitSet              // enabled users and services
 }
 
 // TakeCensus prepares a census for the moment now.
