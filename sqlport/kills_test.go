@@ -8,7 +8,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -126,7 +125,7 @@ func TestKillsAndCancelsUnderLoad(t *testing.T) {
 	}
 }
 
-// did notes what a client did.
+// note counts what clients did.
 func (c *rough) note(did string) {
 	c.mu.Lock()
 	c.did[did]++
@@ -233,11 +232,8 @@ func (c *rough) commit(conn *pgx.Conn, r *rand.Rand) {
 		return
 	}
 	set(false)
-	switch err := run("COMMIT"); {
-	case err == nil:
+	if run("COMMIT") == nil {
 		set(true)
 		c.note("committed")
-	case !strings.Contains(err.Error(), "58000") && state(err) != "25P02":
-		c.note("no word of a commit: " + state(err))
 	}
 }

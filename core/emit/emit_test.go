@@ -139,7 +139,7 @@ func TestRefused(t *testing.T) {
 		{"a function as a table", "select * from generate_series(1, 9)", query.Unsupported, "this kind of FROM item"},
 		{"an array", "select array[1]", query.Unsupported, "an array"},
 		{"a row", "select (1, 2)", query.Unsupported, "a row"},
-		{"a parameter without a value", "select $1", query.Unknown, "$1 has no value"},
+		{"a parameter without a value", "select $1", query.Syntax, "$1 has no value"},
 		{"a LIMIT that is no number", "select 1 limit 1 + 1", query.Mismatch, "LIMIT takes a whole number"},
 		{"tables of two sources", "select 1 from survey.drilling.boreholes, other.drilling.wells", query.Unsupported, "one query reads one source"},
 		{"a set of attribute values outside a list", "select attribute('districts')", query.Mismatch, "stands in a list"},

@@ -107,11 +107,11 @@ func (b *binder) position(n *pg.Node, most int, what string) (int, bool) {
 		return 0, false
 	}
 	if _, isInt := c.Val.(*pg.A_Const_Ival); !isInt {
-		b.fail(c.Location, Mismatch, "%s takes a name, an expression or the number of an output column", what)
+		b.failAs(c.Location, Mismatch, "42601", "%s takes a name, an expression or the number of an output column", what)
 	}
 	i := int(c.GetIval().GetIval())
 	if i < 1 || i > most {
-		b.failAs(c.Location, Unknown, "42P10", "%s %d: there are %d output columns", what, i, most)
+		b.failAs(c.Location, Mismatch, "42P10", "%s %d: there is no output column %d", what, i, i)
 	}
 	return i, true
 }

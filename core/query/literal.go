@@ -49,7 +49,7 @@ type Decimal string
 
 func (b *binder) param(p *pg.ParamRef) Expr {
 	if p.Number < 1 || int(p.Number) > len(b.params) {
-		b.failAs(p.Location, Unknown, "42P02", "$%d has no value: %d were given", p.Number, len(b.params))
+		b.failAs(p.Location, Syntax, "42P02", "$%d has no value: %d were given", p.Number, len(b.params))
 	}
 	given := b.params[p.Number-1]
 	if d, ok := given.(Deferred); ok {

@@ -278,4 +278,9 @@ SELECT count(id ORDER BY nosuch) FROM src.s.other;
 SELECT array_agg(DISTINCT id ORDER BY note) FROM src.s.other;
 SELECT sum(id) FILTER (WHERE id) FROM src.s.other;
 SELECT id, part, months, part::interval, months + part, '1 day'::interval day, '1-2'::interval year to month, '3.456'::interval second(1) FROM src.s.typed ORDER BY id;
-SELECT * FROM jsonb_to_recordset('[{"a": "1 day 02:03:04.567", "b": 1.25, "c": "1-2"}]') AS r (a interval day to second(1), b numeric(4,1), c interval year to month)
+SELECT * FROM jsonb_to_recordset('[{"a": "1 day 02:03:04.567", "b": 1.25, "c": "1-2"}]') AS r (a interval day to second(1), b numeric(4,1), c interval year to month);
+SELECT id FROM src.s.other GROUP BY 'x';
+SELECT id FROM src.s.other ORDER BY 'x';
+SELECT id FROM src.s.other ORDER BY 0;
+SELECT id FROM src.s.other ORDER BY -1;
+SELECT DISTINCT ON (9) id FROM src.s.other
