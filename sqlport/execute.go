@@ -388,6 +388,7 @@ func (c *session) notice(severity, state, text string) {
 // fetch takes the next rows of a portal, up to most; zero: all that are left. tell says that the
 // client is told how that ended.
 func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
+	p.sent = 0 // what runs it rests until it is woken
 	if p.run == nil {
 		ctx, cancel := context.WithCancel(source.WithSettings(context.Background(), c.settings.forSource()))
 		p.cancel = cancel
@@ -412,7 +413,6 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 		p.run.portion, p.run.silent = most, p.silent
 		p.run.wake <- true
 	}
-	p.sent = 0
 	c.mu.Lock()
 	c.cancel = p.cancel
 	c.mu.Unlock()
