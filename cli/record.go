@@ -24,7 +24,7 @@ func (a *app) record(root *cobra.Command) {
 			case len(args) == 1:
 				return a.showRecord(c, args[0])
 			case f.follow && (f.before != "" || c.Flags().Changed("limit")):
-				return usageError{errors.New("--follow shows what comes from now on, without --before and --limit")}
+				return usageError{errors.New("--follow shows new records as they come; leave out --before and --limit")}
 			case f.follow:
 				return a.followRecord(c, f.query())
 			case f.all || a.output == "jsonl":

@@ -33,14 +33,14 @@ func (g *Guardrail) Next(old []Breach, before, after State, d *access.Delta) []B
 	case Clear:
 		touched := reached(before, after, d)
 		pairs := []Pair{}
-		for id, places := range touched {
-			for _, place := range places {
+		for id, all := range touched {
+			for _, place := range all {
 				pairs = append(pairs, Pair{id, place})
 			}
 		}
 		kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool {
 			table := before.Model.Object(b.Object).Parent // tables are looked at as wholes
-			return slices.ContainsFunc(touched[b.Subject], func(place access.ObjectID) bool { return concerns(before.Model, place, table) })
+			return touched[b.Subject].concern(before.Model, table)
 		})
 		return append(kept, g.Broken(after, pairs, nil)...)
 	}
@@ -88,8 +88,15 @@ func reached(before, after State, d *access.Delta) map[access.SubjectID]places {
 	return all
 }
 
-// places are objects, each with all that is below it.
+// places are objects at which something differs, each with all that is below it.
 type places []access.ObjectID
+
+// concern reports whether what is given at one of the places can make a difference to an object.
+func (p places) concern(m *access.Model, object access.ObjectID) bool {
+	return slices.ContainsFunc(p, func(place access.ObjectID) bool {
+		return m.Object(place).Kind == access.Label || m.Within(place, object) || m.Within(object, place)
+	})
+}
 
 func (p places) with(ids ...access.ObjectID) places {
 	for _, id := range ids {

@@ -163,23 +163,15 @@ func (c *check) clear() {
 
 // concerned are those of some objects that something touched concerns.
 func (c *check) concerned(ids []access.ObjectID) []access.ObjectID {
-	places := map[access.ObjectID]bool{}
+	var all places
+	seen := map[access.ObjectID]bool{}
 	for _, t := range c.touched {
-		places[t.Object] = true
-	}
-	return slices.DeleteFunc(ids, func(id access.ObjectID) bool {
-		for place := range places {
-			if concerns(c.Model, place, id) {
-				return false
-			}
+		if !seen[t.Object] {
+			seen[t.Object] = true
+			all = append(all, t.Object)
 		}
-		return true
-	})
-}
-
-// concerns reports whether what is given at a place can make a difference to an object.
-func concerns(m *access.Model, place, object access.ObjectID) bool {
-	return m.Object(place).Kind == access.Label || m.Within(place, object) || m.Within(object, place)
+	}
+	return slices.DeleteFunc(ids, func(id access.ObjectID) bool { return !all.concern(c.Model, id) })
 }
 
 // each calls f for every user and service that has to be looked at, and says which objects count.
@@ -192,26 +184,22 @@ func (c *check) each(f func(access.SubjectID, func(access.ObjectID) bool)) {
 		}
 		return
 	}
-	places := map[access.SubjectID][]access.ObjectID{}
+	at := map[access.SubjectID]places{}
 	var order []access.SubjectID
 	for _, t := range c.touched {
 		if t.Subject == 0 || !c.Model.HasSubject(t.Subject) {
 			continue
 		}
 		c.Model.Actors(t.Subject, c.Now, func(s *access.Subject) bool {
-			if places[s.ID] == nil {
+			if at[s.ID] == nil {
 				order = append(order, s.ID)
 			}
-			places[s.ID] = append(places[s.ID], t.Object)
+			at[s.ID] = append(at[s.ID], t.Object)
 			return true
 		})
 	}
 	for _, id := range order {
-		f(id, func(object access.ObjectID) bool {
-			return slices.ContainsFunc(places[id], func(place access.ObjectID) bool {
-				return concerns(c.Model, place, object)
-			})
-		})
+		f(id, func(object access.ObjectID) bool { return at[id].concern(c.Model, object) })
 	}
 }
 
