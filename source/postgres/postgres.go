@@ -40,6 +40,7 @@ type Source struct {
 	readers *pgxpool.Pool // whose transactions are read-only
 	writers *pgxpool.Pool
 	points  *pgxpool.Pool // readers whose plans serve for all values: of what gives one row by a key
+	rounds  *rounds       // of points
 }
 
 // Check reports whether a text can be the URL of a database: postgresql://account@host:port/database.
@@ -82,7 +83,7 @@ func Open(text string) (*Source, error) {
 		writers.Close()
 		return nil, err
 	}
-	return &Source{readers: readers, writers: writers, points: points}, nil
+	return &Source{readers: readers, writers: writers, points: points, rounds: newRounds(points)}, nil
 }
 
 // freshPlans has the server plan each statement for the values that it is run with, since policies
@@ -136,12 +137,25 @@ func (s *Source) Run(ctx context.Context, text string, args []any, columns []que
 // Stream implements [source.Source].
 func (s *Source) Stream(ctx context.Context, in source.Request, f func([][]byte) error) error {
 	given, pool := false, s.readers
-	if in.Point {
+	if in.Point && len(in.SQL) <= source.MostPrepared {
+		if rows, ok := s.rounds.ask(ctx, in); ok {
+			return handed(rows, f)
+		}
 		pool = s.points
 	}
 	return told(again(ctx, pool, &given, func(conn *pgxpool.Conn) error {
 		return stream(ctx, conn.Conn(), in, func(row [][]byte) error { given = true; return f(row) })
 	}))
+}
+
+// handed hands rows that are there to f.
+func handed(rows [][][]byte, f func([][]byte) error) error {
+	for _, row := range rows {
+		if err := f(row); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // stream hands the rows of a statement to f as they come. Each may have as many bytes as the

@@ -1,0 +1,173 @@
+package postgres_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gneiss/source"
+)
+
+// answer is the one row of a point read, as texts.
+func answer(ctx context.Context, src source.Source, in source.Request) (row []string, err error) {
+	in.Point = true
+	err = src.Stream(ctx, in, func(got [][]byte) error {
+		for _, v := range got {
+			row = append(row, string(v))
+		}
+		return nil
+	})
+	return row, err
+}
+
+// TestRounds: many who ask at the same time get each their own answer, whatever the others ask for, how they want
+// it, and what goes wrong for them; and many of them go together.
+func TestRounds(t *testing.T) {
+	_, _, src, _ := made(t)
+	began := map[string]int{} // answers, by the backend and transaction that they came from
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	for client := range 40 {
+		wg.Go(func() {
+			ctx, in, want := t.Context(), source.Request{}, ""
+			for n := range 100 {
+				in.Args, in.Binary, want = []any{int64(client*1000 + n)}, nil, strconv.Itoa(client*1000+n)
+				switch client % 5 {
+				case 0:
+					in.SQL = "SELECT ($1::int8)::text, pg_backend_pid() || now()::text"
+				case 1: // in binary form
+					in.SQL, in.Binary = "SELECT ($1::int8)::text, 256::int2", []int16{1, 1}
+				case 2: // with other settings
+					ctx = source.WithSettings(t.Context(), source.Settings{TimeZone: "Asia/Tokyo"})
+					in.SQL = "SELECT ($1::int8)::text, '2026-01-01 00:00+00'::timestamptz::text"
+				case 3: // each second fails
+					in.SQL = "SELECT ($1::int8)::text, 1 / ($1::int8 % 2)"
+				case 4: // what cannot be sent
+					if n%2 == 0 {
+						in.Args = []any{"none"}
+					}
+					in.SQL = "SELECT ($1::int8)::text, '2026-01-01 00:00+00'::timestamptz::text"
+				}
+				row, err := answer(ctx, src, in)
+				if fails := n%2 == 0; fails && client%5 >= 3 {
+					var unfit *source.Unfit
+					if err == nil || client%5 == 3 && (!errors.As(err, &unfit) || unfit.SQLState != "22012") {
+						t.Errorf("client %d: %v, %v", client, row, err)
+					}
+					continue
+				}
+				other := []string{"", "\x01\x00", "2026-01-01 09:00:00+09", "1", "2026-01-01 00:00:00+00"}[client%5]
+				if err != nil || len(row) != 2 || row[0] != want || other != "" && row[1] != other {
+					t.Errorf("client %d: %q instead of %s, %v", client, row, want, err)
+					return
+				}
+				if client%5 == 0 {
+					mu.Lock()
+					began[row[1]]++
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if asked := 8 * 100; len(began) > asked*3/4 {
+		t.Errorf("%d answers came from %d transactions", asked, len(began))
+	}
+}
+
+// TestRoundsThatWait: who waits for a table that is locked keeps nobody from others; who leaves leaves nothing
+// behind in the database.
+func TestRoundsThatWait(t *testing.T) {
+	_, url, src, _ := made(t)
+	admin, err := pgx.Connect(t.Context(), strings.Replace(url, "//gneiss@", "//postgres@", 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(context.Background())
+	if _, err := admin.Exec(t.Context(), "BEGIN; LOCK TABLE s.child"); err != nil {
+		t.Fatal(err)
+	}
+	locked, unlock := context.WithCancel(t.Context())
+	var blocked sync.WaitGroup
+	var got atomic.Int64
+	for n := range 6 {
+		blocked.Go(func() {
+			if _, err := answer(locked, src, source.Request{SQL: "SELECT n FROM s.child WHERE n = $1", Args: []any{int64(n)}}); err == nil {
+				got.Add(1)
+			}
+		})
+	}
+	time.Sleep(50 * time.Millisecond)
+	var others sync.WaitGroup
+	for n := range 30 {
+		others.Go(func() {
+			ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+			defer cancel()
+			id := strconv.Itoa(n%3 + 1)
+			row, err := answer(ctx, src, source.Request{SQL: "SELECT id FROM s.t WHERE id = $1", Args: []any{int64(n%3 + 1)}})
+			if err != nil || len(row) != 1 || row[0] != id {
+				t.Errorf("beside a locked table: %q, %v", row, err)
+			}
+		})
+	}
+	others.Wait()
+	unlock()
+	blocked.Wait()
+	if got.Load() != 0 {
+		t.Errorf("%d answers came from a locked table", got.Load())
+	}
+	waiting := -1
+	for range 50 {
+		if err := admin.QueryRow(t.Context(), "SELECT count(*) FROM pg_locks WHERE NOT granted").Scan(&waiting); err != nil {
+			t.Fatal(err)
+		}
+		if waiting == 0 {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	if waiting != 0 {
+		t.Errorf("the database works for %d that have left", waiting)
+	}
+	if _, err := admin.Exec(t.Context(), "ROLLBACK; INSERT INTO s.child (n, t_id) VALUES (1, 1); ALTER TABLE s.child ALTER x TYPE integer"); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(text string, args ...any) string {
+		t.Helper()
+		row, err := answer(t.Context(), src, source.Request{SQL: text, Args: args})
+		if err != nil || len(row) != 1 {
+			t.Fatalf("%s: %q, %v", text, row, err)
+		}
+		return row[0]
+	}
+	const text = "SELECT x FROM s.child WHERE n = $1"
+	const prepared = "SELECT coalesce(max(name), '') FROM pg_prepared_statements WHERE name LIKE 'round%' AND statement = $1"
+	for _, kind := range []string{"smallint", "bigint", "integer"} { // what is prepared for a table that is another now is prepared again
+		ask(text, int64(1))
+		before := ask(prepared, text)
+		if _, err := admin.Exec(t.Context(), "ALTER TABLE s.child ALTER x TYPE "+kind); err != nil {
+			t.Fatal(err)
+		}
+		ask(text, int64(1))
+		ask(text, int64(1))
+		if after := ask(prepared, text); before == "" || after == "" || after == before {
+			t.Errorf("prepared was %q, and is %q", before, after)
+		}
+	}
+	for n := range 1000 { // more texts than are kept
+		if got := ask(fmt.Sprintf("SELECT %d", n)); got != strconv.Itoa(n) {
+			t.Fatalf("text %d: %q", n, got)
+		}
+	}
+	if n := ask("SELECT count(*) FROM pg_prepared_statements WHERE name LIKE 'round%'"); len(n) > 3 || n > "256" {
+		t.Errorf("%s statements are kept prepared", n)
+	}
+}
