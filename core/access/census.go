@@ -313,3 +313,60 @@ func (c *Census) anyReaches(ids []ObjectID, f func(doors []ObjectID) bool) bool 
 	}
 	return false
 }
+
+// A Reach is through which doors enabled users and services that may run queries can pass, for the verdict on many
+// grants: of each schema the set of those who can pass its door and the one before it.
+type reach struct {
+	census *Census
+	past   map[ObjectID]*bitset.BitSet
+}
+
+func (c *Census) reach() *reach {
+	m := c.Model
+	r := &reach{census: c, past: map[ObjectID]*bitset.BitSet{}}
+	readers := c.runners().Intersection(c.active)
+	for _, source := range m.Object(PlatformID).Children {
+		if m.Object(source).Kind != Source {
+			continue
+		}
+		in := readers.Intersection(c.users(source))
+		for _, schema := range m.Object(source).Children {
+			r.past[schema] = in.Intersection(c.users(schema))
+		}
+	}
+	return r
+}
+
+// A reachOf is what a subject's holders can reach.
+type reachOf struct {
+	*reach
+	holders *bitset.BitSet
+	schema  ObjectID // the last that was asked for
+	reaches bool     // that one
+}
+
+func (r *reach) of(id SubjectID) *reachOf {
+	return &reachOf{reach: r, holders: r.census.Holders(id)}
+}
+
+// dormant reports whether a grant to the subject is dormant: see [Census.Dormant], of which it is the short way
+// for what is in one schema, whose doors are those of all that is there.
+func (r *reachOf) dormant(g *Grant) bool {
+	c, m := r.census, r.census.Model
+	o := m.Object(g.Object)
+	if o.Kind == Column {
+		o = m.Object(o.Parent)
+	}
+	schema := o.ID
+	if o.Kind != Schema {
+		schema = o.Parent
+	}
+	past := r.past[schema]
+	if past == nil || g.Pattern != "" || m.Gives(g)&^behindDoors != 0 || ended(g.Until, c.At) || g.Lapsed || ended(g.ends, c.At) || m.missing(g.Object) {
+		return c.Dormant(g) != nil
+	}
+	if r.schema != schema {
+		r.schema, r.reaches = schema, meet(r.holders, past)
+	}
+	return !r.reaches
+}

@@ -20,9 +20,8 @@ type Survey struct {
 // Survey looks at every grant.
 func (c *Census) Survey() *Survey {
 	s := &Survey{Census: c, Dormant: &bitset.BitSet{}, Covered: &bitset.BitSet{}}
-	all := bitset.New(uint(c.Model.grants.size()))
-	c.Model.EachGrant(func(g *Grant) { all.Set(uint(g.ID)) })
-	s.look(all)
+	all := bitset.New(uint(c.Model.grants.size())).SetAll()
+	s.look(all, &bitset.BitSet{})
 	return s
 }
 
@@ -37,6 +36,7 @@ func (s *Survey) Next(c *Census) *Survey {
 		before: s.Census,
 		after:  c,
 		again:  bitset.New(uint(c.Model.grants.size())),
+		behind: bitset.New(uint(c.Model.grants.size())),
 		doors:  map[ObjectID]bool{},
 		above:  map[SubjectID][]SubjectID{},
 	}
@@ -49,63 +49,93 @@ func (s *Survey) Next(c *Census) *Survey {
 		r.object(id)
 	}
 	r.opened()
-	next := &Survey{Census: c, Dormant: s.Dormant.Difference(r.again), Covered: s.Covered.Difference(r.again)}
-	next.look(r.again)
+	next := &Survey{Census: c, Dormant: s.Dormant.Difference(r.again.Union(r.behind)), Covered: s.Covered.Difference(r.again)}
+	next.look(r.again, r.behind)
 	return next
 }
 
-// look judges grants, those of a subject together, since they share its rights.
-func (s *Survey) look(again *bitset.BitSet) {
+// look judges grants, those of a subject together, since they share its rights; of those behind doors only whether
+// they have an effect.
+func (s *Survey) look(again, behind *bitset.BitSet) {
 	c, m := s.Census, s.Census.Model
-	to := m.noSubjects()
-	for i, ok := again.NextSet(0); ok; i, ok = again.NextSet(i + 1) {
-		if g := m.GrantOf(GrantID(i)); g != nil {
-			to.Set(uint(g.Subject))
-		}
-	}
-	subjects := c.Each(to)
+	subjects := s.whose(again, behind)
+	reach := c.reach()
 	var found sync.Mutex
 	var hands sync.WaitGroup
 	var at atomic.Int64
 	for range min(runtime.GOMAXPROCS(0), len(subjects)) {
 		hands.Go(func() {
+			var dormant, covered []GrantID
 			for {
 				i := int(at.Add(1)) - 1
 				if i >= len(subjects) {
-					return
+					break
 				}
-				rights, err := m.stand(Standpoint{Subject: subjects[i].ID}, c.At)
-				var dormant, covered []GrantID
+				of := reach.of(subjects[i].ID)
+				var rights *Rights
+				var err error
 				for _, ref := range subjects[i].grants {
-					g := m.Grant(ref.grant)
-					if g.Grantor == 0 || !again.Test(uint(g.ID)) {
+					isAgain := again.Test(uint(ref.grant))
+					if !isAgain && !behind.Test(uint(ref.grant)) {
 						continue
 					}
-					if c.Dormant(g) != nil {
+					g := m.Grant(ref.grant)
+					if g.Grantor == 0 {
+						continue
+					}
+					if of.dormant(g) {
 						dormant = append(dormant, g.ID)
 					}
-					if err == nil && !g.Option && rights.Covering(g) != nil {
+					if !isAgain || g.Option {
+						continue
+					}
+					if rights == nil && err == nil {
+						rights, err = m.stand(Standpoint{Subject: subjects[i].ID}, c.At)
+					}
+					if err == nil && rights.Covering(g) != nil {
 						covered = append(covered, g.ID)
 					}
 				}
-				found.Lock()
-				for _, id := range dormant {
-					s.Dormant.Set(uint(id))
-				}
-				for _, id := range covered {
-					s.Covered.Set(uint(id))
-				}
-				found.Unlock()
+			}
+			found.Lock()
+			defer found.Unlock()
+			for _, id := range dormant {
+				s.Dormant.Set(uint(id))
+			}
+			for _, id := range covered {
+				s.Covered.Set(uint(id))
 			}
 		})
 	}
 	hands.Wait()
 }
 
+// whose lists the subjects that the grants of some sets are to, and more where these are many.
+func (s *Survey) whose(sets ...*bitset.BitSet) (subjects []*Subject) {
+	m, n := s.Census.Model, 0
+	for _, set := range sets {
+		n += int(set.Count())
+	}
+	if n > m.grants.size()/8 {
+		m.EachSubject(func(s *Subject) { subjects = append(subjects, s) })
+		return subjects
+	}
+	to := m.noSubjects()
+	for _, set := range sets {
+		for i, ok := set.NextSet(0); ok; i, ok = set.NextSet(i + 1) {
+			if g := m.GrantOf(GrantID(i)); g != nil {
+				to.Set(uint(g.Subject))
+			}
+		}
+	}
+	return s.Census.Each(to)
+}
+
 // A resurvey works out whose verdicts may be others after than before.
 type resurvey struct {
 	before, after *Census
 	again         *bitset.BitSet // grants to be looked at again
+	behind        *bitset.BitSet // grants of which only the doors before them, or who may run queries, may differ
 	doors         map[ObjectID]bool
 	lanes         bool // who may run queries may be others too
 	above         map[SubjectID][]SubjectID
@@ -337,17 +367,35 @@ func (r *resurvey) opened() {
 		return c.users(door)
 	}
 	for door := range r.doors {
-		r.behind(door, users(r.before, door).SymmetricDifference(users(r.after, door)))
+		r.past(door, users(r.before, door).SymmetricDifference(users(r.after, door)))
 	}
 	if r.lanes {
-		r.behind(PlatformID, r.before.runners().SymmetricDifference(r.after.runners()))
+		r.past(PlatformID, r.before.runners().SymmetricDifference(r.after.runners()))
 	}
 }
 
-// behind notes what some subjects have at or below an object.
-func (r *resurvey) behind(door ObjectID, who *bitset.BitSet) {
+// perPerson is about how many grants can be judged in the time that it takes to find those of one person. Tests
+// change it.
+var perPerson = 256
+
+// past notes what some subjects have at a door, below it, and above, which may lead through it. Where these are
+// many, it notes what anybody has there.
+func (r *resurvey) past(door ObjectID, who *bitset.BitSet) {
 	if who.None() {
 		return
+	}
+	if m := r.after.Model; m.HasObject(door) {
+		most := perPerson * int(who.Count())
+		if door == PlatformID && m.grants.size() < most {
+			r.behind.SetAll()
+			return
+		}
+		if ids, ok := m.grantsThrough(door, most); ok {
+			for _, id := range ids {
+				r.behind.Set(uint(id))
+			}
+			return
+		}
 	}
 	has := &bitset.BitSet{}
 	for i, ok := who.NextSet(0); ok; i, ok = who.NextSet(i + 1) {
@@ -356,29 +404,45 @@ func (r *resurvey) behind(door ObjectID, who *bitset.BitSet) {
 		}
 	}
 	r.both(func(c *Census) {
-		if !c.Model.HasObject(door) {
+		m := c.Model
+		if !m.HasObject(door) {
 			return
 		}
-		var theirs []*Subject
-		grants := 0
+		above := m.Above(door)
 		for i, ok := has.NextSet(0); ok; i, ok = has.NextSet(i + 1) {
-			if s := c.Model.SubjectOf(SubjectID(i)); s != nil {
-				theirs, grants = append(theirs, s), grants+len(s.grants)
+			s := m.SubjectOf(SubjectID(i))
+			if s == nil {
+				continue
 			}
-		}
-		if grants < c.Model.objects.size() { // it is quicker to ask of each than to find what is below
-			for _, s := range theirs {
-				for _, ref := range s.grants {
-					if door == PlatformID || c.Model.Within(door, ref.at) {
-						r.again.Set(uint(ref.grant))
-					}
+			for _, ref := range s.grants {
+				if door == PlatformID || m.Within(door, ref.at) || slices.Contains(above, ref.at) {
+					r.behind.Set(uint(ref.grant))
 				}
 			}
-			return
-		}
-		below := r.below(c.Model, door)
-		for _, s := range theirs {
-			below.each(s, func(id GrantID) { r.again.Set(uint(id)) })
 		}
 	})
+}
+
+// grantsThrough lists the grants on an object, on what is below it but columns, whose grants count on their
+// tables, and on what is above; ok is false where they are more than most.
+func (m *Model) grantsThrough(id ObjectID, most int) (ids []GrantID, ok bool) {
+	for _, up := range m.Above(id) {
+		ids = append(ids, m.Object(up).grants...)
+	}
+	var add func(*Object) bool
+	add = func(o *Object) bool {
+		if ids = append(ids, o.grants...); len(ids) > most {
+			return false
+		}
+		if o.Kind.IsRelation() {
+			return true
+		}
+		for _, child := range o.Children {
+			if !add(m.Object(child)) {
+				return false
+			}
+		}
+		return true
+	}
+	return ids, add(m.Object(id))
 }

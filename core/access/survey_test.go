@@ -12,7 +12,7 @@ func anyTurn(r *rand.Rand) Change {
 	pick := func(all ...string) string { return all[r.IntN(len(all))] }
 	subject := pick("user:flint", "user:marl", "group:field-north", "role:survey_reader", fmt.Sprintf("user:u%d", r.IntN(4)))
 	disabled := r.IntN(2) == 0
-	switch r.IntN(18) {
+	switch r.IntN(19) {
 	case 0:
 		return SetSubject{Subject: subject, Disabled: &disabled}
 	case 1:
@@ -32,6 +32,8 @@ func anyTurn(r *rand.Rand) Change {
 		return AddGrant{Privilege: "ALL", Object: pick("platform", "survey", "survey.assay"), Subject: subject, Grantor: "user:opal"}
 	case 9:
 		return PutBundle{Bundle: "reader", Privileges: []string{"SELECT", pick("USAGE", "DESCRIBE")}}
+	case 10: // what leads through several doors
+		return AddGrant{Privilege: "SELECT", Object: pick("survey", "survey", "platform", "survey.d*", "survey.assay.t*"), Subject: pick("public", subject), Grantor: "user:opal"}
 	}
 	c := anyChange(r)
 	if r.IntN(6) == 0 {
@@ -48,9 +50,13 @@ func anyTurn(r *rand.Rand) Change {
 // moment to any other, with what is found of each by itself.
 func TestSurveys(t *testing.T) {
 	dormant, covered, again, grants := 0, 0, 0, 0
+	defer func(n int) { perPerson = n }(perPerson)
 	for seed := range uint64(100) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		models := []*Model{survey(t, entry...)}
+		if seed%2 == 0 { // where it is a schema's door that decides
+			models[0] = apply(t, models[0], grant("USAGE", "lane:interactive", "public"), grant("USAGE", "survey", "public"))
+		}
 		for range 150 {
 			from := models[max(0, len(models)-1-r.IntN(3))]
 			if after, err := from.Apply(day, anyTurn(r)); err == nil {
@@ -65,15 +71,16 @@ func TestSurveys(t *testing.T) {
 			}
 			at := day.Add([]time.Duration{0, 0, 2 * time.Hour}[r.IntN(3)])
 			before := s
+			perPerson = []int{0, 2, 256}[r.IntN(3)]
 			s = s.Next(m.TakeCensus(at))
-			c := m.TakeCensus(at)
+			c, whole := m.TakeCensus(at), m.TakeCensus(at).Survey()
 			m.EachGrant(func(g *Grant) {
 				if g.Grantor == 0 {
 					return
 				}
 				grants++
-				if want := c.Dormant(g) != nil; want != s.Dormant.Test(uint(g.ID)) {
-					t.Fatalf("seed %d: %s is dormant: %v, and by difference %v", seed, m.describe(g), want, !want)
+				if want := c.Dormant(g) != nil; want != s.Dormant.Test(uint(g.ID)) || want != whole.Dormant.Test(uint(g.ID)) {
+					t.Fatalf("seed %d: %s is dormant: %v, among all %v, and by difference %v", seed, m.describe(g), want, whole.Dormant.Test(uint(g.ID)), s.Dormant.Test(uint(g.ID)))
 				}
 				rights, err := m.Rights(Standpoint{Subject: g.Subject}, at)
 				if want := err == nil && !g.Option && rights.Covering(g) != nil; want != s.Covered.Test(uint(g.ID)) {
@@ -103,10 +110,10 @@ func TestSurveysBehindGroups(t *testing.T) {
 		AddSubject{Subject: "user:onyx"}, AddSubject{Subject: "group:dusk"}, AddSubject{Subject: "role:keys"}, AddSubject{Subject: "role:assays"}, AddSubject{Subject: "role:more"},
 		Join{Member: "user:onyx", Of: "group:dusk"}, Join{Member: "user:onyx", Of: "role:assays"},
 		grant("USAGE", "survey", "public"), grant("USAGE", "lane:interactive", "public"), grant("USAGE", "survey.assay", "role:keys"),
-		grant("SELECT", "survey.assay.results", "role:more"),
+		grant("SELECT", "survey.assay.results", "role:more"), grant("SELECT", "survey.drilling.boreholes", "user:onyx"),
 		AddGrant{Privilege: "SELECT", Object: "survey.assay.results", Subject: "user:onyx", Grantor: "user:opal"},
 		AddGrant{Privilege: "INSERT", Object: "survey.assay.results", Subject: "role:assays", Grantor: "user:opal"})
-	own, others := GrantID(m.grants.size()-2), GrantID(m.grants.size()-1)
+	elsewhere, own, others := GrantID(m.grants.size()-3), GrantID(m.grants.size()-2), GrantID(m.grants.size()-1)
 	shut := m.TakeCensus(day).Survey()
 	open := shut.Next(apply(t, m, Join{Member: "group:dusk", Of: "role:keys"}).TakeCensus(day))
 	for _, id := range []GrantID{own, others} {
@@ -114,8 +121,47 @@ func TestSurveysBehindGroups(t *testing.T) {
 			t.Errorf("%s is dormant: %v while the door is shut, %v once the group may open it", m.describe(m.Grant(id)), shut.Dormant, open.Dormant)
 		}
 	}
+	if !open.Dormant.Test(uint(elsewhere)) {
+		t.Error("what lies behind another door is said to have an effect")
+	}
 	more := open.Next(apply(t, m, Join{Member: "group:dusk", Of: "role:more"}).TakeCensus(day))
 	if shut.Covered.Test(uint(own)) || !more.Covered.Test(uint(own)) || more.Next(m.TakeCensus(day)).Covered.Test(uint(own)) {
 		t.Error("a grant that a member's group has as well is not covered by it, or is without it")
+	}
+}
+
+// TestSurveysAboveDoors: a grant on a source has an effect once one of its schemas can be reached.
+func TestSurveysAboveDoors(t *testing.T) {
+	defer func(n int) { perPerson = n }(perPerson)
+	m := survey(t, entry...)
+	m = apply(t, m,
+		AddSubject{Subject: "user:onyx"}, AddSubject{Subject: "role:keys"}, AddSubject{Subject: "role:all"}, Join{Member: "user:onyx", Of: "role:keys"},
+		Join{Member: "user:onyx", Of: "role:all"}, grant("USAGE", "survey", "public"), grant("USAGE", "lane:interactive", "public"),
+		AddGrant{Privilege: "SELECT", Object: "survey", Subject: "role:all", Grantor: "user:opal"})
+	id := uint(m.grants.size() - 1)
+	shut := m.TakeCensus(day).Survey()
+	for _, to := range []string{"role:keys", "public", "role:all", "user:onyx"} {
+		for _, perPerson = range []int{0, 256} {
+			open := shut.Next(apply(t, m, grant("USAGE", "survey.assay", to)).TakeCensus(day))
+			if !shut.Dormant.Test(id) || open.Dormant.Test(id) || !open.Next(m.TakeCensus(day)).Dormant.Test(id) {
+				t.Errorf("with the door of a schema open to %s, a grant on the source is dormant", to)
+			}
+		}
+	}
+}
+
+// TestSurveysOfLapsedGrants: what had a basis has no effect without it, whatever its subject can reach.
+func TestSurveysOfLapsedGrants(t *testing.T) {
+	m := survey(t, grant("USAGE", "lane:interactive", "public"), grant("USAGE", "survey", "public"), grant("USAGE", "survey.assay", "public"),
+		AddGrant{Privilege: "SELECT", Object: "survey.assay.results", Subject: "user:marl", Grantor: "user:opal", Option: true},
+		AddGrant{Privilege: "SELECT", Object: "survey.assay.results", Subject: "user:flint", Grantor: "user:marl"})
+	id := GrantID(m.grants.size() - 1)
+	s := m.TakeCensus(day).Survey()
+	after := apply(t, m, RemoveSubject{Subject: "user:marl"})
+	if g := after.GrantOf(id); g == nil || !g.Lapsed {
+		t.Fatalf("the grant has not lapsed: %+v", g)
+	}
+	if next := s.Next(after.TakeCensus(day)); s.Dormant.Test(uint(id)) || !next.Dormant.Test(uint(id)) {
+		t.Error("what has lapsed is said to have an effect")
 	}
 }
