@@ -29,11 +29,18 @@ func BenchmarkLargeRecord(b *testing.B) {
 		}
 	}
 	dir := demotest.Folder(b)
-	db, err := sql.Open("sqlite3", filepath.Join(dir, "audit.db")+"?_journal_mode=OFF&_synchronous=OFF")
+	db, err := sql.Open("sqlite3", filepath.Join(dir, "audit.db")+"?_journal_mode=OFF&_synchronous=OFF&_cache_size=-500000")
 	if err != nil {
 		b.Fatal(err)
 	}
-	began := time.Now().UTC().AddDate(-1, 0, 0)
+	db.SetMaxOpenConns(1)
+	indexes := indexesOf(b, db, "record")
+	for name := range indexes { // which are made at the end, by sorting, in a tenth of the time
+		if _, err := db.Exec("DROP INDEX " + name); err != nil {
+			b.Fatal(err)
+		}
+	}
+	began, loading := time.Now().UTC().AddDate(-1, 0, 0), time.Now()
 	for _, text := range []string{"DELETE FROM record", "DELETE FROM label_day", "DELETE FROM action_day", "DELETE FROM label_total", "DELETE FROM label_count", "DELETE FROM use_set",
 		"DELETE FROM unusual", "DELETE FROM unusual_due", "DELETE FROM use_day", "DELETE FROM use_month", "UPDATE counted SET record = 0",
 		fmt.Sprintf(`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %[1]d)
@@ -49,6 +56,12 @@ func BenchmarkLargeRecord(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+	for _, text := range indexes {
+		if _, err := db.Exec(text); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.Logf("%d lines, written in %v", lines, time.Since(loading))
 	if err := db.Close(); err != nil {
 		b.Fatal(err)
 	}
@@ -104,4 +117,26 @@ func BenchmarkLargeRecord(b *testing.B) {
 			}
 		}
 	})
+}
+
+// indexesOf are the statements that make the indexes of a table, by name.
+func indexesOf(b *testing.B, db *sql.DB, table string) map[string]string {
+	b.Helper()
+	rows, err := db.Query("SELECT name, sql FROM sqlite_schema WHERE type = 'index' AND tbl_name = ? AND sql IS NOT NULL", table)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer rows.Close()
+	out := map[string]string{}
+	for rows.Next() {
+		var name, text string
+		if err := rows.Scan(&name, &text); err != nil {
+			b.Fatal(err)
+		}
+		out[name] = text
+	}
+	if err := rows.Err(); err != nil {
+		b.Fatal(err)
+	}
+	return out
 }

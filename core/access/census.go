@@ -185,6 +185,18 @@ func meet(sets ...*bitset.BitSet) bool {
 	return false
 }
 
+// meetTwo is meet of two sets, of which many are asked.
+func meetTwo(a, b *bitset.BitSet) bool {
+	x := a.Words()
+	y := b.Words()[:len(x)]
+	for i, word := range x {
+		if word&y[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // runners is the set of subjects that may run queries on some lane.
 func (c *Census) runners() *bitset.BitSet {
 	c.mu.Lock()
@@ -242,11 +254,10 @@ func (c *Census) Dormant(g *Grant) *Dormancy {
 	if !meet(holders, c.active) {
 		return &Dormancy{Cause: CauseNoHolders}
 	}
-	gives := m.Gives(g)
-	if gives&^behindDoors&^Set(Usage) != 0 || m.Object(g.Object).besideTree() {
-		return nil // some of it needs no door
+	if !c.needsDoors(g) {
+		return nil
 	}
-	if gives.Has(Usage) {
+	if m.Gives(g).Has(Usage) {
 		return c.dormantDoor(holders, matched)
 	}
 	runners := c.runners()
@@ -275,6 +286,11 @@ func (c *Census) Dormant(g *Grant) *Dormancy {
 		return true
 	})
 	return &Dormancy{Cause: CauseDoorShut, Door: shut}
+}
+
+// needsDoors reports whether nothing of what a grant gives can be used without going through doors.
+func (c *Census) needsDoors(g *Grant) bool {
+	return c.Model.Gives(g)&^behindDoors&^Set(Usage) == 0 && !c.Model.Object(g.Object).besideTree()
 }
 
 // dormantDoor looks at a grant of USAGE: a door that is open behind a shut one
@@ -314,27 +330,30 @@ func (c *Census) anyReaches(ids []ObjectID, f func(doors []ObjectID) bool) bool 
 	return false
 }
 
-// A Reach is through which doors enabled users and services that may run queries can pass, for the verdict on many
-// grants: of each schema the set of those who can pass its door and the one before it.
+// A reach is where enabled users and services that may run queries can get, for the verdict on many grants: into
+// which schemas, through their doors and those before them. It may be used from many goroutines.
 type reach struct {
-	census *Census
-	past   map[ObjectID]*bitset.BitSet
+	census  *Census
+	readers *bitset.BitSet
+
+	mu   sync.Mutex
+	past map[ObjectID]*bitset.BitSet // who can get into a schema
 }
 
 func (c *Census) reach() *reach {
-	m := c.Model
-	r := &reach{census: c, past: map[ObjectID]*bitset.BitSet{}}
-	readers := c.runners().Intersection(c.active)
-	for _, source := range m.Object(PlatformID).Children {
-		if m.Object(source).Kind != Source {
-			continue
-		}
-		in := readers.Intersection(c.users(source))
-		for _, schema := range m.Object(source).Children {
-			r.past[schema] = in.Intersection(c.users(schema))
-		}
+	return &reach{census: c, readers: c.runners().Intersection(c.active), past: map[ObjectID]*bitset.BitSet{}}
+}
+
+// into is who can get into a schema.
+func (r *reach) into(schema ObjectID) *bitset.BitSet {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	set := r.past[schema]
+	if set == nil {
+		set = r.readers.Intersection(r.census.users(r.census.Model.Object(schema).Parent)).Intersection(r.census.users(schema))
+		r.past[schema] = set
 	}
-	return r
+	return set
 }
 
 // A reachOf is what a subject's holders can reach.
@@ -342,31 +361,23 @@ type reachOf struct {
 	*reach
 	holders *bitset.BitSet
 	schema  ObjectID // the last that was asked for
-	reaches bool     // that one
+	reached bool     // that one
 }
 
 func (r *reach) of(id SubjectID) *reachOf {
 	return &reachOf{reach: r, holders: r.census.Holders(id)}
 }
 
-// dormant reports whether a grant to the subject is dormant: see [Census.Dormant], of which it is the short way
-// for what is in one schema, whose doors are those of all that is there.
-func (r *reachOf) dormant(g *Grant) bool {
-	c, m := r.census, r.census.Model
-	o := m.Object(g.Object)
-	if o.Kind == Column {
-		o = m.Object(o.Parent)
-	}
-	schema := o.ID
-	if o.Kind != Schema {
-		schema = o.Parent
-	}
-	past := r.past[schema]
-	if past == nil || g.Pattern != "" || m.Gives(g)&^behindDoors != 0 || ended(g.Until, c.At) || g.Lapsed || ended(g.ends, c.At) || m.missing(g.Object) {
-		return c.Dormant(g) != nil
-	}
+// reaches reports whether one of them can get into a schema, and read what is there.
+func (r *reachOf) reaches(schema ObjectID) bool {
 	if r.schema != schema {
-		r.schema, r.reaches = schema, meet(r.holders, past)
+		r.schema, r.reached = schema, meetTwo(r.holders, r.into(schema))
 	}
-	return !r.reaches
+	return r.reached
+}
+
+// plain reports whether a grant on a schema, or on what stands in it, is dormant where none of the subject's holders
+// can get into the schema, and else is not, whatever the time: see [Census.Dormant].
+func (c *Census) plain(g *Grant) bool {
+	return g.Pattern == "" && c.Model.Gives(g)&^behindDoors == 0 && g.Until.IsZero() && g.ends.IsZero() && !g.Lapsed && !c.Model.missing(g.Object)
 }

@@ -15,11 +15,16 @@ type Survey struct {
 	Census  *Census
 	Dormant *bitset.BitSet // they have no effect for anybody: see [Census.Dormant]
 	Covered *bitset.BitSet // the subject has all that they give by another: see [Rights.Covering]
+
+	// Whether grants have an effect is for nothing but the doors of one schema, and who may run queries, to
+	// decide, or for several doors among other things. Of others the doors make no difference.
+	plain, doored *bitset.BitSet
+	schemas       []ObjectID // of objects, the schemas that they are or stand in; zero: none
 }
 
 // Survey looks at every grant.
 func (c *Census) Survey() *Survey {
-	s := &Survey{Census: c, Dormant: &bitset.BitSet{}, Covered: &bitset.BitSet{}}
+	s := &Survey{Census: c, Dormant: &bitset.BitSet{}, Covered: &bitset.BitSet{}, plain: &bitset.BitSet{}, doored: &bitset.BitSet{}, schemas: c.Model.schemas()}
 	all := bitset.New(uint(c.Model.grants.size())).SetAll()
 	s.look(all, &bitset.BitSet{})
 	return s
@@ -49,7 +54,12 @@ func (s *Survey) Next(c *Census) *Survey {
 		r.object(id)
 	}
 	r.opened()
-	next := &Survey{Census: c, Dormant: s.Dormant.Difference(r.again.Union(r.behind)), Covered: s.Covered.Difference(r.again)}
+	r.behind.InPlaceIntersection(s.plain.Union(s.doored))
+	next := &Survey{Census: c, Dormant: s.Dormant.Difference(r.again.Union(r.behind)), Covered: s.Covered.Difference(r.again),
+		plain: s.plain.Difference(r.again), doored: s.doored.Difference(r.again), schemas: s.schemas}
+	if len(d.Structure()) > 0 {
+		next.schemas = c.Model.schemas()
+	}
 	next.look(r.again, r.behind)
 	return next
 }
@@ -59,13 +69,13 @@ func (s *Survey) Next(c *Census) *Survey {
 func (s *Survey) look(again, behind *bitset.BitSet) {
 	c, m := s.Census, s.Census.Model
 	subjects := s.whose(again, behind)
-	reach := c.reach()
+	reach, known := c.reach(), s.plain.Clone()
 	var found sync.Mutex
 	var hands sync.WaitGroup
 	var at atomic.Int64
 	for range min(runtime.GOMAXPROCS(0), len(subjects)) {
 		hands.Go(func() {
-			var dormant, covered []GrantID
+			var dormant, covered, plain, doored []GrantID
 			for {
 				i := int(at.Add(1)) - 1
 				if i >= len(subjects) {
@@ -79,12 +89,28 @@ func (s *Survey) look(again, behind *bitset.BitSet) {
 					if !isAgain && !behind.Test(uint(ref.grant)) {
 						continue
 					}
+					if known.Test(uint(ref.grant)) {
+						if !of.reaches(s.schemas[ref.at]) {
+							dormant = append(dormant, ref.grant)
+						}
+						continue
+					}
 					g := m.Grant(ref.grant)
 					if g.Grantor == 0 {
 						continue
 					}
-					if of.dormant(g) {
-						dormant = append(dormant, g.ID)
+					if s.schemas[ref.at] != 0 && c.plain(g) {
+						plain = append(plain, g.ID)
+						if !of.reaches(s.schemas[ref.at]) {
+							dormant = append(dormant, g.ID)
+						}
+					} else {
+						if c.Dormant(g) != nil {
+							dormant = append(dormant, g.ID)
+						}
+						if c.needsDoors(g) {
+							doored = append(doored, g.ID)
+						}
 					}
 					if !isAgain || g.Option {
 						continue
@@ -99,15 +125,31 @@ func (s *Survey) look(again, behind *bitset.BitSet) {
 			}
 			found.Lock()
 			defer found.Unlock()
-			for _, id := range dormant {
-				s.Dormant.Set(uint(id))
-			}
-			for _, id := range covered {
-				s.Covered.Set(uint(id))
+			for set, ids := range map[*bitset.BitSet][]GrantID{s.Dormant: dormant, s.Covered: covered, s.plain: plain, s.doored: doored} {
+				for _, id := range ids {
+					set.Set(uint(id))
+				}
 			}
 		})
 	}
 	hands.Wait()
+}
+
+// schemas are, of all objects, the schemas that they are or stand in.
+func (m *Model) schemas() []ObjectID {
+	out := make([]ObjectID, m.objects.size())
+	for _, source := range m.Object(PlatformID).Children {
+		for _, schema := range m.Object(source).Children {
+			if m.Object(schema).Kind != Schema {
+				continue
+			}
+			out[schema] = schema
+			for _, id := range m.Object(schema).Children {
+				out[id] = schema
+			}
+		}
+	}
+	return out
 }
 
 // whose lists the subjects that the grants of some sets are to, and more where these are many.
@@ -187,7 +229,8 @@ func (r *resurvey) grant(id GrantID) {
 					r.again.Set(uint(h.ID))
 				}
 			}
-			if where := at.Model.Object(at.Model.countsAt(g.Object)); where.Kind.IsRelation() {
+			// What opens doors and does nothing else can only cover what opens the same.
+			if where := at.Model.Object(at.Model.countsAt(g.Object)); where.Kind.IsRelation() || gives == Set(Usage) && g.Privilege != All {
 				for _, id := range where.grants {
 					if h := at.Model.Grant(id); holders.Test(uint(h.Subject)) {
 						covers(h)
@@ -386,8 +429,8 @@ func (r *resurvey) past(door ObjectID, who *bitset.BitSet) {
 	}
 	if m := r.after.Model; m.HasObject(door) {
 		most := perPerson * int(who.Count())
-		if door == PlatformID && m.grants.size() < most {
-			r.behind.SetAll()
+		if kind := m.Object(door).Kind; (kind == Platform || kind == Source) && m.grants.size() < most {
+			r.behind.SetAll() // which is quicker than to find them
 			return
 		}
 		if ids, ok := m.grantsThrough(door, most); ok {

@@ -64,9 +64,12 @@ func TestSurveys(t *testing.T) {
 			}
 		}
 		s := models[0].TakeCensus(day).Survey()
-		for range 120 {
+		for step := range 120 {
 			m := models[r.IntN(len(models))]
-			if r.IntN(2) == 0 {
+			switch {
+			case seed%3 == 0: // one after the other
+				m = models[step%len(models)]
+			case r.IntN(2) == 0:
 				m = models[min(len(models)-1, r.IntN(4)+len(models)/2)]
 			}
 			at := day.Add([]time.Duration{0, 0, 2 * time.Hour}[r.IntN(3)])
@@ -163,5 +166,10 @@ func TestSurveysOfLapsedGrants(t *testing.T) {
 	}
 	if next := s.Next(after.TakeCensus(day)); s.Dormant.Test(uint(id)) || !next.Dormant.Test(uint(id)) {
 		t.Error("what has lapsed is said to have an effect")
+	} else {
+		shut := apply(t, after, RemoveGrant{Privilege: "USAGE", Object: "survey.assay", Subject: "public"})
+		if next = next.Next(shut.TakeCensus(day)).Next(after.TakeCensus(day)); !next.Dormant.Test(uint(id)) {
+			t.Error("what has lapsed is said to have an effect once doors before it open")
+		}
 	}
 }

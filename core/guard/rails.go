@@ -5,8 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/bits-and-blooms/bitset"
-
 	"gneiss/core/access"
 	"gneiss/core/policy"
 )
@@ -73,7 +71,7 @@ func (c *check) full() bool { return len(c.found) >= mostBreaches }
 
 func (c *check) add(b Breach) { c.found = append(c.found, b) }
 
-// manyAsked is for how many people it is quicker to resolve each than to ask who reads a table.
+// manyAsked is about how many people it is quicker to resolve each than to ask who reads a table.
 const manyAsked = 32
 
 // columns are the columns that the guardrail is about, by table.
@@ -113,21 +111,26 @@ func (c *check) clear() {
 	if !c.whole {
 		ids = c.concerned(ids)
 	}
-	readers, asked := make([]*bitset.BitSet, len(ids)), 0
-	reads := func(i int, subject access.SubjectID) bool { // of the table at all, as far as it is worth to know of all
-		if readers[i] == nil && asked > manyAsked {
-			readers[i] = c.Census.May(access.Select, ids[i])
-		}
-		return readers[i] == nil || readers[i].Test(uint(subject))
+	all := make([]int, len(ids)) // places of tables
+	for i := range ids {
+		all[i] = i
+	}
+	var read map[access.SubjectID][]int // those of the tables that somebody reads at all
+	if c.whole || len(c.touched) > manyAsked {
+		read = c.readers(ids)
 	}
 	c.each(func(subject access.SubjectID, reaches func(access.ObjectID) bool) {
 		if c.full() || c.excepted(subject) {
 			return
 		}
-		asked++
 		var rights *access.Rights
-		for i, table := range ids {
-			if !reads(i, subject) || !reaches(table) {
+		theirs := all
+		if read != nil {
+			theirs = read[subject]
+		}
+		for _, i := range theirs {
+			table := ids[i]
+			if !reaches(table) {
 				continue
 			}
 			if rights == nil {
@@ -159,6 +162,18 @@ func (c *check) clear() {
 			}
 		}
 	})
+}
+
+// readers are the places of the tables that each subject reads at all.
+func (c *check) readers(tables []access.ObjectID) map[access.SubjectID][]int {
+	out := map[access.SubjectID][]int{}
+	for i, id := range tables {
+		set := c.Census.May(access.Select, id)
+		for s, ok := set.NextSet(0); ok; s, ok = set.NextSet(s + 1) {
+			out[access.SubjectID(s)] = append(out[access.SubjectID(s)], i)
+		}
+	}
+	return out
 }
 
 // concerned are those of some objects that something touched concerns.
