@@ -11,6 +11,7 @@ import (
 
 	"gneiss/demo/demotest"
 	"gneiss/service"
+	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
@@ -48,13 +49,29 @@ func TestFindingsByDifference(t *testing.T) {
 	object := func() string {
 		return pick("survey", "survey.drilling", "survey.assay", "survey.licensing", "survey.drilling.boreholes", "survey.assay.results", "survey.licensing.holders", "survey.assay.r*")
 	}
+	for _, privilege := range []string{"USAGE", "SELECT"} { // of which one table of several is read
+		if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: "survey.assay", Subjects: []string{"user:tuff"}}, false); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := svc.Gateway.Query(ctx, caller(t, svc, "tuff"), wire.QueryRequest{SQL: "SELECT count(*) FROM survey.assay.samples"}); err != nil {
+		t.Fatal(err)
+	}
 	done, kinds := 0, map[string]bool{}
-	for round := range 16 {
+	for round := range 24 {
 		before := findings(svc)
-		for range 1 + r.IntN(6) {
+		many := 1 + r.IntN(6)
+		if round%3 == 0 { // of which what was said of use can be kept, or cannot
+			many = 1
+		}
+		for range many {
 			var err error
 			disabled := r.IntN(2) == 0
-			switch r.IntN(12) {
+			kind := r.IntN(14)
+			if many == 1 {
+				kind = []int{8, 12, 10, 13, 0, 13, 10, 13}[round/3]
+			}
+			switch kind {
 			case 0, 1, 2:
 				_, err = svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{pick("SELECT", "USAGE", "reader", "INSERT")}, Object: object(), Subjects: []string{subject()}}, r.IntN(3) == 0)
 			case 3:
@@ -80,6 +97,10 @@ func TestFindingsByDifference(t *testing.T) {
 			case 10: // which is use of what may have been unused so far
 				_, err = svc.Gateway.Query(ctx, caller(t, svc, pick("chert", "tuff", "slate")), wire.QueryRequest{SQL: "SELECT * FROM " +
 					pick("survey.licensing.licences", "survey.field.visits", "survey.drilling.boreholes") + " LIMIT 1"})
+			case 12: // what is said of use, mended
+				err = mended(t, svc, opal, before, "too_wide")
+			case 13:
+				err = mended(t, svc, opal, before, "unused")
 			default:
 				_, err = svc.Admin.PutGuardrail(ctx, opal, wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: fmt.Sprint("made-", round), Mode: "warn",
 					Kind: pick("to-public", "to-users", "without-end", "owned"), Object: "survey"}})
@@ -87,6 +108,10 @@ func TestFindingsByDifference(t *testing.T) {
 			if err == nil {
 				done++
 			}
+		}
+		// Something has changed in each round: a list serves for half a minute otherwise.
+		if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: "survey.field", Subjects: []string{"role:data_curator"}}, round%2 == 1); err != nil {
+			t.Fatal(err)
 		}
 		after := findings(svc)
 		if err := svc.Close(ctx); err != nil {
@@ -111,6 +136,36 @@ func TestFindingsByDifference(t *testing.T) {
 	if done < 25 || len(kinds) < 6 {
 		t.Error("too few to prove anything")
 	}
+}
+
+// mended does what takes the last membership, or the last grant, of a kind of findings away.
+func mended(t *testing.T, svc *service.Service, c identity.Caller, list []string, kind string) (err error) {
+	t.Helper()
+	var take, revoke *wire.Fix
+	for _, text := range list {
+		var f wire.Finding
+		if err := json.Unmarshal([]byte(text), &f); err != nil {
+			t.Fatal(err)
+		}
+		for _, fix := range f.Fixes {
+			switch {
+			case f.Kind != kind:
+			case fix.Take != nil:
+				take = &fix
+			case fix.Revoke != nil:
+				revoke = &fix
+			}
+		}
+	}
+	switch {
+	case take != nil:
+		_, err = svc.Admin.Join(ctx, c, *take.Take, true)
+	case revoke != nil:
+		_, err = svc.Admin.Grant(ctx, c, *revoke.Revoke, true)
+	default:
+		t.Logf("nothing is %s", kind)
+	}
+	return err
 }
 
 // without lists what the one list has and the other lacks.

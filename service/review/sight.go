@@ -112,7 +112,7 @@ func (s *Service) keep(ctx context.Context, next, before *sight, d *access.Delta
 		if s.needed == nil || s.needed.since != since(next.now) {
 			s.needed = newNeeded(next.now)
 		}
-		fresh, err := s.needed.more(ctx, s, next.st.Model)
+		fresh, more, err := s.needed.more(ctx, s, next.st.Model)
 		if err != nil {
 			return nil, err
 		}
@@ -128,12 +128,23 @@ func (s *Service) keep(ctx context.Context, next, before *sight, d *access.Delta
 				}
 			}
 		}
-		f := s.finder(next.st, next.now)
-		f.unused(next)
-		next.ofUse = f.told()
+		if !more && before != nil && next.usedAs(before, d) {
+			next.ofUse = before.ofUse
+		} else {
+			f := s.finder(next.st, next.now)
+			f.unused(next)
+			next.ofUse = f.told()
+		}
 	}
 	s.kept = next
 	return next, nil
+}
+
+// usedAs reports whether, where nothing more was used, what is to be said of use is what was said before: nobody
+// stands otherwise, nothing is elsewhere, what is unused is the same, and no grant differs whose tables are looked at.
+func (f *sight) usedAs(before *sight, d *access.Delta) bool {
+	return before.ofUse != nil && before.use == f.use && !d.Bundles && len(d.Standing()) == 0 && len(d.Structure()) == 0 &&
+		f.unused.Equal(before.unused) && !slices.ContainsFunc(d.Grants, func(id access.GrantID) bool { return f.use.tables[id] != nil })
 }
 
 // giving finds the grants that are of a kind by themselves.
@@ -187,16 +198,17 @@ func newNeeded(now time.Time) *needed {
 		tables: map[access.GrantID]map[access.ObjectID]bool{}, memberships: map[access.Taken]bool{}}
 }
 
-// more adds what was counted since it was last asked, and lists the grants that were not needed before.
-func (n *needed) more(ctx context.Context, s *Service, m *access.Model) (fresh []access.GrantID, err error) {
+// more adds what was counted since it was last asked, reports whether there was any, and lists the grants that were
+// not needed before.
+func (n *needed) more(ctx context.Context, s *Service, m *access.Model) (fresh []access.GrantID, more bool, err error) {
 	sets, counted, err := s.store.Audit().NeededBehind(ctx, n.since, n.behind)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	uses := make([]gateway.Use, len(sets))
 	for i, set := range sets { // all of it or nothing: what is added is told once
 		if err := json.Unmarshal([]byte(set.Needs), &uses[i]); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	}
 	for _, of := range uses {
@@ -219,7 +231,7 @@ func (n *needed) more(ctx context.Context, s *Service, m *access.Model) (fresh [
 		}
 	}
 	n.behind = counted
-	return fresh, nil
+	return fresh, len(sets) > 0, nil
 }
 
 // judge notes a grant that nobody used.
