@@ -287,9 +287,7 @@ func Bind(args []emit.Arg, f Facts) []any {
 		case a.Now == query.Timestamp:
 			out[i] = f.Start.UTC().Format(time.DateTime)
 		case a.Now != nil:
-			out[i] = f.Start.UTC().Format(map[string]string{
-				"timestamptz": "2006-01-02 15:04:05.999999-07", "time": "15:04:05.999999", "timetz": "15:04:05.999999-07",
-			}[a.Now.Internal])
+			out[i] = f.Start.UTC().Format("2006-01-02 15:04:05.999999-07")
 		default:
 			out[i] = a.Value
 		}

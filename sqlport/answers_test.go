@@ -224,7 +224,8 @@ func onAnswersAreTheServersOwn(t *testing.T, p *port) {
 			}
 		}
 		for _, text := range []string{"SELECT '2026-07-01 12:00:00+00'::timestamptz, '2026-07-01 12:00'::timestamptz::date", "SELECT '1 year 2 days 03:00'::interval",
-			"SELECT '02/03/2026'::date", "SELECT '\\x0041ff'::bytea", "SELECT 0.1::real + 0.2::real, 1/3::double precision", "SELECT CURRENT_DATE, now()::date"} {
+			"SELECT '02/03/2026'::date", "SELECT '\\x0041ff'::bytea", "SELECT 0.1::real + 0.2::real, 1/3::double precision", "SELECT CURRENT_DATE, now()::date",
+			"SELECT LOCALTIMESTAMP = now()::timestamp, LOCALTIME = now()::time, CURRENT_TIME = now()::timetz, CURRENT_DATE = LOCALTIMESTAMP::date"} {
 			if got, want := ask(t, port, "simple", text), ask(t, direct, "simple", text); !got.like(want, false) {
 				t.Errorf("%s: %s\n gives %s\n  for %s", set, text, got, want)
 			}

@@ -10,6 +10,7 @@ import (
 // them spell alike is the emitter's.
 type dialect interface {
 	argument(n int, a Arg)
+	now(t query.Type)
 	null(t query.Type)
 	truth(v bool)
 	column(c *query.ColumnRef)
@@ -51,7 +52,7 @@ func (e *emitter) expr(x query.Expr) {
 	case *query.Literal:
 		e.literal(x)
 	case *query.Now:
-		e.arg(Arg{Now: x.T, T: x.T})
+		e.dialect.now(x.T)
 	case *query.Unary:
 		e.write("(", x.Op, " ")
 		e.expr(x.X)

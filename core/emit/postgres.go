@@ -48,6 +48,18 @@ func (e postgres) argument(n int, a Arg) {
 	fmt.Fprint(&e.b, e.mark, n, "::", typ)
 }
 
+// now writes the start of the query. Which day and hour that is depends on the session's time zone, which the
+// database knows.
+func (e postgres) now(t query.Type) {
+	if t == sqltype.TimestampTZ {
+		e.arg(Arg{Now: t, T: t})
+		return
+	}
+	e.write("(")
+	e.arg(Arg{Now: sqltype.TimestampTZ, T: sqltype.TimestampTZ})
+	e.write("::", typeName(t), ")")
+}
+
 func (e postgres) null(t query.Type) { e.write("NULL::", typeName(t)) }
 
 // A bare truth value could not stand in ORDER BY.

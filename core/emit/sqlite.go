@@ -13,6 +13,8 @@ var sqliteSpelling = spelling{mark: "?", cross: "JOIN", offset: "LIMIT -1 OFFSET
 
 func (e sqlite) argument(n int, _ Arg) { fmt.Fprint(&e.b, e.mark, n) }
 
+func (e sqlite) now(t query.Type) { e.arg(Arg{Now: t, T: t}) }
+
 func (e sqlite) null(query.Type) { e.write("NULL") }
 
 func (e sqlite) truth(v bool) { e.write(map[bool]string{true: "TRUE", false: "FALSE"}[v]) }

@@ -33,7 +33,7 @@ const (
 	usual, most = 2, connections
 	// together is how many statements a round has, at the most.
 	together = 16
-	// patience is how long all wait for the next round before more run than are usual, and quick how long a
+	// patience is how long who is first waits for a round before more run than are usual, and quick how long a
 	// statement takes where the database is.
 	patience, quick = 3 * time.Millisecond, time.Millisecond
 	// mostKept is how many statements a connection keeps prepared for rounds.
@@ -46,6 +46,7 @@ type asking struct {
 	ctx      context.Context
 	settings source.Settings
 	seconds  int           // for which it may run, about; less than zero: as long as it takes
+	since    time.Time     // when it began to wait
 	rows     [][][]byte    // what came
 	done     chan struct{} // closed once it is answered, or never will be
 	answered bool
@@ -92,6 +93,7 @@ func (r *rounds) ask(ctx context.Context, in source.Request) (rows [][][]byte, o
 		r.mu.Unlock()
 		return a.rows, a.answered
 	}
+	a.since = time.Now()
 	if r.waiting = append(r.waiting, a); len(r.waiting) == 1 {
 		r.late.Reset(patience)
 	}
@@ -124,9 +126,6 @@ func (r *rounds) hurry() {
 		next := r.next(false)
 		go func() { r.work(r.send(next)) }()
 	}
-	if len(r.waiting) > 0 {
-		r.late.Reset(patience)
-	}
 }
 
 // next takes those from the front who can be sent together: where the database is not quick, no more than leave
@@ -148,10 +147,9 @@ func (r *rounds) next(isQuick bool) *round {
 		return true
 	})
 	out.wanted = len(out.asked)
-	if len(r.waiting) > 0 {
-		r.late.Reset(patience)
-	} else {
-		r.late.Stop()
+	r.late.Stop()
+	if len(r.waiting) > 0 && r.running < most {
+		r.late.Reset(patience - time.Since(r.waiting[0].since))
 	}
 	return out
 }

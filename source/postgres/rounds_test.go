@@ -83,6 +83,32 @@ func TestRounds(t *testing.T) {
 	}
 }
 
+// TestRoundsFarAway: where answers take their time, and nothing can go together, all connections are used.
+func TestRoundsFarAway(t *testing.T) {
+	_, _, src, _ := made(t)
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	used := map[string]int{}
+	for client := range 16 {
+		wg.Go(func() {
+			for range 20 {
+				row, err := answer(t.Context(), src, source.Request{SQL: fmt.Sprintf("SELECT pg_backend_pid(), %d FROM pg_sleep(0.002)", client)})
+				if err != nil || len(row) != 2 || row[1] != strconv.Itoa(client) {
+					t.Errorf("client %d: %q, %v", client, row, err)
+					return
+				}
+				mu.Lock()
+				used[row[0]]++
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	if len(used) < 6 {
+		t.Errorf("%d connections were used: %v", len(used), used)
+	}
+}
+
 // TestRoundsThatWait: who waits for a table that is locked keeps nobody from others; who leaves leaves nothing
 // behind in the database.
 func TestRoundsThatWait(t *testing.T) {
