@@ -89,6 +89,10 @@ func TestRoundsFarAway(t *testing.T) {
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	used := map[string]int{}
+	for range 8 { // all are connected
+		wg.Go(func() { _, _ = answer(t.Context(), src, source.Request{SQL: "SELECT 1 FROM pg_sleep(0.2)"}) })
+	}
+	wg.Wait()
 	for client := range 16 {
 		wg.Go(func() {
 			for range 20 {
