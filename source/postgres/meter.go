@@ -62,11 +62,10 @@ func (m *meter) allow(ctx context.Context) {
 	}
 }
 
-// set brings a connection to the settings of the context, where the last statement had others.
+// set brings a connection to the settings of the context, where it is not known to have them.
 func set(ctx context.Context, conn *pgx.Conn, kept map[string]any) error {
 	want := source.SettingsOf(ctx)
-	last, _ := kept["settings"].(source.Settings)
-	if want == last {
+	if last, known := kept["settings"].(source.Settings); known && last == want {
 		return nil
 	}
 	delete(kept, "settings") // should this fail
@@ -78,6 +77,13 @@ func set(ctx context.Context, conn *pgx.Conn, kept map[string]any) error {
 		kept["settings"] = want
 	}
 	return err
+}
+
+// undone says that something was taken back on a connection, and so, maybe, what was set meanwhile.
+func undone(conn *pgx.Conn) {
+	kept := conn.PgConn().CustomData()
+	delete(kept, "settings")
+	delete(kept, "seconds")
 }
 
 // bound prepares a connection that is taken from its pool: its next statement is bounded by
@@ -94,6 +100,7 @@ func bound(ctx context.Context, conn *pgx.Conn) (bool, error) {
 		seconds = int(time.Until(deadline)/time.Second) + 2
 	}
 	if last, ok := kept["seconds"].(int); !ok || last != seconds {
+		delete(kept, "seconds")
 		if _, err := conn.Exec(ctx, "SET statement_timeout = "+strconv.Itoa(seconds*1000)); err != nil {
 			return false, err
 		}

@@ -168,6 +168,7 @@ func (t *tx) Release(ctx context.Context, name string) error {
 	return t.do(ctx, "RELEASE SAVEPOINT", name)
 }
 func (t *tx) RollbackTo(ctx context.Context, name string) error {
+	defer undone(t.conn.Conn())
 	return t.do(ctx, "ROLLBACK TO SAVEPOINT", name)
 }
 
@@ -178,11 +179,16 @@ func (t *tx) do(ctx context.Context, what, name string) error {
 
 func (t *tx) Commit(ctx context.Context) error {
 	defer t.conn.Release()
-	return told(t.tx.Commit(ctx))
+	err := t.tx.Commit(ctx)
+	if err != nil {
+		undone(t.conn.Conn())
+	}
+	return told(err)
 }
 
 func (t *tx) Rollback(ctx context.Context) error {
 	defer t.conn.Release()
+	defer undone(t.conn.Conn())
 	err := t.tx.Rollback(ctx)
 	if errors.Is(err, pgx.ErrTxClosed) {
 		return nil
