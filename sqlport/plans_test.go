@@ -67,4 +67,44 @@ func onZones(t *testing.T, p *port) {
 	if got := texts(t, conn, "SELECT "+value); got[0] != "2026-07-02 02:00:00+14" {
 		t.Errorf("of no table: %v", got)
 	}
+
+	// At any time it is another day than in UTC in one of the two zones.
+	const governed = "SELECT " + value + ", CURRENT_DATE = timezone('UTC', now())::date, LOCALTIMESTAMP = timezone('UTC', now()) FROM drilling.boreholes LIMIT 1"
+	const free = "SELECT " + value + ", CURRENT_DATE = timezone('UTC', now())::date FROM field.crews LIMIT 1"
+	for _, zone := range []string{"Etc/GMT-14", "Etc/GMT+12"} {
+		do := func(text string) {
+			t.Helper()
+			if _, err := conn.Exec(ctx, text); err != nil {
+				t.Fatalf("%s: %v", text, err)
+			}
+		}
+		inUTC := func(when, text string) {
+			t.Helper()
+			if got := strings.Join(texts(t, conn, text), " "); got != "2026-07-01 12:00:00+00 t t" {
+				t.Errorf("%s, in %s: %s", when, zone, got)
+			}
+		}
+		own := func(when string) {
+			t.Helper()
+			if got := texts(t, conn, free); strings.HasSuffix(got[0], "+00") {
+				t.Errorf("%s, in %s: of what has no policy %v", when, zone, got)
+			}
+		}
+		do("SET TimeZone = '" + zone + "'")
+		inUTC("alone", governed)
+		for _, end := range []string{"ROLLBACK", "COMMIT"} {
+			do("BEGIN ISOLATION LEVEL REPEATABLE READ")
+			own("in a transaction")
+			do("SAVEPOINT a")
+			inUTC("in a transaction", governed)
+			do("ROLLBACK TO a")
+			inUTC("after going back", governed)
+			do("DECLARE c CURSOR FOR " + governed)
+			own("beside a cursor")
+			inUTC("of a cursor", "FETCH 1 FROM c")
+			do(end)
+			inUTC("after "+end, governed)
+			own("after " + end)
+		}
+	}
 }
