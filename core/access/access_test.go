@@ -269,6 +269,8 @@ func TestDormantGrants(t *testing.T) {
 			[]Change{grant("USAGE", "survey", "public"), grant("USAGE", "survey.assay", "public"), grant("USAGE", "lane:interactive", "public")}},
 		{"nobody who has it may run a query", []Change{grant("USAGE", "survey", "public"), grant("USAGE", "survey.assay", "public")}, AddGrant{Privilege: "SELECT", Object: "survey.assay", Subject: "role:survey_reader"}, CauseNoLane,
 			[]Change{grant("USAGE", "lane:interactive", "role:district_geologist")}},
+		{"nobody who may enter one of its schemas may run a query", []Change{grant("USAGE", "survey", "public"), grant("USAGE", "survey.assay", "public")}, AddGrant{Privilege: "SELECT", Object: "survey", Subject: "role:survey_reader"}, CauseNoLane,
+			[]Change{grant("USAGE", "lane:interactive", "role:district_geologist")}},
 		{"a door behind a shut door", nil, AddGrant{Privilege: "USAGE", Object: "survey.assay", Subject: "user:marl"}, CauseDoorShut,
 			[]Change{grant("USAGE", "survey", "user:marl")}},
 		{"the basis has ended", []Change{AddGrant{Privilege: "DESCRIBE", Object: "survey", Subject: "user:flint", Option: true, Until: day}}, AddGrant{Privilege: "DESCRIBE", Object: "survey.assay", Subject: "user:marl", Grantor: "user:flint"}, CauseBasis,

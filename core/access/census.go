@@ -171,26 +171,18 @@ func (c *Census) users(door ObjectID) *bitset.BitSet {
 	return set
 }
 
-// meet reports whether the sets have a member in common.
-func meet(sets ...*bitset.BitSet) bool {
-	first := sets[0].Words()
-	for i, word := range first {
-		for _, set := range sets[1:] {
-			word &= set.Words()[i]
-		}
-		if word != 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// meetTwo is meet of two sets, of which many are asked.
-func meetTwo(a, b *bitset.BitSet) bool {
+// meet reports whether the sets have a member in common. All are of the subjects of one model.
+func meet(a, b *bitset.BitSet, more ...*bitset.BitSet) bool {
 	x := a.Words()
 	y := b.Words()[:len(x)]
 	for i, word := range x {
-		if word&y[i] != 0 {
+		if word &= y[i]; word == 0 {
+			continue
+		}
+		for _, set := range more {
+			word &= set.Words()[i]
+		}
+		if word != 0 {
 			return true
 		}
 	}
@@ -261,24 +253,25 @@ func (c *Census) Dormant(g *Grant) *Dormancy {
 		return c.dormantDoor(holders, matched)
 	}
 	runners := c.runners()
-	shut := ObjectID(0)
+	shut, entered := ObjectID(0), false
 	useful := c.anyReaches(matched, func(doors []ObjectID) bool {
-		sets := append(make([]*bitset.BitSet, 0, 4), holders, c.active, runners)
+		users := make([]*bitset.BitSet, 0, 3)
 		for _, door := range doors {
-			users := c.users(door)
-			if sets = append(sets, users); shut == 0 && !meet(holders, c.active, users) {
+			u := c.users(door)
+			if users = append(users, u); shut == 0 && !meet(holders, c.active, u) {
 				shut = door
 			}
 		}
-		return meet(sets...)
+		entered = entered || meet(holders, c.active, users...)
+		return meet(holders, c.active, append(users, runners)...)
 	})
 	switch {
 	case useful:
 		return nil
+	case (entered || shut == 0) && !meet(holders, c.active, runners):
+		return &Dormancy{Cause: CauseNoLane}
 	case shut != 0:
 		return &Dormancy{Cause: CauseDoorShut, Door: shut}
-	case !meet(holders, c.active, runners):
-		return &Dormancy{Cause: CauseNoLane}
 	}
 	// Each door is open to somebody, but all of them to none of the holders.
 	c.anyReaches(matched, func(doors []ObjectID) bool {
@@ -371,7 +364,7 @@ func (r *reach) of(id SubjectID) *reachOf {
 // reaches reports whether one of them can get into a schema, and read what is there.
 func (r *reachOf) reaches(schema ObjectID) bool {
 	if r.schema != schema {
-		r.schema, r.reached = schema, meetTwo(r.holders, r.into(schema))
+		r.schema, r.reached = schema, meet(r.holders, r.into(schema))
 	}
 	return r.reached
 }

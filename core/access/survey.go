@@ -64,68 +64,32 @@ func (s *Survey) Next(c *Census) *Survey {
 	return next
 }
 
-// look judges grants, those of a subject together, since they share its rights; of those behind doors only whether
-// they have an effect.
+// A judging judges grants, those of a subject together, since they share its rights.
+type judging struct {
+	*Survey
+	reach         *reach
+	again, behind *bitset.BitSet // grants to be judged; of those behind doors only whether they have an effect
+	known         *bitset.BitSet // those of them that are plain, and were before
+}
+
+// verdicts are what is found of some grants.
+type verdicts struct{ dormant, covered, plain, doored []GrantID }
+
 func (s *Survey) look(again, behind *bitset.BitSet) {
-	c, m := s.Census, s.Census.Model
+	j := judging{Survey: s, reach: s.Census.reach(), again: again, behind: behind, known: s.plain.Clone()}
 	subjects := s.whose(again, behind)
-	reach, known := c.reach(), s.plain.Clone()
 	var found sync.Mutex
 	var hands sync.WaitGroup
 	var at atomic.Int64
 	for range min(runtime.GOMAXPROCS(0), len(subjects)) {
 		hands.Go(func() {
-			var dormant, covered, plain, doored []GrantID
-			for {
-				i := int(at.Add(1)) - 1
-				if i >= len(subjects) {
-					break
-				}
-				of := reach.of(subjects[i].ID)
-				var rights *Rights
-				var err error
-				for _, ref := range subjects[i].grants {
-					isAgain := again.Test(uint(ref.grant))
-					if !isAgain && !behind.Test(uint(ref.grant)) {
-						continue
-					}
-					if known.Test(uint(ref.grant)) {
-						if !of.reaches(s.schemas[ref.at]) {
-							dormant = append(dormant, ref.grant)
-						}
-						continue
-					}
-					g := m.Grant(ref.grant)
-					if g.Grantor == 0 {
-						continue
-					}
-					if s.schemas[ref.at] != 0 && c.plain(g) {
-						plain = append(plain, g.ID)
-						if !of.reaches(s.schemas[ref.at]) {
-							dormant = append(dormant, g.ID)
-						}
-					} else {
-						if c.Dormant(g) != nil {
-							dormant = append(dormant, g.ID)
-						}
-						if c.needsDoors(g) {
-							doored = append(doored, g.ID)
-						}
-					}
-					if !isAgain || g.Option {
-						continue
-					}
-					if rights == nil && err == nil {
-						rights, err = m.stand(Standpoint{Subject: subjects[i].ID}, c.At)
-					}
-					if err == nil && rights.Covering(g) != nil {
-						covered = append(covered, g.ID)
-					}
-				}
+			var v verdicts
+			for i := int(at.Add(1)) - 1; i < len(subjects); i = int(at.Add(1)) - 1 {
+				j.of(subjects[i], &v)
 			}
 			found.Lock()
 			defer found.Unlock()
-			for set, ids := range map[*bitset.BitSet][]GrantID{s.Dormant: dormant, s.Covered: covered, s.plain: plain, s.doored: doored} {
+			for set, ids := range map[*bitset.BitSet][]GrantID{s.Dormant: v.dormant, s.Covered: v.covered, s.plain: v.plain, s.doored: v.doored} {
 				for _, id := range ids {
 					set.Set(uint(id))
 				}
@@ -133,6 +97,54 @@ func (s *Survey) look(again, behind *bitset.BitSet) {
 		})
 	}
 	hands.Wait()
+}
+
+// of judges the grants to a subject.
+func (j *judging) of(subject *Subject, v *verdicts) {
+	c, m := j.Census, j.Census.Model
+	holders := j.reach.of(subject.ID)
+	var rights *Rights
+	var err error
+	for _, ref := range subject.grants {
+		again := j.again.Test(uint(ref.grant))
+		if !again && !j.behind.Test(uint(ref.grant)) {
+			continue
+		}
+		schema := j.schemas[ref.at]
+		if j.known.Test(uint(ref.grant)) { // nothing has to be read of it, of which there may be a million
+			if !holders.reaches(schema) {
+				v.dormant = append(v.dormant, ref.grant)
+			}
+			continue
+		}
+		g := m.Grant(ref.grant)
+		if g.Grantor == 0 {
+			continue
+		}
+		dormant := false
+		switch {
+		case schema != 0 && c.plain(g):
+			v.plain = append(v.plain, g.ID)
+			dormant = !holders.reaches(schema)
+		case c.needsDoors(g):
+			v.doored = append(v.doored, g.ID)
+			fallthrough
+		default:
+			dormant = c.Dormant(g) != nil
+		}
+		if dormant {
+			v.dormant = append(v.dormant, g.ID)
+		}
+		if !again || g.Option {
+			continue
+		}
+		if rights == nil && err == nil {
+			rights, err = m.stand(Standpoint{Subject: subject.ID}, c.At)
+		}
+		if err == nil && rights.Covering(g) != nil {
+			v.covered = append(v.covered, g.ID)
+		}
+	}
 }
 
 // schemas are, of all objects, the schemas that they are or stand in.

@@ -111,11 +111,7 @@ func (c *check) clear() {
 	if !c.whole {
 		ids = c.concerned(ids)
 	}
-	all := make([]int, len(ids)) // places of tables
-	for i := range ids {
-		all[i] = i
-	}
-	var read map[access.SubjectID][]int // those of the tables that somebody reads at all
+	var read map[access.SubjectID][]access.ObjectID // those of the tables that somebody reads at all
 	if c.whole || len(c.touched) > manyAsked {
 		read = c.readers(ids)
 	}
@@ -124,12 +120,11 @@ func (c *check) clear() {
 			return
 		}
 		var rights *access.Rights
-		theirs := all
+		theirs := ids
 		if read != nil {
 			theirs = read[subject]
 		}
-		for _, i := range theirs {
-			table := ids[i]
+		for _, table := range theirs {
 			if !reaches(table) {
 				continue
 			}
@@ -164,13 +159,13 @@ func (c *check) clear() {
 	})
 }
 
-// readers are the places of the tables that each subject reads at all.
-func (c *check) readers(tables []access.ObjectID) map[access.SubjectID][]int {
-	out := map[access.SubjectID][]int{}
-	for i, id := range tables {
+// readers are those of some tables that each subject reads at all.
+func (c *check) readers(tables []access.ObjectID) map[access.SubjectID][]access.ObjectID {
+	out := map[access.SubjectID][]access.ObjectID{}
+	for _, id := range tables {
 		set := c.Census.May(access.Select, id)
 		for s, ok := set.NextSet(0); ok; s, ok = set.NextSet(s + 1) {
-			out[access.SubjectID(s)] = append(out[access.SubjectID(s)], i)
+			out[access.SubjectID(s)] = append(out[access.SubjectID(s)], id)
 		}
 	}
 	return out
