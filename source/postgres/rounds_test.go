@@ -201,3 +201,65 @@ func TestRoundsThatWait(t *testing.T) {
 		t.Errorf("%s statements are kept prepared", n)
 	}
 }
+
+// TestRoundsThatEnd: a database that ends connections in the midst of rounds makes nobody's answer another's, and
+// leaves none waiting; once it does no more, all are answered.
+func TestRoundsThatEnd(t *testing.T) {
+	server, _, src, _ := made(t)
+	admin, err := pgx.Connect(t.Context(), server.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(context.Background())
+	var right, gone atomic.Int64
+	ask := func(client, n int) {
+		id := strconv.Itoa(client*1000 + n)
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		defer cancel()
+		row, err := answer(ctx, src, source.Request{SQL: "SELECT ($1::int8)::text, current_setting('TimeZone')", Args: []any{int64(client*1000 + n)}})
+		switch {
+		case errors.Is(err, source.ErrUnavailable):
+			gone.Add(1)
+		case err != nil || len(row) != 2 || row[0] != id || row[1] != "UTC":
+			t.Errorf("client %d: %q instead of %s, %v", client, row, id, err)
+		default:
+			right.Add(1)
+		}
+	}
+	round := func() {
+		var wg sync.WaitGroup
+		for client := range 24 {
+			wg.Go(func() {
+				for n := range 200 {
+					ask(client, n)
+				}
+			})
+		}
+		wg.Wait()
+	}
+	stop, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(100 * time.Millisecond):
+				if _, err := admin.Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = 'gneiss'"); err != nil {
+					t.Error(err)
+				}
+			}
+		}
+	}()
+	round()
+	close(stop)
+	<-ended
+	t.Logf("%d answers, %d without one", right.Load(), gone.Load())
+	if right.Load() == 0 {
+		t.Error("nothing was answered")
+	}
+	gone.Store(0)
+	if round(); gone.Load() > 0 {
+		t.Errorf("%d have no answer from a database that ends nothing", gone.Load())
+	}
+}
