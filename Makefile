@@ -16,7 +16,11 @@
 
 # More than ten SQLite files can be attached to one connection.
 export CGO_ENABLED = 1
-export CGO_CFLAGS = -O2 -g0 -DSQLITE_MAX_ATTACHED=125 -DSQLITE_ENABLE_QPSG
+SQLITE = -g0 -DSQLITE_MAX_ATTACHED=125 -DSQLITE_ENABLE_QPSG
+export CGO_CFLAGS = -O2 $(SQLITE)
+
+# The same for all, so that what is compiled for one serves the others.
+export GOFLAGS = -trimpath
 
 DATA ?= demo-data
 LISTEN ?= 127.0.0.1:7464
@@ -31,7 +35,7 @@ WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.co
 build: bin/gneiss
 
 bin/gneiss: web/dist/index.html $(GO_FILES)
-	go build -trimpath -o $@ ./cmd/gneiss
+	go build -o $@ ./cmd/gneiss
 
 web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES)
 	rm -rf web/dist/assets
@@ -90,6 +94,8 @@ lint: web/node_modules/.package-lock.json
 # benchmark beside the last figures.
 check: lint test race-core figures-check
 
+# Under the detector all is compiled once more, SQLite too, which takes longer than to run it slowly.
+race-core: export CGO_CFLAGS = -O0 $(SQLITE)
 race-core:
 	go test -race ./core/... ./store/...
 
