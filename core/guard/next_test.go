@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,7 +13,7 @@ import (
 )
 
 // TestNext compares what breaks each kind of guardrail by difference, from state to state of a history
-// and back, with what breaks it.
+// and back, with what breaks it; and what of it is news.
 func TestNext(t *testing.T) {
 	found, other := 0, 0
 	for seed := range uint64(120) {
@@ -84,6 +85,14 @@ func TestNext(t *testing.T) {
 				} else if !slices.Equal(want, texts(broken)) {
 					other++
 				}
+				known := func(b Breach) bool {
+					return slices.ContainsFunc(broken, func(o Breach) bool {
+						return o.Subject == b.Subject && o.Object == b.Object && (o.Grant == nil || o.Grant.ID == b.Grant.ID)
+					})
+				}
+				if want, got := texts(slices.DeleteFunc(slices.Clone(next), known)), texts(g.News(before, after, nil, nil)); !slices.Equal(want, got) {
+					t.Fatalf("seed %d: of %s it is news that %v, and is said to be %v", seed, g.Sentence(after.Model), want, got)
+				}
 				found += len(next)
 				before, broken = after, next
 			}
@@ -92,6 +101,36 @@ func TestNext(t *testing.T) {
 	t.Logf("%d breaches, %d times others than before", found, other)
 	if found < 5000 || other < 1000 {
 		t.Error("too few to prove anything")
+	}
+}
+
+// TestNewsBehindMuch breaks guardrails once more that more people break already than are told of.
+func TestNewsBehindMuch(t *testing.T) {
+	many := []any{access.AddSubject{Subject: "group:all"}}
+	for i := range mostBreaches + 5 {
+		user := fmt.Sprintf("user:u%d", i)
+		many = append(many, access.AddSubject{Subject: user}, access.Join{Member: user, Of: "group:all", By: "user:opal"},
+			access.Join{Member: user, Of: "role:officer", By: "user:opal"}, access.Join{Member: user, Of: "role:partner", By: "user:opal"})
+	}
+	many = append(many, access.AddSubject{Subject: "user:zinc"}, access.Join{Member: "user:zinc", Of: "group:all", By: "user:opal"})
+	before, after := small(t, many...), small(t, append(many, access.Join{Member: "group:all", Of: "role:officer", By: "user:opal"},
+		access.Join{Member: "group:all", Of: "role:partner", By: "user:opal"})...)
+	for _, is := range []PutGuardrail{{Kind: Clear, Object: "label:finance", Except: []string{access.Administrator}}, {Kind: Apart, Roles: []string{"role:officer", "role:partner"}}} {
+		g := one(t, after, is)
+		all, err := after.Model.FindSubject("group:all")
+		if err != nil {
+			t.Fatal(err)
+		}
+		touched := []Pair{{all.ID, access.PlatformID}}
+		if n := len(g.Broken(before, touched, nil)); n != mostBreaches {
+			t.Fatalf("%s is broken %d times before", g.Sentence(after.Model), n)
+		}
+		if news := g.News(before, after, touched, nil); len(news) != 1 || !strings.HasPrefix(news[0].Says, "user:zinc ") {
+			t.Errorf("of %s it is news that %v", g.Sentence(after.Model), news)
+		}
+		if news := g.News(after, after, touched, nil); len(news) > 0 {
+			t.Errorf("of %s it is news that %v, where nothing differs", g.Sentence(after.Model), news)
+		}
 	}
 }
 

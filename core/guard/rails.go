@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/bits-and-blooms/bitset"
+
 	"gneiss/core/access"
 	"gneiss/core/policy"
 )
@@ -40,7 +42,31 @@ const mostBreaches = 20
 // is looked at; nil: all.
 func (g *Guardrail) Broken(st State, touched []Pair, added []*access.Grant) []Breach {
 	c := &check{g: g, State: st, touched: touched, grants: added, whole: touched == nil}
-	switch g.Kind {
+	return c.all()
+}
+
+// News lists what breaks a guardrail after a change, as [Guardrail.Broken] does, and did not before it. However
+// much is broken already, what is new is found.
+func (g *Guardrail) News(before, after State, touched []Pair, added []*access.Grant) []Breach {
+	c := &check{g: g, State: after, touched: touched, grants: added, whole: touched == nil, was: &check{g: g, State: before}}
+	return c.all()
+}
+
+type check struct {
+	State
+	g       *Guardrail
+	touched []Pair
+	grants  []*access.Grant
+	whole   bool
+	about   func(table access.ObjectID) bool // which tables are looked at; nil: all
+	was     *check                           // what is broken there is not told; nil: it is
+	found   []Breach
+
+	byTable map[access.ObjectID][]access.ObjectID // see columns
+}
+
+func (c *check) all() []Breach {
+	switch c.g.Kind {
 	case Clear:
 		c.clear()
 	case Treated:
@@ -57,26 +83,52 @@ func (g *Guardrail) Broken(st State, touched []Pair, added []*access.Grant) []Br
 	return c.found
 }
 
-type check struct {
-	State
-	g       *Guardrail
-	touched []Pair
-	grants  []*access.Grant
-	whole   bool
-	about   func(table access.ObjectID) bool // which tables are looked at; nil: all
-	found   []Breach
-}
-
 func (c *check) full() bool { return len(c.found) >= mostBreaches }
 
-func (c *check) add(b Breach) { c.found = append(c.found, b) }
+func (c *check) add(b Breach) {
+	if c.was == nil || !c.was.has(b) {
+		c.found = append(c.found, b)
+	}
+}
+
+// has reports whether what breaks the guardrail in another state does so in this one.
+func (c *check) has(b Breach) bool {
+	m := c.Model
+	switch {
+	case b.Subject != 0 && !m.HasSubject(b.Subject), b.Object != 0 && !m.HasObject(b.Object):
+		return false
+	}
+	switch c.g.Kind {
+	case Clear:
+		table := m.Object(b.Object).Parent
+		rights, err := c.Rights(access.Standpoint{Subject: b.Subject})
+		return err == nil && slices.Contains(c.columns()[table], b.Object) && !c.excepted(b.Subject) &&
+			len(c.seen(rights, table, []access.ObjectID{b.Object})) > 0
+	case Treated:
+		return slices.Contains(c.Policies.Bearing(m, c.g.Object), b.Object) && c.untreated(b.Object)
+	case Apart:
+		return c.both().Test(uint(b.Subject)) && m.Subject(b.Subject).Acts() && !m.Subject(b.Subject).Disabled
+	case ToPublic, ToUsers, WithoutEnd, WholeSource:
+		g := m.GrantOf(b.Grant.ID)
+		return g != nil && g.Subject == b.Subject && g.Object == b.Object && c.bad(g)
+	case Administrators:
+		return c.Census.CountHolders(b.Subject) > c.g.Most
+	case Owned:
+		return c.unowned(m.Object(b.Object))
+	}
+	return false
+}
 
 // manyAsked is about how many people it is quicker to resolve each than to ask who reads a table.
 const manyAsked = 32
 
 // columns are the columns that the guardrail is about, by table.
 func (c *check) columns() map[access.ObjectID][]access.ObjectID {
+	if c.byTable != nil {
+		return c.byTable
+	}
 	out := map[access.ObjectID][]access.ObjectID{}
+	c.byTable = out
 	put := func(id access.ObjectID) {
 		if o := c.Model.Object(id); !o.Missing && (c.about == nil || c.about(o.Parent)) {
 			out[o.Parent] = append(out[o.Parent], id)
@@ -111,52 +163,61 @@ func (c *check) clear() {
 	if !c.whole {
 		ids = c.concerned(ids)
 	}
+	people, reaches := c.people()
 	var read map[access.SubjectID][]access.ObjectID // those of the tables that somebody reads at all
-	if c.whole || len(c.touched) > manyAsked {
+	if len(people) > manyAsked {
 		read = c.readers(ids)
 	}
-	c.each(func(subject access.SubjectID, reaches func(access.ObjectID) bool) {
-		if c.full() || c.excepted(subject) {
-			return
-		}
-		var rights *access.Rights
+	for _, subject := range people {
 		theirs := ids
 		if read != nil {
 			theirs = read[subject]
 		}
+		if c.excepted(subject) {
+			continue
+		}
+		var rights *access.Rights
 		for _, table := range theirs {
-			if !reaches(table) {
+			if !reaches(subject, table) {
 				continue
 			}
 			if rights == nil {
 				var err error
 				if rights, err = c.Rights(access.Standpoint{Subject: subject}); err != nil {
-					return // disabled
+					break // disabled
 				}
 			}
-			verdict := rights.Resolve(table)
-			if !verdict.Allowed.Has(access.Select) {
-				continue
-			}
-			governed := c.Policies.Govern(rights, table)
-			if governed.Closed {
-				continue
-			}
-			for _, column := range tables[table] {
-				d := governed.Columns[column]
-				if verdict.Covers(access.Select, column) && (d.Treatment.Kind == policy.Clear || d.Partly()) {
-					how := "in clear"
-					if d.Treatment.Kind != policy.Clear {
-						how = "in clear for some rows"
-					}
-					c.add(Breach{Subject: subject, Object: column, Says: fmt.Sprintf("%s sees %s %s", c.Model.Ref(subject), c.Model.Path(column), how)})
-					if c.full() {
-						return
-					}
+			for _, b := range c.seen(rights, table, tables[table]) {
+				if c.add(b); c.full() {
+					return
 				}
 			}
 		}
-	})
+	}
+}
+
+// seen lists which of some columns of a table somebody sees in clear.
+func (c *check) seen(rights *access.Rights, table access.ObjectID, columns []access.ObjectID) (all []Breach) {
+	verdict := rights.Resolve(table)
+	if !verdict.Allowed.Has(access.Select) {
+		return nil
+	}
+	governed := c.Policies.Govern(rights, table)
+	if governed.Closed {
+		return nil
+	}
+	subject := rights.Standpoint.Subject
+	for _, column := range columns {
+		d := governed.Columns[column]
+		if verdict.Covers(access.Select, column) && (d.Treatment.Kind == policy.Clear || d.Partly()) {
+			how := "in clear"
+			if d.Treatment.Kind != policy.Clear {
+				how = "in clear for some rows"
+			}
+			all = append(all, Breach{Subject: subject, Object: column, Says: fmt.Sprintf("%s sees %s %s", c.Model.Ref(subject), c.Model.Path(column), how)})
+		}
+	}
+	return all
 }
 
 // readers are those of some tables that each subject reads at all.
@@ -184,33 +245,30 @@ func (c *check) concerned(ids []access.ObjectID) []access.ObjectID {
 	return slices.DeleteFunc(ids, func(id access.ObjectID) bool { return !all.concern(c.Model, id) })
 }
 
-// each calls f for every user and service that has to be looked at, and says which objects count.
-func (c *check) each(f func(access.SubjectID, func(access.ObjectID) bool)) {
+// people are all users and services that have to be looked at, and which objects count for each.
+func (c *check) people() (all []access.SubjectID, reaches func(access.SubjectID, access.ObjectID) bool) {
 	if c.whole {
 		for _, s := range c.Model.Subjects(0) {
 			if s.Acts() && !s.Disabled && !s.Removed {
-				f(s.ID, func(access.ObjectID) bool { return true })
+				all = append(all, s.ID)
 			}
 		}
-		return
+		return all, func(access.SubjectID, access.ObjectID) bool { return true }
 	}
 	at := map[access.SubjectID]places{}
-	var order []access.SubjectID
 	for _, t := range c.touched {
 		if t.Subject == 0 || !c.Model.HasSubject(t.Subject) {
 			continue
 		}
 		c.Model.Actors(t.Subject, c.Now, func(s *access.Subject) bool {
 			if at[s.ID] == nil {
-				order = append(order, s.ID)
+				all = append(all, s.ID)
 			}
 			at[s.ID] = append(at[s.ID], t.Object)
 			return true
 		})
 	}
-	for _, id := range order {
-		f(id, func(object access.ObjectID) bool { return at[id].concern(c.Model, object) })
-	}
+	return all, func(subject access.SubjectID, object access.ObjectID) bool { return at[subject].concern(c.Model, object) }
 }
 
 func (c *check) excepted(id access.SubjectID) bool {
@@ -220,64 +278,67 @@ func (c *check) excepted(id access.SubjectID) bool {
 // treated finds columns that no policy treats for everyone.
 func (c *check) treated() {
 	for _, column := range c.Policies.Bearing(c.Model, c.g.Object) {
-		if c.Model.Object(column).Missing || c.full() {
-			continue
-		}
-		for _, p := range c.Policies.ColumnPolicies(c.Model, c.Model.Object(column).Parent) {
-			if p.Status == policy.Live && len(p.For) == 0 && len(p.Purposes) == 0 && p.When == "" && c.Policies.Treats(p, c.Model, column) {
-				column = 0
-				break
-			}
-		}
-		if column != 0 {
+		if !c.full() && c.untreated(column) {
 			c.add(Breach{Object: column, Says: fmt.Sprintf("no live policy treats %s for everyone", c.Model.Path(column))})
 		}
 	}
 }
 
+// untreated reports whether a column is there, and no policy treats it for everyone.
+func (c *check) untreated(column access.ObjectID) bool {
+	o := c.Model.Object(column)
+	return !o.Missing && !slices.ContainsFunc(c.Policies.ColumnPolicies(c.Model, o.Parent), func(p *policy.ColumnPolicy) bool {
+		return p.Status == policy.Live && len(p.For) == 0 && len(p.Purposes) == 0 && p.When == "" && c.Policies.Treats(p, c.Model, column)
+	})
+}
+
 // apart finds who holds both roles.
 func (c *check) apart() {
-	both := c.Census.Holders(c.g.Roles[0]).Intersection(c.Census.Holders(c.g.Roles[1]))
-	for _, s := range c.Census.Each(both) {
+	for _, s := range c.Census.Each(c.both()) {
 		if s.Acts() && !s.Disabled && !c.full() {
 			c.add(Breach{Subject: s.ID, Says: s.Ref() + " holds both"})
 		}
 	}
 }
 
+// both are all that hold both roles.
+func (c *check) both() *bitset.BitSet {
+	return c.Census.Holders(c.g.Roles[0]).Intersection(c.Census.Holders(c.g.Roles[1]))
+}
+
 // granted finds grants of the kind that there may not be.
 func (c *check) granted() {
-	bad := func(g *access.Grant) {
-		if g.Revoked || g.Lapsed || g.Grantor == 0 || g.Owned != 0 || c.full() {
-			return
-		}
-		if c.g.Object != access.PlatformID && !c.Model.Within(c.g.Object, g.Object) {
-			return
-		}
-		s := c.Model.Subject(g.Subject)
-		is := false
-		switch c.g.Kind {
-		case ToPublic:
-			is = s.Kind == access.Public
-		case ToUsers:
-			is = s.Acts()
-		case WithoutEnd:
-			is = g.Until.IsZero()
-		case WholeSource:
-			is = c.Model.Object(g.Object).Kind == access.Source && g.Pattern == "" && c.Model.Gives(g)&^access.Set(access.Usage) != 0
-		}
-		if is {
+	look := func(g *access.Grant) {
+		if !c.full() && c.bad(g) {
 			c.add(Breach{Subject: g.Subject, Object: g.Object, Grant: g, Says: fmt.Sprintf("%s on %s is granted to %s", c.Model.GrantName(g),
-				c.Model.Target(g.Target), s.Ref())})
+				c.Model.Target(g.Target), c.Model.Ref(g.Subject))})
 		}
 	}
 	if c.whole {
-		c.Model.EachGrant(bad)
+		c.Model.EachGrant(look)
 		return
 	}
 	for _, g := range c.grants {
-		bad(g)
+		look(g)
 	}
+}
+
+// bad reports whether a grant is of the kind that there may not be.
+func (c *check) bad(g *access.Grant) bool {
+	if g.Revoked || g.Lapsed || g.Grantor == 0 || g.Owned != 0 || c.g.Object != access.PlatformID && !c.Model.Within(c.g.Object, g.Object) {
+		return false
+	}
+	switch s := c.Model.Subject(g.Subject); c.g.Kind {
+	case ToPublic:
+		return s.Kind == access.Public
+	case ToUsers:
+		return s.Acts()
+	case WithoutEnd:
+		return g.Until.IsZero()
+	case WholeSource:
+		return c.Model.Object(g.Object).Kind == access.Source && g.Pattern == "" && c.Model.Gives(g)&^access.Set(access.Usage) != 0
+	}
+	return false
 }
 
 func (c *check) administrators() {
@@ -292,14 +353,12 @@ func (c *check) administrators() {
 
 func (c *check) owned() {
 	c.Model.Relations(c.g.Object, func(o *access.Object) bool {
-		if !o.Missing && c.Model.Owner(o.ID) == 0 {
+		if c.unowned(o) {
 			c.add(Breach{Object: o.ID, Says: c.Model.Path(o.ID) + " has no owner"})
 		}
 		return !c.full()
 	})
 }
 
-// Same reports whether two breaches are of the same: one that was there before is no news.
-func (b Breach) Same(o Breach) bool {
-	return b.Subject == o.Subject && b.Object == o.Object && (b.Grant == nil) == (o.Grant == nil) && (b.Grant == nil || b.Grant.ID == o.Grant.ID)
-}
+// unowned reports whether an object is there, and nobody owns it.
+func (c *check) unowned(o *access.Object) bool { return !o.Missing && c.Model.Owner(o.ID) == 0 }

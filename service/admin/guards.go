@@ -162,12 +162,7 @@ func (s *Service) guarded(before, after *platform.State, o order, now time.Time)
 			}
 			continue
 		}
-		broken := g.Broken(s.review.Guarded(after, now), pairs, added)
-		if len(broken) == 0 {
-			continue
-		}
-		old := g.Broken(s.review.Guarded(before, now), pairs, nil)
-		broken = slices.DeleteFunc(broken, func(b guard.Breach) bool { return slices.ContainsFunc(old, b.Same) })
+		broken := g.News(s.review.Guarded(before, now), s.review.Guarded(after, now), pairs, added)
 		switch {
 		case len(broken) == 0:
 		case scanned && !told:
