@@ -1,6 +1,8 @@
 package access
 
 import (
+	"iter"
+	"maps"
 	"sync"
 	"time"
 
@@ -19,6 +21,9 @@ type Census struct {
 
 	holding sync.Mutex // of holders; it may be taken while mu is held
 	holders map[SubjectID]*bitset.BitSet
+
+	reaching sync.Mutex // of reached; mu and holding may be taken while it is held
+	reached  *reach
 
 	mu     sync.Mutex
 	using  map[ObjectID]*bitset.BitSet // doors and lanes, by who may use them
@@ -47,6 +52,46 @@ func (m *Model) TakeCensus(now time.Time) *Census {
 	}
 	return c
 }
+
+// inherit takes over what was worked out in the census before, where that is of another model of the same history,
+// from which this one's differs by d, and cannot be otherwise here.
+func (c *Census) inherit(before *Census, d *Delta) {
+	if d.Bundles || len(d.Standing()) > 0 || len(d.Structure()) > 0 || c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) {
+		return
+	}
+	before.holding.Lock()
+	holders := maps.Clone(before.holders)
+	before.holding.Unlock()
+	c.holding.Lock()
+	maps.Copy(holders, c.holders)
+	c.holders = holders
+	c.holding.Unlock()
+	for _, id := range d.Grants {
+		for _, m := range []*Model{before.Model, c.Model} {
+			if g := m.GrantOf(id); g != nil && m.Gives(g).Has(Usage) {
+				return // who may use what is otherwise
+			}
+		}
+	}
+	before.reaching.Lock()
+	reached := before.reached
+	before.reaching.Unlock()
+	c.reaching.Lock()
+	if c.reached == nil {
+		c.reached = reached
+	}
+	c.reaching.Unlock()
+	before.mu.Lock()
+	using, runs := maps.Clone(before.using), before.runs
+	before.mu.Unlock()
+	c.mu.Lock()
+	maps.Copy(using, c.using)
+	c.using, c.runs = using, runs
+	c.mu.Unlock()
+}
+
+// Subjects is one more than the highest id of a subject.
+func (c *Census) Subjects() int { return c.Model.subjects.size() }
 
 func (m *Model) noSubjects() *bitset.BitSet { return bitset.New(uint(m.subjects.size())) }
 
@@ -326,47 +371,70 @@ func (c *Census) anyReaches(ids []ObjectID, f func(doors []ObjectID) bool) bool 
 // A reach is where enabled users and services that may run queries can get, for the verdict on many grants: into
 // which schemas, through their doors and those before them. It may be used from many goroutines.
 type reach struct {
-	census  *Census
 	readers *bitset.BitSet
-
-	mu   sync.Mutex
-	past map[ObjectID]*bitset.BitSet // who can get into a schema
+	open    []*bitset.BitSet // of each subject the places of the schemas that it can get into itself; nil: none
 }
 
+// places are of all objects those of the schemas that they are or stand in, counted from 1; zero: none.
+func (m *Model) places() []uint32 {
+	out, last := make([]uint32, m.objects.size()), uint32(0)
+	for schema := range m.schemas() {
+		last++
+		out[schema] = last
+		for _, id := range m.Object(schema).Children {
+			out[id] = last
+		}
+	}
+	return out
+}
+
+// schemas are all, those of a source after each other.
+func (m *Model) schemas() iter.Seq[ObjectID] {
+	return func(yield func(ObjectID) bool) {
+		for _, source := range m.Object(PlatformID).Children {
+			for _, id := range m.Object(source).Children {
+				if m.Object(id).Kind == Schema && !yield(id) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// reach finds who can get where, once.
 func (c *Census) reach() *reach {
-	return &reach{census: c, readers: c.runners().Intersection(c.active), past: map[ObjectID]*bitset.BitSet{}}
-}
-
-// into is who can get into a schema.
-func (r *reach) into(schema ObjectID) *bitset.BitSet {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	set := r.past[schema]
-	if set == nil {
-		set = r.readers.Intersection(r.census.users(r.census.Model.Object(schema).Parent)).Intersection(r.census.users(schema))
-		r.past[schema] = set
+	c.reaching.Lock()
+	defer c.reaching.Unlock()
+	if c.reached != nil {
+		return c.reached
 	}
-	return set
-}
-
-// A reachOf is what a subject's holders can reach.
-type reachOf struct {
-	*reach
-	holders *bitset.BitSet
-	schema  ObjectID // the last that was asked for
-	reached bool     // that one
-}
-
-func (r *reach) of(id SubjectID) *reachOf {
-	return &reachOf{reach: r, holders: r.census.Holders(id)}
-}
-
-// reaches reports whether one of them can get into a schema, and read what is there.
-func (r *reachOf) reaches(schema ObjectID) bool {
-	if r.schema != schema {
-		r.schema, r.reached = schema, meet(r.holders, r.into(schema))
+	m := c.Model
+	r := &reach{readers: c.runners().Intersection(c.active), open: make([]*bitset.BitSet, m.subjects.size())}
+	place := uint(0)
+	for schema := range m.schemas() {
+		place++
+		into := r.readers.Intersection(c.users(m.Object(schema).Parent)).Intersection(c.users(schema))
+		for i, ok := into.NextSet(0); ok; i, ok = into.NextSet(i + 1) {
+			if r.open[i] == nil {
+				r.open[i] = &bitset.BitSet{}
+			}
+			r.open[i].Set(place)
+		}
 	}
-	return r.reached
+	c.reached = r
+	return r
+}
+
+// open is the places of the schemas that one of a subject's holders can get into, to read what is there.
+func (c *Census) open(id SubjectID) *bitset.BitSet {
+	r, out := c.reach(), &bitset.BitSet{}
+	readers := c.Holders(id).Intersection(r.readers)
+	for i, ok := readers.NextSet(0); ok; i, ok = readers.NextSet(i + 1) {
+		if r.open[i] != nil {
+			out.InPlaceUnion(r.open[i])
+		}
+	}
+	return out
 }
 
 // plain reports whether a grant on a schema, or on what stands in it, is dormant where none of the subject's holders

@@ -19,12 +19,12 @@ type Survey struct {
 	// Whether grants have an effect is for nothing but the doors of one schema, and who may run queries, to
 	// decide, or for several doors among other things. Of others the doors make no difference.
 	plain, doored *bitset.BitSet
-	schemas       []ObjectID // of objects, the schemas that they are or stand in; zero: none
+	places        []uint32 // see [Model.places]
 }
 
 // Survey looks at every grant.
 func (c *Census) Survey() *Survey {
-	s := &Survey{Census: c, Dormant: &bitset.BitSet{}, Covered: &bitset.BitSet{}, plain: &bitset.BitSet{}, doored: &bitset.BitSet{}, schemas: c.Model.schemas()}
+	s := &Survey{Census: c, Dormant: &bitset.BitSet{}, Covered: &bitset.BitSet{}, plain: &bitset.BitSet{}, doored: &bitset.BitSet{}, places: c.Model.places()}
 	all := bitset.New(uint(c.Model.grants.size())).SetAll()
 	s.look(all, &bitset.BitSet{})
 	return s
@@ -37,6 +37,7 @@ func (s *Survey) Next(c *Census) *Survey {
 	if d.Bundles || len(d.Grants) > c.Model.grants.size()/8 { // or more than is worth to follow up
 		return c.Survey()
 	}
+	c.inherit(s.Census, &d)
 	r := &resurvey{
 		before: s.Census,
 		after:  c,
@@ -56,9 +57,9 @@ func (s *Survey) Next(c *Census) *Survey {
 	r.opened()
 	r.behind.InPlaceIntersection(s.plain.Union(s.doored))
 	next := &Survey{Census: c, Dormant: s.Dormant.Difference(r.again.Union(r.behind)), Covered: s.Covered.Difference(r.again),
-		plain: s.plain.Difference(r.again), doored: s.doored.Difference(r.again), schemas: s.schemas}
+		plain: s.plain.Difference(r.again), doored: s.doored.Difference(r.again), places: s.places}
 	if len(d.Structure()) > 0 {
-		next.schemas = c.Model.schemas()
+		next.places = c.Model.places()
 	}
 	next.look(r.again, r.behind)
 	return next
@@ -67,16 +68,16 @@ func (s *Survey) Next(c *Census) *Survey {
 // A judging judges grants, those of a subject together, since they share its rights.
 type judging struct {
 	*Survey
-	reach         *reach
-	again, behind *bitset.BitSet // grants to be judged; of those behind doors only whether they have an effect
-	known         *bitset.BitSet // those of them that are plain, and were before
+	due   *bitset.BitSet // grants to be judged
+	again *bitset.BitSet // those of them that are not only behind doors, so that more than whether they have an effect is judged
+	known *bitset.BitSet // those of them that are plain, and were before
 }
 
 // verdicts are what is found of some grants.
 type verdicts struct{ dormant, covered, plain, doored []GrantID }
 
 func (s *Survey) look(again, behind *bitset.BitSet) {
-	j := judging{Survey: s, reach: s.Census.reach(), again: again, behind: behind, known: s.plain.Clone()}
+	j := judging{Survey: s, due: again.Union(behind), again: again, known: s.plain.Clone()}
 	subjects := s.whose(again, behind)
 	var found sync.Mutex
 	var hands sync.WaitGroup
@@ -102,17 +103,19 @@ func (s *Survey) look(again, behind *bitset.BitSet) {
 // of judges the grants to a subject.
 func (j *judging) of(subject *Subject, v *verdicts) {
 	c, m := j.Census, j.Census.Model
-	holders := j.reach.of(subject.ID)
+	if len(subject.grants) == 0 {
+		return
+	}
+	open := c.open(subject.ID)
 	var rights *Rights
 	var err error
 	for _, ref := range subject.grants {
-		again := j.again.Test(uint(ref.grant))
-		if !again && !j.behind.Test(uint(ref.grant)) {
+		if !j.due.Test(uint(ref.grant)) {
 			continue
 		}
-		schema := j.schemas[ref.at]
+		place := j.places[ref.at]
 		if j.known.Test(uint(ref.grant)) { // nothing has to be read of it, of which there may be a million
-			if !holders.reaches(schema) {
+			if !open.Test(uint(place)) {
 				v.dormant = append(v.dormant, ref.grant)
 			}
 			continue
@@ -123,9 +126,9 @@ func (j *judging) of(subject *Subject, v *verdicts) {
 		}
 		dormant := false
 		switch {
-		case schema != 0 && c.plain(g):
+		case place != 0 && c.plain(g):
 			v.plain = append(v.plain, g.ID)
-			dormant = !holders.reaches(schema)
+			dormant = !open.Test(uint(place))
 		case c.needsDoors(g):
 			v.doored = append(v.doored, g.ID)
 			fallthrough
@@ -135,7 +138,7 @@ func (j *judging) of(subject *Subject, v *verdicts) {
 		if dormant {
 			v.dormant = append(v.dormant, g.ID)
 		}
-		if !again || g.Option {
+		if !j.again.Test(uint(ref.grant)) || g.Option {
 			continue
 		}
 		if rights == nil && err == nil {
@@ -145,23 +148,6 @@ func (j *judging) of(subject *Subject, v *verdicts) {
 			v.covered = append(v.covered, g.ID)
 		}
 	}
-}
-
-// schemas are, of all objects, the schemas that they are or stand in.
-func (m *Model) schemas() []ObjectID {
-	out := make([]ObjectID, m.objects.size())
-	for _, source := range m.Object(PlatformID).Children {
-		for _, schema := range m.Object(source).Children {
-			if m.Object(schema).Kind != Schema {
-				continue
-			}
-			out[schema] = schema
-			for _, id := range m.Object(schema).Children {
-				out[id] = schema
-			}
-		}
-	}
-	return out
 }
 
 // whose lists the subjects that the grants of some sets are to, and more where these are many.

@@ -31,16 +31,12 @@ func (g *Guardrail) Next(old []Breach, before, after State, d *access.Delta) []B
 		kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool { return slices.Contains(d.Grants, b.Grant.ID) })
 		return append(kept, g.Broken(after, []Pair{}, grants)...)
 	case Clear:
-		touched := reached(before, after, d)
-		pairs := []Pair{}
-		for id, all := range touched {
-			for _, place := range all {
-				pairs = append(pairs, Pair{id, place})
-			}
-		}
+		pairs := differing(before, after, d)
 		kept := slices.DeleteFunc(slices.Clone(old), func(b Breach) bool {
 			table := before.Model.Object(b.Object).Parent // tables are looked at as wholes
-			return touched[b.Subject].concern(before.Model, table)
+			return slices.ContainsFunc(pairs, func(p Pair) bool {
+				return places{p.Object}.concern(before.Model, table) && after.has(b.Subject, p.Subject)
+			})
 		})
 		return append(kept, g.Broken(after, pairs, nil)...)
 	}
@@ -60,32 +56,32 @@ func (g *Guardrail) governed(old []Breach, before, after State, d *access.Delta)
 	return append(kept, c.found...)
 }
 
-// reached is who, in the one state or the other, has something that differs, and at which places.
-func reached(before, after State, d *access.Delta) map[access.SubjectID]places {
-	states := []State{before, after}
-	differ := map[access.SubjectID]places{}
+// differing is who stands otherwise in the one state than in the other, or has something else, and where. Who had
+// a subject before that has something else, and does not have it any more, is one of those that stand otherwise, or
+// has one.
+func differing(before, after State, d *access.Delta) []Pair {
+	pairs := []Pair{} // none is not all
+	put := func(p Pair) {
+		if !slices.Contains(pairs, p) {
+			pairs = append(pairs, p)
+		}
+	}
 	for _, id := range d.Standing() {
-		differ[id] = differ[id].with(access.PlatformID)
+		put(Pair{id, access.PlatformID})
 	}
 	for _, id := range d.Grants {
-		for _, at := range states {
-			if grant := at.Model.GrantOf(id); grant != nil {
-				differ[grant.Subject] = differ[grant.Subject].with(grant.Object)
+		for _, m := range []*access.Model{before.Model, after.Model} {
+			if grant := m.GrantOf(id); grant != nil {
+				put(Pair{grant.Subject, grant.Object})
 			}
 		}
 	}
-	all := map[access.SubjectID]places{}
-	for id, at := range differ {
-		for _, st := range states {
-			if st.Model.HasSubject(id) {
-				st.Model.Actors(id, st.Now, func(s *access.Subject) bool {
-					all[s.ID] = all[s.ID].with(at...)
-					return true
-				})
-			}
-		}
-	}
-	return all
+	return pairs
+}
+
+// has reports whether one subject has another.
+func (st *State) has(one, other access.SubjectID) bool {
+	return st.Model.HasSubject(one) && st.Model.HasSubject(other) && st.Census.Holders(other).Test(uint(one))
 }
 
 // places are objects at which something differs, each with all that is below it.
@@ -96,13 +92,4 @@ func (p places) concern(m *access.Model, object access.ObjectID) bool {
 	return slices.ContainsFunc(p, func(place access.ObjectID) bool {
 		return m.Object(place).Kind == access.Label || m.Within(place, object) || m.Within(object, place)
 	})
-}
-
-func (p places) with(ids ...access.ObjectID) places {
-	for _, id := range ids {
-		if !slices.Contains(p, id) {
-			p = append(p, id)
-		}
-	}
-	return p
 }

@@ -164,7 +164,7 @@ func (c *check) clear() {
 		ids = c.concerned(ids)
 	}
 	people, reaches := c.people()
-	var read map[access.SubjectID][]access.ObjectID // those of the tables that somebody reads at all
+	var read [][]access.ObjectID // those of the tables that each subject reads at all
 	if len(people) > manyAsked {
 		read = c.readers(ids)
 	}
@@ -221,12 +221,12 @@ func (c *check) seen(rights *access.Rights, table access.ObjectID, columns []acc
 }
 
 // readers are those of some tables that each subject reads at all.
-func (c *check) readers(tables []access.ObjectID) map[access.SubjectID][]access.ObjectID {
-	out := map[access.SubjectID][]access.ObjectID{}
+func (c *check) readers(tables []access.ObjectID) [][]access.ObjectID {
+	out := make([][]access.ObjectID, c.Census.Subjects())
 	for _, id := range tables {
 		set := c.Census.May(access.Select, id)
 		for s, ok := set.NextSet(0); ok; s, ok = set.NextSet(s + 1) {
-			out[access.SubjectID(s)] = append(out[access.SubjectID(s)], id)
+			out[s] = append(out[s], id)
 		}
 	}
 	return out
@@ -255,20 +255,24 @@ func (c *check) people() (all []access.SubjectID, reaches func(access.SubjectID,
 		}
 		return all, func(access.SubjectID, access.ObjectID) bool { return true }
 	}
-	at := map[access.SubjectID]places{}
+	at := make([]places, c.Census.Subjects())
 	for _, t := range c.touched {
 		if t.Subject == 0 || !c.Model.HasSubject(t.Subject) {
 			continue
 		}
+		one := places{t.Object}
 		c.Model.Actors(t.Subject, c.Now, func(s *access.Subject) bool {
 			if at[s.ID] == nil {
-				all = append(all, s.ID)
+				all, at[s.ID] = append(all, s.ID), one
+			} else {
+				at[s.ID] = append(at[s.ID][:len(at[s.ID]):len(at[s.ID])], t.Object)
 			}
-			at[s.ID] = append(at[s.ID], t.Object)
 			return true
 		})
 	}
-	return all, func(subject access.SubjectID, object access.ObjectID) bool { return at[subject].concern(c.Model, object) }
+	return all, func(subject access.SubjectID, object access.ObjectID) bool {
+		return at[subject].concern(c.Model, object)
+	}
 }
 
 func (c *check) excepted(id access.SubjectID) bool {
