@@ -3,6 +3,7 @@ package access
 import (
 	"iter"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -22,18 +23,20 @@ type Census struct {
 	holding sync.Mutex // of holders; it may be taken while mu is held
 	holders map[SubjectID]*bitset.BitSet
 
-	reaching sync.Mutex // of reached; mu and holding may be taken while it is held
-	reached  *reach
-
 	mu     sync.Mutex
-	using  map[ObjectID]*bitset.BitSet // doors and lanes, by who may use them
+	direct map[ObjectID][]SubjectID    // of doors and lanes, to whom USAGE is granted
+	using  map[ObjectID]*bitset.BitSet // who may use them
 	runs   *bitset.BitSet              // who may run queries on some lane
 	active *bitset.BitSet              // enabled users and services
+
+	reaching sync.Mutex // of reached; holding and mu may be taken while it is held
+	reached  *reach
 }
 
 // TakeCensus prepares a census for the moment now.
 func (m *Model) TakeCensus(now time.Time) *Census {
-	c := &Census{Model: m, At: now, holders: map[SubjectID]*bitset.BitSet{}, using: map[ObjectID]*bitset.BitSet{}, active: m.noSubjects()}
+	c := &Census{Model: m, At: now, holders: map[SubjectID]*bitset.BitSet{}, direct: map[ObjectID][]SubjectID{}, using: map[ObjectID]*bitset.BitSet{},
+		active: m.noSubjects()}
 	for i := 1; i < m.subjects.size(); i++ {
 		s := m.subjects.at(i)
 		if s.Acts() && !s.Removed && !s.Disabled {
@@ -56,16 +59,22 @@ func (m *Model) TakeCensus(now time.Time) *Census {
 // inherit takes over what was worked out in the census before, where that is of another model of the same history,
 // from which this one's differs by d, and cannot be otherwise here.
 func (c *Census) inherit(before *Census, d *Delta) {
-	if d.Bundles || len(d.Standing()) > 0 || len(d.Structure()) > 0 || c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) {
+	if d.Bundles || len(d.Structure()) > 0 || c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) {
 		return
 	}
-	before.holding.Lock()
-	holders := maps.Clone(before.holders)
-	before.holding.Unlock()
-	c.holding.Lock()
-	maps.Copy(holders, c.holders)
-	c.holders = holders
-	c.holding.Unlock()
+	stale, known := c.stale(before, d.Standing())
+	if known {
+		before.holding.Lock()
+		holders := maps.Clone(before.holders)
+		before.holding.Unlock()
+		for id := range stale {
+			delete(holders, id)
+		}
+		c.holding.Lock()
+		maps.Copy(holders, c.holders)
+		c.holders = holders
+		c.holding.Unlock()
+	}
 	for _, id := range d.Grants {
 		for _, m := range []*Model{before.Model, c.Model} {
 			if g := m.GrantOf(id); g != nil && m.Gives(g).Has(Usage) {
@@ -73,21 +82,40 @@ func (c *Census) inherit(before *Census, d *Delta) {
 			}
 		}
 	}
+	before.mu.Lock()
+	direct, using, runs := maps.Clone(before.direct), maps.Clone(before.using), before.runs
+	before.mu.Unlock()
+	c.mu.Lock()
+	maps.Copy(direct, c.direct)
+	c.direct = direct
+	if !known || len(stale) > 0 {
+		c.mu.Unlock()
+		return
+	}
+	maps.Copy(using, c.using)
+	c.using, c.runs = using, runs
+	c.mu.Unlock()
 	before.reaching.Lock()
 	reached := before.reached
 	before.reaching.Unlock()
 	c.reaching.Lock()
-	if c.reached == nil {
-		c.reached = reached
-	}
+	c.reached = reached
 	c.reaching.Unlock()
-	before.mu.Lock()
-	using, runs := maps.Clone(before.using), before.runs
-	before.mu.Unlock()
-	c.mu.Lock()
-	maps.Copy(using, c.using)
-	c.using, c.runs = using, runs
-	c.mu.Unlock()
+}
+
+// stale are the subjects of which others may be holders than in the census before, where some subjects stand
+// otherwise; not known where one has come.
+func (c *Census) stale(before *Census, standing []SubjectID) (all map[SubjectID]bool, known bool) {
+	if c.Subjects() != before.Subjects() {
+		return nil, false
+	}
+	all = map[SubjectID]bool{}
+	for _, id := range standing {
+		for _, at := range []*Census{before, c} {
+			at.Model.upward(id, at.At, func(s *Subject) { all[s.ID] = true })
+		}
+	}
+	return all, true
 }
 
 // Subjects is one more than the highest id of a subject.
@@ -161,29 +189,41 @@ func (c *Census) Each(set *bitset.BitSet) []*Subject {
 // Held is the set of subjects to which grants give p on the object, whether or
 // not doors are open. For a relation a column is enough.
 func (c *Census) Held(p Privilege, object ObjectID) *bitset.BitSet {
+	return c.having(c.granted(p, object))
+}
+
+// granted lists the subjects to which grants give p on the object themselves.
+func (c *Census) granted(p Privilege, object ObjectID) (to []SubjectID) {
 	m := c.Model
-	direct := m.noSubjects()
 	for at := object; ; at = m.Object(at).Parent {
 		for _, id := range m.Object(at).grants {
 			g := m.Grant(id)
-			if g.inForce(c.At) && !direct.Test(uint(g.Subject)) && (m.reaches(g, p, object) || at == object && m.onColumn(g, p, object)) {
-				direct.Set(uint(g.Subject))
+			if g.inForce(c.At) && (m.reaches(g, p, object) || at == object && m.onColumn(g, p, object)) {
+				to = append(to, g.Subject)
 			}
 		}
 		if at == PlatformID {
 			break
 		}
 	}
-	if direct.Test(uint(PublicID)) {
+	slices.Sort(to)
+	return slices.Compact(to)
+}
+
+// having is the set of subjects that have one of some.
+func (c *Census) having(ids []SubjectID) *bitset.BitSet {
+	if slices.Contains(ids, PublicID) {
 		return c.everybody()
 	}
-	held := direct.Clone()
-	for i, ok := direct.NextSet(0); ok; i, ok = direct.NextSet(i + 1) {
-		if len(m.Subject(SubjectID(i)).Members) > 0 {
-			held.InPlaceUnion(c.Holders(SubjectID(i)))
+	set := c.Model.noSubjects()
+	for _, id := range ids {
+		if len(c.Model.Subject(id).Members) > 0 {
+			set.InPlaceUnion(c.Holders(id))
+		} else {
+			set.Set(uint(id))
 		}
 	}
-	return held
+	return set
 }
 
 // May is the set of subjects that can use p on the object.
@@ -210,7 +250,12 @@ func (c *Census) users(door ObjectID) *bitset.BitSet {
 	defer c.mu.Unlock()
 	set := c.using[door]
 	if set == nil {
-		set = c.Held(Usage, door)
+		direct, known := c.direct[door]
+		if !known {
+			direct = c.granted(Usage, door)
+			c.direct[door] = direct
+		}
+		set = c.having(direct)
 		c.using[door] = set
 	}
 	return set

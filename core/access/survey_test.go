@@ -10,9 +10,9 @@ import (
 // anyTurn is some change of what a grant's effect depends on.
 func anyTurn(r *rand.Rand) Change {
 	pick := func(all ...string) string { return all[r.IntN(len(all))] }
-	subject := pick("user:flint", "user:marl", "group:field-north", "role:survey_reader", fmt.Sprintf("user:u%d", r.IntN(4)))
+	subject := pick("user:flint", "user:marl", "group:field-north", "role:survey_reader", fmt.Sprintf("user:u%d", r.IntN(4)), fmt.Sprintf("user:n%d", r.IntN(2)))
 	disabled := r.IntN(2) == 0
-	switch r.IntN(19) {
+	switch r.IntN(23) {
 	case 0:
 		return SetSubject{Subject: subject, Disabled: &disabled}
 	case 1:
@@ -34,6 +34,14 @@ func anyTurn(r *rand.Rand) Change {
 		return PutBundle{Bundle: "reader", Privileges: []string{"SELECT", pick("USAGE", "DESCRIBE")}}
 	case 10: // what leads through several doors
 		return AddGrant{Privilege: "SELECT", Object: pick("survey", "survey", "platform", "survey.d*", "survey.assay.t*"), Subject: pick("public", subject), Grantor: "user:opal"}
+	case 11:
+		return AddSubject{Subject: fmt.Sprintf("user:n%d", r.IntN(2))}
+	case 12:
+		return RemoveSubject{Subject: fmt.Sprintf("user:n%d", r.IntN(2))}
+	case 13: // before the schemas that are there
+		return AddObject{Path: fmt.Sprintf("outer.area%d", r.IntN(9)), Kind: "schema"}
+	case 14:
+		return AddGrant{Privilege: pick("USAGE", "SELECT"), Object: pick("outer.near", "outer.far", "outer.near.t", "outer.far.t"), Subject: pick("public", subject), Grantor: "user:opal"}
 	}
 	c := anyChange(r)
 	if r.IntN(6) == 0 {
@@ -53,7 +61,8 @@ func TestSurveys(t *testing.T) {
 	defer func(n int) { perPerson = n }(perPerson)
 	for seed := range uint64(100) {
 		r := rand.New(rand.NewPCG(seed, 5))
-		models := []*Model{survey(t, entry...)}
+		models := []*Model{apply(t, survey(t, entry...), AddObject{Path: "outer", Kind: "source"}, AddObject{Path: "outer.near", Kind: "schema"}, AddObject{Path: "outer.far", Kind: "schema"},
+			AddObject{Path: "outer.near.t", Kind: "table"}, AddObject{Path: "outer.far.t", Kind: "table"}, grant("USAGE", "outer", "public"))}
 		if seed%2 == 0 { // where it is a schema's door that decides
 			models[0] = apply(t, models[0], grant("USAGE", "lane:interactive", "public"), grant("USAGE", "survey", "public"))
 		}
@@ -90,6 +99,7 @@ func TestSurveys(t *testing.T) {
 					t.Fatalf("seed %d: %s is covered: %v, and by difference %v", seed, m.describe(g), want, !want)
 				}
 			})
+			sameCensus(t, seed, c, s.Census)
 			dormant, covered = dormant+int(s.Dormant.Count()), covered+int(s.Covered.Count())
 			again += int(before.Dormant.SymmetricDifferenceCardinality(s.Dormant))
 			for i, ok := s.Dormant.NextSet(0); ok; i, ok = s.Dormant.NextSet(i + 1) {
@@ -102,6 +112,25 @@ func TestSurveys(t *testing.T) {
 	t.Logf("%d grants, %d dormant (%d became so, or not any more), %d covered", grants, dormant, again, covered)
 	if dormant < grants/20 || covered < grants/50 || again < 100 {
 		t.Error("too few to prove anything")
+	}
+}
+
+// sameCensus compares what a census says that took over from others with what another says.
+func sameCensus(t *testing.T, seed uint64, want, got *Census) {
+	t.Helper()
+	m := want.Model
+	m.EachSubject(func(s *Subject) {
+		if !want.Holders(s.ID).Equal(got.Holders(s.ID)) {
+			t.Fatalf("seed %d: %s is held by %v, and by difference by %v", seed, s.Ref(), want.Holders(s.ID), got.Holders(s.ID))
+		}
+	})
+	for i := 1; i < m.objects.size(); i++ {
+		if o := m.ObjectOf(ObjectID(i)); o != nil && (o.Kind == Source || o.Kind == Schema || o.Kind == Lane) && !want.users(o.ID).Equal(got.users(o.ID)) {
+			t.Fatalf("seed %d: %s is open to %v, and by difference to %v", seed, m.Path(o.ID), want.users(o.ID), got.users(o.ID))
+		}
+	}
+	if !want.runners().Equal(got.runners()) {
+		t.Fatalf("seed %d: queries are run by %v, and by difference by %v", seed, want.runners(), got.runners())
 	}
 }
 
@@ -131,6 +160,38 @@ func TestSurveysBehindGroups(t *testing.T) {
 	if shut.Covered.Test(uint(own)) || !more.Covered.Test(uint(own)) || more.Next(m.TakeCensus(day)).Covered.Test(uint(own)) {
 		t.Error("a grant that a member's group has as well is not covered by it, or is without it")
 	}
+}
+
+// TestSurveysOfWhatComes: a schema that comes moves others to other places, and users come until sets need more room.
+func TestSurveysOfWhatComes(t *testing.T) {
+	m := apply(t, survey(t, entry...), grant("USAGE", "lane:interactive", "user:flint"), AddSubject{Subject: "role:geologist"}, Join{Member: "user:flint", Of: "role:geologist"},
+		AddObject{Path: "outer", Kind: "source"}, AddObject{Path: "outer.near", Kind: "schema"}, AddObject{Path: "outer.far", Kind: "schema"},
+		AddObject{Path: "outer.near.t", Kind: "table"}, AddObject{Path: "outer.far.t", Kind: "table"},
+		grant("USAGE", "outer", "user:flint"), grant("USAGE", "outer.far", "user:flint"),
+		AddGrant{Privilege: "SELECT", Object: "outer.near.t", Subject: "role:geologist", Grantor: "user:opal"},
+		AddGrant{Privilege: "SELECT", Object: "outer.far.t", Subject: "role:geologist", Grantor: "user:opal"})
+	near, far := GrantID(m.grants.size()-2), GrantID(m.grants.size()-1)
+	for i := range 40 { // so many that few differ
+		m = apply(t, m, AddSubject{Subject: fmt.Sprintf("role:r%d", i)}, grant("SELECT", "outer.far.t", fmt.Sprintf("role:r%d", i)))
+	}
+	s, more := m.TakeCensus(day).Survey(), GrantID(m.grants.size())
+	next := func(does string, shut, open GrantID, c ...Change) {
+		t.Helper()
+		m = apply(t, m, c...)
+		s = s.Next(m.TakeCensus(day))
+		if !s.Dormant.Test(uint(shut)) || s.Dormant.Test(uint(open)) {
+			t.Fatalf("%s: %s is dormant: %v, %s: %v", does, m.describe(m.Grant(shut)), s.Dormant.Test(uint(shut)), m.describe(m.Grant(open)), s.Dormant.Test(uint(open)))
+		}
+	}
+	next("a schema comes", more, far, AddObject{Path: "outer.area", Kind: "schema"}, AddGrant{Privilege: "SELECT", Object: "outer.near", Subject: "role:geologist", Grantor: "user:opal"})
+	for i := range 70 {
+		next("a user comes", near, far, AddSubject{Subject: fmt.Sprintf("user:x%d", i)})
+		next("a grant to all", near, far, AddGrant{Privilege: "SELECT", Object: "outer.near", Subject: "public", Grantor: "user:opal"})
+		next("it goes", near, far, RemoveGrant{Privilege: "SELECT", Object: "outer.near", Subject: "public"})
+	}
+	next("the last joins", near, far, Join{Member: "user:x69", Of: "role:geologist"}, grant("USAGE", "lane:interactive", "user:x69"), grant("USAGE", "outer", "user:x69"))
+	m = apply(t, m, RemoveGrant{Privilege: "USAGE", Object: "outer.far", Subject: "user:flint"})
+	next("and opens the other door", far, near, grant("USAGE", "outer.near", "user:x69"))
 }
 
 // TestSurveysAboveDoors: a grant on a source has an effect once one of its schemas can be reached.
