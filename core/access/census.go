@@ -56,66 +56,51 @@ func (m *Model) TakeCensus(now time.Time) *Census {
 	return c
 }
 
-// inherit takes over what was worked out in the census before, where that is of another model of the same history,
-// from which this one's differs by d, and cannot be otherwise here.
-func (c *Census) inherit(before *Census, d *Delta) {
-	if d.Bundles || len(d.Structure()) > 0 || c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) {
-		return
+// inherit takes over who holds what from the census before, where that is of another model of the same history,
+// from which this one's differs by d, and cannot be otherwise here. It reports whether anything can be taken over.
+func (c *Census) inherit(before *Census, d *Delta) bool {
+	if c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) || c.Subjects() != before.Subjects() {
+		return false
 	}
-	stale, known := c.stale(before, d.Standing())
-	if known {
-		before.holding.Lock()
-		holders := maps.Clone(before.holders)
-		before.holding.Unlock()
-		for id := range stale {
-			delete(holders, id)
-		}
-		c.holding.Lock()
-		maps.Copy(holders, c.holders)
-		c.holders = holders
-		c.holding.Unlock()
-	}
-	for _, id := range d.Grants {
-		for _, m := range []*Model{before.Model, c.Model} {
-			if g := m.GrantOf(id); g != nil && m.Gives(g).Has(Usage) {
-				return // who may use what is otherwise
-			}
+	before.holding.Lock()
+	holders := maps.Clone(before.holders)
+	before.holding.Unlock()
+	for _, id := range d.Standing() {
+		for _, at := range []*Census{before, c} {
+			at.Model.upward(id, at.At, func(s *Subject) { delete(holders, s.ID) })
 		}
 	}
+	c.holding.Lock()
+	defer c.holding.Unlock()
+	maps.Copy(holders, c.holders)
+	c.holders = holders
+	return true
+}
+
+// inheritDoors takes over who may use doors, where holders could be taken over, and nobody uses others than before
+// but, maybe, some doors.
+func (c *Census) inheritDoors(before *Census, but map[ObjectID]bool) {
 	before.mu.Lock()
 	direct, using, runs := maps.Clone(before.direct), maps.Clone(before.using), before.runs
 	before.mu.Unlock()
+	for door := range but {
+		delete(direct, door)
+		delete(using, door)
+	}
 	c.mu.Lock()
 	maps.Copy(direct, c.direct)
-	c.direct = direct
-	if !known || len(stale) > 0 {
-		c.mu.Unlock()
+	maps.Copy(using, c.using)
+	c.direct, c.using, c.runs = direct, using, runs
+	c.mu.Unlock()
+	if len(but) > 0 {
 		return
 	}
-	maps.Copy(using, c.using)
-	c.using, c.runs = using, runs
-	c.mu.Unlock()
 	before.reaching.Lock()
 	reached := before.reached
 	before.reaching.Unlock()
 	c.reaching.Lock()
 	c.reached = reached
 	c.reaching.Unlock()
-}
-
-// stale are the subjects of which others may be holders than in the census before, where some subjects stand
-// otherwise; not known where one has come.
-func (c *Census) stale(before *Census, standing []SubjectID) (all map[SubjectID]bool, known bool) {
-	if c.Subjects() != before.Subjects() {
-		return nil, false
-	}
-	all = map[SubjectID]bool{}
-	for _, id := range standing {
-		for _, at := range []*Census{before, c} {
-			at.Model.upward(id, at.At, func(s *Subject) { all[s.ID] = true })
-		}
-	}
-	return all, true
 }
 
 // Subjects is one more than the highest id of a subject.

@@ -37,7 +37,7 @@ func (s *Survey) Next(c *Census) *Survey {
 	if d.Bundles || len(d.Grants) > c.Model.grants.size()/8 { // or more than is worth to follow up
 		return c.Survey()
 	}
-	c.inherit(s.Census, &d)
+	inherits := c.inherit(s.Census, &d)
 	r := &resurvey{
 		before: s.Census,
 		after:  c,
@@ -53,6 +53,9 @@ func (s *Survey) Next(c *Census) *Survey {
 	r.subjects(append(subjects, d.Standing()...))
 	for _, id := range d.Structure() {
 		r.object(id)
+	}
+	if inherits && !r.lanes && len(d.Structure()) == 0 {
+		c.inheritDoors(s.Census, r.doors)
 	}
 	r.opened()
 	r.behind.InPlaceIntersection(s.plain.Union(s.doored))
