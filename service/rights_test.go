@@ -594,3 +594,30 @@ func damage(t testing.TB, path string) {
 		t.Fatal(err)
 	}
 }
+
+// TestWhoIsToldOfMany: where more people gain something than can be listed, so many are told of, each with a share;
+// and who may not review that is not told that there are many.
+func TestWhoIsToldOfMany(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	var people []wire.RosterSubject
+	for i := range 520 {
+		people = append(people, wire.RosterSubject{Ref: fmt.Sprintf("user:x%d", i)})
+	}
+	done(t)(svc.Admin.TakeRoster(ctx, opal, wire.RosterRequest{Roster: wire.Roster{Subjects: people}}))
+	done(t)(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.assay.results", Subjects: []string{"user:flint"}, Option: true}, false))
+	in := wire.GrantRequest{Privileges: []string{"DESCRIBE"}, Object: "survey", Subjects: []string{"public"}, Change: wire.Change{DryRun: true}}
+	out, err := svc.Admin.Grant(ctx, opal, in, false)
+	if err != nil || !out.More || len(out.Effects) < 400 || len(out.Effects) > 500 {
+		t.Fatalf("%d people are told of, more: %v, %v", len(out.Effects), out.More, err)
+	}
+	for _, e := range out.Effects {
+		if strings.HasPrefix(e.Subject, "user:x") && len(e.Gains) == 0 {
+			t.Errorf("%s is said to gain nothing", e.Subject)
+		}
+	}
+	in = wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.assay.results", Subjects: []string{"public"}, Change: wire.Change{DryRun: true}}
+	if out, err = svc.Admin.Grant(ctx, flint, in, false); err != nil || out.More || len(out.Effects) > 0 {
+		t.Errorf("who passes on a right is told: %v, more: %v, %v", out.Effects, out.More, err)
+	}
+}

@@ -13,8 +13,11 @@ import (
 	"gneiss/wire"
 )
 
-// mostCompared bounds the comparison of two states: subjects times relations.
-const mostCompared = 50_000
+// The comparison of two states is bounded: subjects, and subjects times relations, of which each has its share.
+const (
+	mostSubjects = 500
+	mostCompared = 50_000
+)
 
 // Effects says who gains and who loses what: for every user and service that
 // the changes can touch, the relations they can touch whose bands differ. Who
@@ -41,35 +44,51 @@ func (s *Service) comparisons(
 	caller identity.Caller,
 	now time.Time,
 ) (all []*comparison, more bool) {
-	touched := map[access.SubjectID]map[access.ObjectID]bool{}
-	reviewed := map[access.ObjectID]bool{}
-	compared := 0
+	touched := map[access.SubjectID][]access.ObjectID{}
+	seen := map[touch]bool{}
 	for _, t := range touches(before, after, changes) {
+		if seen[t] {
+			continue
+		}
+		seen[t] = true
 		for _, subject := range append(before.Actors(t.subject, now), after.Actors(t.subject, now)...) {
-			if touched[subject] == nil {
-				touched[subject] = map[access.ObjectID]bool{}
+			if places := touched[subject]; len(places) == 0 || places[len(places)-1] != t.object {
+				touched[subject] = append(places, t.object)
 			}
-			after.Model.Relations(t.object, func(r *access.Object) bool {
+		}
+	}
+	subjects := slices.Sorted(maps.Keys(touched))
+	left := len(subjects) > mostSubjects
+	if left {
+		subjects = subjects[:mostSubjects]
+	}
+	reviewed := map[access.ObjectID]bool{}
+	lanes := caller.User == 0 || s.identity.Reviews(after, caller)
+	for _, subject := range subjects {
+		c := &comparison{subject: subject, before: before, after: after, was: atOrNobody(before, subject, now), is: atOrNobody(after, subject, now)}
+		relations := map[access.ObjectID]bool{}
+		for _, place := range touched[subject] {
+			after.Model.Relations(place, func(r *access.Object) bool {
 				may, known := reviewed[r.ID]
 				if !known {
 					may = caller.User == 0 || s.identity.ReviewsObject(after, caller, r.ID)
 					reviewed[r.ID] = may
 				}
-				if may && !touched[subject][r.ID] {
-					touched[subject][r.ID] = true
-					compared++
+				if !may || relations[r.ID] {
+					return true
 				}
-				more = compared >= mostCompared
-				return !more
+				if len(relations) >= mostCompared/len(subjects) {
+					more = true
+					return false
+				}
+				relations[r.ID] = true
+				return true
 			})
 		}
-	}
-	lanes := caller.User == 0 || s.identity.Reviews(after, caller)
-	for _, subject := range slices.Sorted(maps.Keys(touched)) {
-		c := &comparison{subject: subject, before: before, after: after, was: atOrNobody(before, subject, now), is: atOrNobody(after, subject, now)}
-		for _, id := range slices.Sorted(maps.Keys(touched[subject])) {
+		for _, id := range slices.Sorted(maps.Keys(relations)) {
 			c.relation(after.Model.Object(id))
 		}
+		more = more || left && (lanes || len(relations) > 0) // who reviews nothing of it is not told how many there are
 		if lanes {
 			c.lanes()
 		}
