@@ -12,7 +12,7 @@ import (
 func (g *Guardrail) Next(old []Breach, before, after State, d *access.Delta) []Breach {
 	until := before.Census.Until
 	switch {
-	case len(old) >= mostBreaches, d.Bundles, len(d.Structure()) > 0,
+	case len(old) >= MostBreaches, d.Bundles, len(d.Structure()) > 0,
 		!until.IsZero() && !after.Now.Before(until), after.Now.Before(before.Now):
 		return g.Broken(after, nil, nil)
 	case before.Policies != after.Policies && (g.Kind == Clear || g.Kind == Treated):

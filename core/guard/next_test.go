@@ -107,7 +107,7 @@ func TestNext(t *testing.T) {
 // TestNewsBehindMuch breaks guardrails once more that more people break already than are told of.
 func TestNewsBehindMuch(t *testing.T) {
 	many := []any{access.AddSubject{Subject: "group:all"}}
-	for i := range mostBreaches + 5 {
+	for i := range MostBreaches + 5 {
 		user := fmt.Sprintf("user:u%d", i)
 		many = append(many, access.AddSubject{Subject: user}, access.Join{Member: user, Of: "group:all", By: "user:opal"},
 			access.Join{Member: user, Of: "role:officer", By: "user:opal"}, access.Join{Member: user, Of: "role:partner", By: "user:opal"})
@@ -122,7 +122,7 @@ func TestNewsBehindMuch(t *testing.T) {
 			t.Fatal(err)
 		}
 		touched := []Pair{{all.ID, access.PlatformID}}
-		if n := len(g.Broken(before, touched, nil)); n != mostBreaches {
+		if n := len(g.Broken(before, touched, nil)); n != MostBreaches {
 			t.Fatalf("%s is broken %d times before", g.Sentence(after.Model), n)
 		}
 		if news := g.News(before, after, touched, nil); len(news) != 1 || !strings.HasPrefix(news[0].Says, "user:zinc ") {

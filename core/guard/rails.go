@@ -35,8 +35,8 @@ type Pair struct {
 	Object  access.ObjectID // with all that is below it
 }
 
-// mostBreaches bounds what one check tells of.
-const mostBreaches = 20
+// MostBreaches bounds what one check tells of; where there are as many, there may be more.
+const MostBreaches = 20
 
 // Broken lists what breaks a guardrail in a state. With touched only what a change can have broken
 // is looked at; nil: all.
@@ -83,7 +83,7 @@ func (c *check) all() []Breach {
 	return c.found
 }
 
-func (c *check) full() bool { return len(c.found) >= mostBreaches }
+func (c *check) full() bool { return len(c.found) >= MostBreaches }
 
 func (c *check) add(b Breach) {
 	if c.was == nil || !c.was.has(b) {

@@ -140,8 +140,12 @@ func (t *tester) all(names []string) ([]wire.CheckResult, error) {
 		}
 		started := time.Now()
 		r := wire.CheckResult{Name: g.Name, Kind: "guardrail", Sentence: g.Sentence(t.st.Model), Mode: string(g.Mode), Status: "holds", Says: []string{}}
-		for _, b := range g.Broken(t.s.Guarded(t.st, now), nil, nil) {
+		broken := g.Broken(t.s.Guarded(t.st, now), nil, nil)
+		for _, b := range broken {
 			r.Status, r.Says = "fails", append(r.Says, t.s.BreachSays(t.st, b))
+		}
+		if len(broken) == guard.MostBreaches {
+			r.Says = append(r.Says, say.MaybeMore.With())
 		}
 		r.TookMS = ms(started)
 		out = append(out, r)

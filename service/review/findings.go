@@ -10,6 +10,7 @@ import (
 	"github.com/bits-and-blooms/bitset"
 
 	"gneiss/core/access"
+	"gneiss/core/guard"
 	"gneiss/core/policy"
 	"gneiss/core/sqltype"
 	"gneiss/service/fault"
@@ -148,6 +149,9 @@ func (f *finder) guardrails(found *sight) {
 				object = f.st.Model.Path(b.Object)
 			}
 			f.add("guardrail", subject, object, say.GuardrailBroken.With(g.Name, b.Says), say.GuardrailBrokenWhy.With(g.Sentence(f.st.Model)))
+		}
+		if len(found.broken[g]) == guard.MostBreaches {
+			f.add("guardrail", "", "", say.GuardrailBroken.With(g.Name, say.MaybeMore.With()), say.GuardrailBrokenWhy.With(g.Sentence(f.st.Model)))
 		}
 	}
 }

@@ -201,6 +201,7 @@ const (
 		"until it is edited or stopped: the values may be in another column now"
 	BelongsTo     Sentence = "%s belongs to %s, by a foreign key"
 	AndMore       Sentence = "and %d more"
+	MaybeMore     Sentence = "more than these may break it"
 	TookIn        Sentence = "adopted the view %s"
 	LeftOut       Sentence = "disowned the view %s"
 	StaysOnView   Sentence = "grants and policies on it stay and take no effect; nothing in the database was touched"
