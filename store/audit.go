@@ -62,11 +62,16 @@ type Audit struct {
 	// no end will have none.
 	Before int64
 
+	// Whoever changes the file does so in turn: the database's own lock is not fair, so that the writer might wait
+	// until everything is counted.
+	turn sync.Mutex
+
 	closing sync.RWMutex
 	closed  bool
 	written atomic.Pointer[chan struct{}]
 
 	counting sync.Mutex // one counts at a time
+	part     int64      // how many records are counted at once
 }
 
 type entry struct {

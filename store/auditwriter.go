@@ -142,6 +142,8 @@ func (a *Audit) insert(batch []entry) error {
 	if err := a.connect(ctx); err != nil {
 		return err
 	}
+	a.turn.Lock()
+	defer a.turn.Unlock()
 	tx, err := a.conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

@@ -3,14 +3,21 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
-// mostCounted is how many records are counted in one transaction, so that the record's writer does not
-// wait for long.
-const mostCounted = 20_000
+// Records are counted some at once: so many that to write their counts, for which the record's writer waits, takes
+// about as long as it may.
+const (
+	leastCounted = 1_000
+	mostCounted  = 20_000
+	writersWait  = 40 * time.Millisecond
+)
 
 // A purpose is what somebody types, and counts are kept for longer than records: beyond so many standpoints
 // of a person a day, those with a purpose are counted as having other ones.
@@ -32,82 +39,129 @@ func (a *Audit) Count(ctx context.Context) error {
 	}
 }
 
-// counts is what is counted of records: those that are no end, once, and the rows of each where they
-// are known, which of an open one is at its end. What was read of labels is in the table labelled, each by
-// its own day, also where it ends on another: n is 1 where the record is no end. A read of any label is
-// in it under none, too, once.
-var counts = []string{
-	`INSERT INTO use_day (day, use_set, n)
-		SELECT substr(at, 1, 10), uses, count(*) FROM record WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed'
-		GROUP BY 1, 2
-		ON CONFLICT DO UPDATE SET n = n + excluded.n`,
-	`INSERT INTO use_month (month, use_set, n)
-		SELECT substr(at, 1, 7), uses, count(*) FROM record WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed'
-		GROUP BY 1, 2
-		ON CONFLICT DO UPDATE SET n = n + excluded.n`,
-	`UPDATE use_set SET last = max(use_set.last, c.day), seen = c.seen FROM (SELECT uses, max(substr(at, 1, 10)) AS day, max(id) AS seen FROM record
-			WHERE id > ? AND id <= ? AND uses > 0 AND ends = 0 AND decision = 'allowed' GROUP BY 1) c
-		WHERE use_set.id = c.uses`,
-	`INSERT INTO action_day (day, action, decision, n, rows)
-		SELECT substr(at, 1, 10), action, decision, sum(ends = 0), sum(rows) FROM record WHERE id > ? AND id <= ? GROUP BY 1, 2, 3
-		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
-	`CREATE TEMP TABLE labelled AS SELECT o.at, l.value AS label, o.actor, o.standing, o.address, o.decision, r.ends = 0 AS n, r.rows, o.uses
-		FROM record r JOIN record o ON o.id = CASE WHEN r.ends > 0 THEN r.ends ELSE r.id END,
-			json_each(CASE o.labels WHEN '[]' THEN '[]' ELSE json_insert(o.labels, '$[#]', '') END) l
-		WHERE r.id > ? AND r.id <= ? AND o.action IN ('query', 'write', 'preview')`,
-	`UPDATE labelled SET standing = substr(standing, 1, instr(standing, ' for ') + 4) || '` + OtherPurposes + `' FROM (
-			SELECT day, actor, said, dense_rank() OVER (PARTITION BY day, actor ORDER BY said) + (
-				SELECT count(DISTINCT d.standing) FROM label_day d WHERE d.actor = new.actor AND d.day = new.day) AS place
-			FROM (SELECT DISTINCT substr(at, 1, 10) AS day, actor, standing AS said FROM labelled WHERE instr(standing, ' for ') > 0) new
-			WHERE NOT EXISTS (SELECT 1 FROM label_day d WHERE d.actor = new.actor AND d.day = new.day AND d.standing = new.said)
-		) excess WHERE place > ` + strconv.Itoa(mostStandings) + ` AND labelled.actor = excess.actor AND substr(labelled.at, 1, 10) = day AND standing = said`,
-	`INSERT INTO label_day (day, label, actor, standing, address, decision, n, rows)
-		SELECT substr(at, 1, 10), label, actor, standing, address, decision, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2, 3, 4, 5, 6
-		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
-	`DELETE FROM labelled WHERE decision = 'refused'`,
-	`INSERT INTO label_total (day, label, n, rows)
-		SELECT substr(at, 1, 10), label, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2
-		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
-	`INSERT INTO unusual_due (actor, day) SELECT actor, substr(min(at), 1, 10) FROM labelled WHERE label <> '' GROUP BY 1
-		ON CONFLICT DO UPDATE SET day = min(day, excluded.day)`,
-	`INSERT INTO label_count (span, label, by, name, n, rows)
-		SELECT substr(at, 1, size.value), label, by, name, sum(n), sum(rows) FROM (
-			SELECT at, label, 'person' AS by, actor AS name, n, rows FROM labelled AS r WHERE NOT (` + asOther + `)
-			UNION ALL SELECT at, label, 'address', address, n, rows FROM labelled WHERE address <> ''
-			UNION ALL SELECT at, label, 'other', actor || ' as ' || substr(standing, 1, instr(standing || ' ', ' ') - 1), n, rows
-				FROM labelled AS r WHERE ` + asOther + `
-			UNION ALL SELECT at, label, 'purpose', substr(standing, instr(standing, ' for ') + 5), n, rows FROM labelled WHERE instr(standing, ' for ') > 0
-			UNION ALL SELECT at, label, 'role', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.r') needs
-			UNION ALL SELECT at, label, 'table', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.t') needs
-		), json_each('[7, 10]') size GROUP BY 1, 2, 3, 4
-		ON CONFLICT DO UPDATE SET n = n + excluded.n, rows = rows + excluded.rows`,
-	`DROP TABLE labelled`,
+// A count is some of what is counted of records. It is gathered from them in a table of its own, while others may
+// write, and then written.
+type count struct {
+	gather string // an SQL query, of the records behind one and up to another
+	write  string // a statement, with %s where the table of what was gathered stands
 }
 
+// adding is the statement that adds what was gathered to a table with such columns, in a way where it has such a line.
+func adding(into, adds string) string {
+	return "INSERT INTO " + into + " SELECT * FROM %s WHERE true ON CONFLICT DO UPDATE SET " + adds
+}
+
+// between are the records that are counted at once.
+const between = "id > ?1 AND id <= ?2"
+
+// labelled is what was read of labels, each by its own day, also where it ends on another: n is 1 where the record is
+// no end. A read of any label is in it under none, too, once.
+const labelled = `CREATE TEMP TABLE labelled AS SELECT o.at, l.value AS label, o.actor, o.standing, o.address, o.decision, r.ends = 0 AS n, r.rows, o.uses
+	FROM record r JOIN record o ON o.id = CASE WHEN r.ends > 0 THEN r.ends ELSE r.id END,
+		json_each(CASE o.labels WHEN '[]' THEN '[]' ELSE json_insert(o.labels, '$[#]', '') END) l
+	WHERE r.id > ?1 AND r.id <= ?2 AND o.action IN ('query', 'write', 'preview')`
+
+// excess has purposes that are too many counted together.
+var excess = `UPDATE labelled SET standing = substr(standing, 1, instr(standing, ' for ') + 4) || '` + OtherPurposes + `' FROM (
+		SELECT day, actor, said, dense_rank() OVER (PARTITION BY day, actor ORDER BY said) + (
+			SELECT count(DISTINCT d.standing) FROM label_day d WHERE d.actor = new.actor AND d.day = new.day) AS place
+		FROM (SELECT DISTINCT substr(at, 1, 10) AS day, actor, standing AS said FROM labelled WHERE instr(standing, ' for ') > 0) new
+		WHERE NOT EXISTS (SELECT 1 FROM label_day d WHERE d.actor = new.actor AND d.day = new.day AND d.standing = new.said)
+	) excess WHERE place > ` + strconv.Itoa(mostStandings) + ` AND labelled.actor = excess.actor AND substr(labelled.at, 1, 10) = day AND standing = said`
+
+const (
+	allowed    = between + ` AND uses > 0 AND ends = 0 AND decision = 'allowed'`
+	notRefused = `decision <> 'refused'`
+	sums       = "n = n + excluded.n, rows = rows + excluded.rows"
+)
+
+// counts is what is counted of records: those that are no end, once, and the rows of each where they are known, which
+// of an open one is at its end.
+var counts = []count{
+	{`SELECT substr(at, 1, 10), uses, count(*) FROM record WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_day (day, use_set, n)", "n = n + excluded.n")},
+	{`SELECT substr(at, 1, 7), uses, count(*) FROM record WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_month (month, use_set, n)", "n = n + excluded.n")},
+	{`SELECT uses, max(substr(at, 1, 10)) AS day, max(id) AS seen FROM record WHERE ` + allowed + ` GROUP BY 1`,
+		"UPDATE use_set SET last = max(last, c.day), seen = c.seen FROM %s c WHERE use_set.id = c.uses"},
+	{`SELECT substr(at, 1, 10), action, decision, sum(ends = 0), sum(rows) FROM record WHERE ` + between + ` GROUP BY 1, 2, 3`,
+		adding("action_day (day, action, decision, n, rows)", sums)},
+	{`SELECT substr(at, 1, 10), label, actor, standing, address, decision, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2, 3, 4, 5, 6`,
+		adding("label_day (day, label, actor, standing, address, decision, n, rows)", sums)},
+	{`SELECT substr(at, 1, 10), label, sum(n), sum(rows) FROM labelled WHERE label <> '' AND ` + notRefused + ` GROUP BY 1, 2`, adding("label_total (day, label, n, rows)", sums)},
+	{`SELECT actor, substr(min(at), 1, 10) FROM labelled WHERE label <> '' AND ` + notRefused + ` GROUP BY 1`, adding("unusual_due (actor, day)", "day = min(day, excluded.day)")},
+	{`SELECT substr(at, 1, size.value), label, by, name, sum(n), sum(rows) FROM (
+			SELECT at, label, 'person' AS by, actor AS name, n, rows FROM labelled AS r WHERE ` + notRefused + ` AND NOT (` + asOther + `)
+			UNION ALL SELECT at, label, 'address', address, n, rows FROM labelled WHERE ` + notRefused + ` AND address <> ''
+			UNION ALL SELECT at, label, 'other', actor || ' as ' || substr(standing, 1, instr(standing || ' ', ' ') - 1), n, rows
+				FROM labelled AS r WHERE ` + notRefused + ` AND ` + asOther + `
+			UNION ALL SELECT at, label, 'purpose', substr(standing, instr(standing, ' for ') + 5), n, rows FROM labelled WHERE ` + notRefused + ` AND instr(standing, ' for ') > 0
+			UNION ALL SELECT at, label, 'role', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.r') needs WHERE ` + notRefused + `
+			UNION ALL SELECT at, label, 'table', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.t') needs WHERE ` + notRefused + `
+		), json_each('[7, 10]') size GROUP BY 1, 2, 3, 4`, adding("label_count (span, label, by, name, n, rows)", sums)},
+}
+
+// countSome counts some records, and reports whether there are more.
 func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
-	tx, err := a.db.BeginTxx(ctx, nil)
+	conn, err := a.db.Connx(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer conn.Close()
+	var from, last int64
+	if err := conn.GetContext(ctx, &from, `SELECT record FROM counted`); err != nil {
+		return false, err
+	}
+	if err := conn.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM record`); err != nil || last <= from {
+		return false, err
+	}
+	until := min(last, from+max(leastCounted, a.part))
+	drop, gather, write := []string{"DROP TABLE IF EXISTS temp.labelled"}, []string{labelled, excess}, []string{}
+	for i, c := range counts {
+		counted := fmt.Sprintf("counted_%d", i)
+		drop = append(drop, "DROP TABLE IF EXISTS temp."+counted)
+		gather = append(gather, "CREATE TEMP TABLE "+counted+" AS "+c.gather)
+		write = append(write, fmt.Sprintf(c.write, counted))
+	}
+	for _, text := range slices.Concat(drop, gather) { // what was left where it ended in the midst is gathered again
+		if err := counting(ctx, conn, text, from, until); err != nil {
+			return false, err
+		}
+	}
+	a.turn.Lock()
+	defer a.turn.Unlock()
+	defer a.fit(time.Now())
+	tx, err := conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return false, err
 	}
 	defer tx.Rollback()
-	var from, last int64
-	if err := tx.GetContext(ctx, &from, `SELECT record FROM counted`); err != nil {
-		return false, err
-	}
-	if err := tx.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM record`); err != nil || last <= from {
-		return false, err
-	}
-	until := min(last, from+mostCounted)
-	for _, text := range counts {
-		between := []any{from, until}
-		if _, err := tx.ExecContext(ctx, text, between[:strings.Count(text, "?")]...); err != nil {
-			return false, fmt.Errorf("counting the record: %w", err)
+	for _, text := range append(write, `UPDATE counted SET record = ?2`) {
+		if err := counting(ctx, tx, text, from, until); err != nil {
+			return false, err
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE counted SET record = ?`, until); err != nil {
-		return false, err
-	}
 	return until < last, tx.Commit()
+}
+
+// fit has more or fewer records counted at once the next time, by how long it took since the writer had to wait.
+func (a *Audit) fit(since time.Time) {
+	switch took := time.Since(since); {
+	case took > writersWait:
+		a.part = max(leastCounted, a.part/2)
+	case took < writersWait/4:
+		a.part = min(mostCounted, max(leastCounted, a.part)*2)
+	}
+}
+
+// counting runs a statement about the records behind one and up to another, where it is about these.
+func counting(ctx context.Context, on sqlx.ExecerContext, text string, from, until int64) error {
+	var args []any
+	if strings.Contains(text, "?") {
+		args = []any{from, until}
+	}
+	if _, err := on.ExecContext(ctx, text, args...); err != nil {
+		return fmt.Errorf("counting the record: %w", err)
+	}
+	return nil
 }
 
 // A LabelDay is what was read of a label on a day, by somebody.
@@ -270,29 +324,35 @@ func (a *Audit) Look(ctx context.Context, judge func(days []LabelDay, from, olde
 }
 
 func (a *Audit) lookAtSome(ctx context.Context, judge func(days []LabelDay, from, oldest string) []Unusual) (n int, err error) {
+	var people []struct{ Actor, Day string }
+	if err := a.db.SelectContext(ctx, &people, `SELECT actor, day FROM unusual_due LIMIT ?`, mostLooked); err != nil || len(people) == 0 {
+		return 0, err
+	}
+	var oldest string
+	if err := a.db.GetContext(ctx, &oldest, `SELECT coalesce(min(day), '') FROM label_day`); err != nil {
+		return 0, err
+	}
+	found := make([][]Unusual, len(people))
+	for i, p := range people {
+		var days []LabelDay
+		if err := a.db.SelectContext(ctx, &days, `SELECT * FROM label_day WHERE actor = ? AND day >= date(?, ?) AND decision <> 'refused' ORDER BY day, label`,
+			p.Actor, p.Day, fmt.Sprintf("-%d days", memory)); err != nil {
+			return 0, err
+		}
+		found[i] = judge(days, p.Day, oldest)
+	}
+	a.turn.Lock()
+	defer a.turn.Unlock()
 	tx, err := a.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return 0, err
 	}
 	defer tx.Rollback()
-	var people []struct{ Actor, Day string }
-	if err := tx.SelectContext(ctx, &people, `SELECT actor, day FROM unusual_due LIMIT ?`, mostLooked); err != nil || len(people) == 0 {
-		return 0, err
-	}
-	var oldest string
-	if err := tx.GetContext(ctx, &oldest, `SELECT coalesce(min(day), '') FROM label_day`); err != nil {
-		return 0, err
-	}
-	for _, p := range people {
-		var days []LabelDay
-		if err := tx.SelectContext(ctx, &days, `SELECT * FROM label_day WHERE actor = ? AND day >= date(?, ?) AND decision <> 'refused' ORDER BY day, label`,
-			p.Actor, p.Day, fmt.Sprintf("-%d days", memory)); err != nil {
-			return 0, err
-		}
+	for i, p := range people {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM unusual WHERE actor = ? AND day >= ?`, p.Actor, p.Day); err != nil {
 			return 0, err
 		}
-		for _, u := range judge(days, p.Day, oldest) {
+		for _, u := range found[i] {
 			if _, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO unusual (day, kind, actor, label, address, n, rows, usual)
 				VALUES (:day, :kind, :actor, :label, :address, :n, :rows, :usual)`, u); err != nil {
 				return 0, err
@@ -330,6 +390,8 @@ func (a *Audit) Load(ctx context.Context, records []*Record, since string) error
 			return err
 		}
 	}
+	a.turn.Lock()
+	defer a.turn.Unlock()
 	_, err := a.db.ExecContext(ctx, `UPDATE counted SET since = ?`, since)
 	return err
 }

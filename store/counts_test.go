@@ -211,6 +211,46 @@ func TestCountsAreTheRecord(t *testing.T) {
 	}
 }
 
+// TestTheWriterHasItsTurn: while much is counted, looked through and taken away, what is recorded waits for a part of
+// it, and not until all is done.
+func TestTheWriterHasItsTurn(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	var records []*Record
+	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
+	for i := range 20_000 {
+		records = append(records, &Record{At: began.Add(time.Duration(i) * time.Minute).Format("2006-01-02T15:04:05.000Z"), Actor: fmt.Sprintf("user:u%d", i%500),
+			Action: "query", Decision: "allowed", Objects: "[]", Labels: `["label:a","label:b"]`, Missing: "[]", Address: fmt.Sprintf("10.0.0.%d", i%200), Rows: 3})
+	}
+	must(t, s.Audit().Load(ctx, records, began.Format(time.RFC3339)))
+	for name, do := range map[string]func() error{
+		"counting": func() error { return s.Audit().Look(ctx, func([]LabelDay, string, string) []Unusual { return nil }) },
+		"taking away": func() error {
+			_, err := s.Audit().Prune(ctx, began.AddDate(0, 0, 10).Format(time.RFC3339))
+			return err
+		},
+	} {
+		started, ended := time.Now(), make(chan error)
+		go func() { ended <- do() }()
+		longest, added := time.Duration(0), 0
+		for ending := false; !ending; added++ {
+			from := time.Now()
+			must(t, s.Audit().Add(&Record{At: began.Format("2006-01-02T15:04:05.000Z"), Actor: "user:flint", Action: "change", Decision: "allowed", Labels: "[]"}))
+			longest = max(longest, time.Since(from))
+			select {
+			case err := <-ended:
+				must(t, err)
+				ending = true
+			default:
+			}
+		}
+		t.Logf("%s took %s; meanwhile %d were recorded, which took up to %s", name, time.Since(started), added, longest)
+		if took := time.Since(started); took > 200*time.Millisecond && longest > took/3 {
+			t.Errorf("%s took %s, of which the writer waited %s", name, took, longest)
+		}
+	}
+}
+
 func must(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {

@@ -36,6 +36,8 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 }
 
 func (a *Audit) pruneSome(ctx context.Context, before string) (n int64, err error) {
+	a.turn.Lock()
+	defer a.turn.Unlock()
 	tx, err := a.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return 0, err

@@ -96,7 +96,9 @@ func (a *Audit) DropUse(ctx context.Context, since string) error {
 		`DELETE FROM use_month WHERE (month, use_set) IN (SELECT month, use_set FROM use_month WHERE month < ? LIMIT ?)`: month,
 	} {
 		for more := true; more; { // a few at a time: the record's writer does not wait for long
+			a.turn.Lock()
 			done, err := a.db.ExecContext(ctx, text, before, mostDropped)
+			a.turn.Unlock()
 			if err != nil {
 				return err
 			}
