@@ -59,7 +59,7 @@ func (m *Model) TakeCensus(now time.Time) *Census {
 // inherit takes over who holds what from the census before, where that is of another model of the same history,
 // from which this one's differs by d, and cannot be otherwise here. It reports whether anything can be taken over.
 func (c *Census) inherit(before *Census, d *Delta) bool {
-	if c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) || c.Subjects() != before.Subjects() {
+	if c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) || c.Subjects() < before.Subjects() {
 		return false
 	}
 	before.holding.Lock()
@@ -67,7 +67,9 @@ func (c *Census) inherit(before *Census, d *Delta) bool {
 	before.holding.Unlock()
 	for _, id := range d.Standing() {
 		for _, at := range []*Census{before, c} {
-			at.Model.upward(id, at.At, func(s *Subject) { delete(holders, s.ID) })
+			if at.Model.KnowsSubject(id) {
+				at.Model.upward(id, at.At, func(s *Subject) { delete(holders, s.ID) })
+			}
 		}
 	}
 	c.holding.Lock()
@@ -77,9 +79,9 @@ func (c *Census) inherit(before *Census, d *Delta) bool {
 	return true
 }
 
-// inheritDoors takes over who may use doors, where holders could be taken over, and nobody uses others than before
-// but, maybe, some doors.
-func (c *Census) inheritDoors(before *Census, but map[ObjectID]bool) {
+// inheritDoors takes over who may use doors and who gets where, where holders could be taken over, and nobody uses
+// others than before but, maybe, some doors, and lanes.
+func (c *Census) inheritDoors(before *Census, but map[ObjectID]bool, lanes bool) {
 	before.mu.Lock()
 	direct, using, runs := maps.Clone(before.direct), maps.Clone(before.using), before.runs
 	before.mu.Unlock()
@@ -87,19 +89,48 @@ func (c *Census) inheritDoors(before *Census, but map[ObjectID]bool) {
 		delete(direct, door)
 		delete(using, door)
 	}
+	if lanes {
+		lane := func(id ObjectID) bool { return c.Model.Object(id).Kind == Lane }
+		maps.DeleteFunc(direct, func(id ObjectID, _ []SubjectID) bool { return lane(id) })
+		maps.DeleteFunc(using, func(id ObjectID, _ *bitset.BitSet) bool { return lane(id) })
+		runs = nil
+	}
 	c.mu.Lock()
 	maps.Copy(direct, c.direct)
 	maps.Copy(using, c.using)
-	c.direct, c.using, c.runs = direct, using, runs
+	if c.direct, c.using = direct, using; c.runs == nil {
+		c.runs = runs
+	}
 	c.mu.Unlock()
-	if len(but) > 0 {
+	c.inheritReach(before, but)
+}
+
+// inheritReach takes over who gets where, but of those who may use other doors than before, or may begin or cease to
+// run queries. Where these are many, it is worked out when it is asked for.
+func (c *Census) inheritReach(before *Census, but map[ObjectID]bool) {
+	before.reaching.Lock()
+	was := before.reached
+	before.reaching.Unlock()
+	if was == nil {
 		return
 	}
-	before.reaching.Lock()
-	reached := before.reached
-	before.reaching.Unlock()
+	r := &reach{readers: c.runners().Intersection(c.active)}
+	others := r.readers.SymmetricDifference(was.readers)
+	for door := range but {
+		if c.Model.HasObject(door) {
+			others.InPlaceUnion(c.users(door).SymmetricDifference(before.users(door)))
+		}
+	}
+	if int(others.Count()) > c.Subjects()/8 {
+		return
+	}
+	r.open = append(slices.Clone(was.open), make([]*bitset.BitSet, c.Subjects()-len(was.open))...)
+	for i, ok := others.NextSet(0); ok; i, ok = others.NextSet(i + 1) {
+		r.open[i] = nil
+	}
+	c.fill(r, others)
 	c.reaching.Lock()
-	c.reached = reached
+	c.reached = r
 	c.reaching.Unlock()
 }
 
@@ -246,11 +277,14 @@ func (c *Census) users(door ObjectID) *bitset.BitSet {
 	return set
 }
 
-// meet reports whether the sets have a member in common. All are of the subjects of one model.
+// meet reports whether the sets have a member in common. One that was taken over may be shorter than others.
 func meet(a, b *bitset.BitSet, more ...*bitset.BitSet) bool {
-	x := a.Words()
-	y := b.Words()[:len(x)]
-	for i, word := range x {
+	x, y := a.Words(), b.Words()
+	n := min(len(x), len(y))
+	for _, set := range more {
+		n = min(n, len(set.Words()))
+	}
+	for i, word := range x[:n] {
 		if word &= y[i]; word == 0 {
 			continue
 		}
@@ -438,12 +472,20 @@ func (c *Census) reach() *reach {
 	if c.reached != nil {
 		return c.reached
 	}
-	m := c.Model
-	r := &reach{readers: c.runners().Intersection(c.active), open: make([]*bitset.BitSet, m.subjects.size())}
-	place := uint(0)
-	for schema := range m.schemas() {
+	c.reached = &reach{readers: c.runners().Intersection(c.active), open: make([]*bitset.BitSet, c.Subjects())}
+	c.fill(c.reached, c.reached.readers)
+	return c.reached
+}
+
+// fill finds where some get, of whom nothing is known yet.
+func (c *Census) fill(r *reach, who *bitset.BitSet) {
+	who, place := who.Intersection(r.readers), uint(0)
+	if who.None() {
+		return
+	}
+	for schema := range c.Model.schemas() {
 		place++
-		into := r.readers.Intersection(c.users(m.Object(schema).Parent)).Intersection(c.users(schema))
+		into := who.Intersection(c.users(c.Model.Object(schema).Parent)).Intersection(c.users(schema))
 		for i, ok := into.NextSet(0); ok; i, ok = into.NextSet(i + 1) {
 			if r.open[i] == nil {
 				r.open[i] = &bitset.BitSet{}
@@ -451,8 +493,6 @@ func (c *Census) reach() *reach {
 			r.open[i].Set(place)
 		}
 	}
-	c.reached = r
-	return r
 }
 
 // open is the places of the schemas that one of a subject's holders can get into, to read what is there.

@@ -54,8 +54,8 @@ func (s *Survey) Next(c *Census) *Survey {
 	for _, id := range d.Structure() {
 		r.object(id)
 	}
-	if inherits && !r.lanes && len(d.Structure()) == 0 {
-		c.inheritDoors(s.Census, r.doors)
+	if inherits && len(d.Structure()) == 0 {
+		c.inheritDoors(s.Census, r.doors, r.lanes)
 	}
 	r.opened()
 	r.behind.InPlaceIntersection(s.plain.Union(s.doored))
