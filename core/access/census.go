@@ -177,6 +177,14 @@ func (c *Census) Holders(id SubjectID) *bitset.BitSet {
 	return set
 }
 
+// Actors calls f with every enabled user and service that has the subject.
+func (c *Census) Actors(id SubjectID, f func(SubjectID)) {
+	set := c.Holders(id).Intersection(c.active)
+	for i, ok := set.NextSet(0); ok; i, ok = set.NextSet(i + 1) {
+		f(SubjectID(i))
+	}
+}
+
 // CountHolders counts the enabled users and services that have the subject.
 func (c *Census) CountHolders(id SubjectID) int {
 	return int(c.Holders(id).IntersectionCardinality(c.active))

@@ -248,11 +248,7 @@ func (c *check) concerned(ids []access.ObjectID) []access.ObjectID {
 // people are all users and services that have to be looked at, and which objects count for each.
 func (c *check) people() (all []access.SubjectID, reaches func(access.SubjectID, access.ObjectID) bool) {
 	if c.whole {
-		for _, s := range c.Model.Subjects(0) {
-			if s.Acts() && !s.Disabled && !s.Removed {
-				all = append(all, s.ID)
-			}
-		}
+		c.Census.Actors(access.PublicID, func(id access.SubjectID) { all = append(all, id) })
 		return all, func(access.SubjectID, access.ObjectID) bool { return true }
 	}
 	at := make([]places, c.Census.Subjects())
@@ -261,13 +257,12 @@ func (c *check) people() (all []access.SubjectID, reaches func(access.SubjectID,
 			continue
 		}
 		one := places{t.Object}
-		c.Model.Actors(t.Subject, c.Now, func(s *access.Subject) bool {
-			if at[s.ID] == nil {
-				all, at[s.ID] = append(all, s.ID), one
+		c.Census.Actors(t.Subject, func(id access.SubjectID) {
+			if at[id] == nil {
+				all, at[id] = append(all, id), one
 			} else {
-				at[s.ID] = append(at[s.ID][:len(at[s.ID]):len(at[s.ID])], t.Object)
+				at[id] = append(at[id][:len(at[id]):len(at[id])], t.Object)
 			}
-			return true
 		})
 	}
 	return all, func(subject access.SubjectID, object access.ObjectID) bool {
