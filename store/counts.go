@@ -70,9 +70,8 @@ var excess = `UPDATE labelled SET standing = substr(standing, 1, instr(standing,
 	) excess WHERE place > ` + strconv.Itoa(mostStandings) + ` AND labelled.actor = excess.actor AND substr(labelled.at, 1, 10) = day AND standing = said`
 
 const (
-	allowed    = between + ` AND uses > 0 AND ends = 0 AND decision = 'allowed'`
-	notRefused = `decision <> 'refused'`
-	sums       = "n = n + excluded.n, rows = rows + excluded.rows"
+	allowed = between + ` AND uses > 0 AND ends = 0 AND decision = 'allowed'`
+	sums    = "n = n + excluded.n, rows = rows + excluded.rows"
 )
 
 // counts is what is counted of records: those that are no end, once, and the rows of each where they are known, which
@@ -86,16 +85,20 @@ var counts = []count{
 		adding("action_day (day, action, decision, n, rows)", sums)},
 	{`SELECT substr(at, 1, 10), label, actor, standing, address, decision, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2, 3, 4, 5, 6`,
 		adding("label_day (day, label, actor, standing, address, decision, n, rows)", sums)},
-	{`SELECT substr(at, 1, 10), label, sum(n), sum(rows) FROM labelled WHERE label <> '' AND ` + notRefused + ` GROUP BY 1, 2`, adding("label_total (day, label, n, rows)", sums)},
-	{`SELECT actor, substr(min(at), 1, 10) FROM labelled WHERE label <> '' AND ` + notRefused + ` GROUP BY 1`, adding("unusual_due (actor, day)", "day = min(day, excluded.day)")},
-	{`SELECT substr(at, 1, size.value), label, by, name, sum(n), sum(rows) FROM (
-			SELECT at, label, 'person' AS by, actor AS name, n, rows FROM labelled AS r WHERE ` + notRefused + ` AND NOT (` + asOther + `)
-			UNION ALL SELECT at, label, 'address', address, n, rows FROM labelled WHERE ` + notRefused + ` AND address <> ''
+	{`SELECT substr(at, 1, 10), label, sum(n), sum(rows) FROM labelled WHERE label <> '' AND decision <> 'refused' GROUP BY 1, 2`,
+		adding("label_total (day, label, n, rows)", sums)},
+	{`SELECT actor, substr(min(at), 1, 10) FROM labelled WHERE label <> '' AND decision <> 'refused' GROUP BY 1`,
+		adding("unusual_due (actor, day)", "day = min(day, excluded.day)")},
+	{`WITH read AS (SELECT * FROM labelled WHERE decision <> 'refused'),
+		needed AS (SELECT read.*, s.needs FROM read JOIN use_set s ON s.id = read.uses)
+		SELECT substr(at, 1, size.value), label, by, name, sum(n), sum(rows) FROM (
+			SELECT at, label, 'person' AS by, actor AS name, n, rows FROM read AS r WHERE NOT (` + asOther + `)
+			UNION ALL SELECT at, label, 'address', address, n, rows FROM read WHERE address <> ''
 			UNION ALL SELECT at, label, 'other', actor || ' as ' || substr(standing, 1, instr(standing || ' ', ' ') - 1), n, rows
-				FROM labelled AS r WHERE ` + notRefused + ` AND ` + asOther + `
-			UNION ALL SELECT at, label, 'purpose', substr(standing, instr(standing, ' for ') + 5), n, rows FROM labelled WHERE ` + notRefused + ` AND instr(standing, ' for ') > 0
-			UNION ALL SELECT at, label, 'role', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.r') needs WHERE ` + notRefused + `
-			UNION ALL SELECT at, label, 'table', needs.value, n, rows FROM labelled JOIN use_set s ON s.id = labelled.uses, json_each(s.needs, '$.t') needs WHERE ` + notRefused + `
+				FROM read AS r WHERE ` + asOther + `
+			UNION ALL SELECT at, label, 'purpose', substr(standing, instr(standing, ' for ') + 5), n, rows FROM read WHERE instr(standing, ' for ') > 0
+			UNION ALL SELECT at, label, 'role', role.value, n, rows FROM needed, json_each(needs, '$.r') role
+			UNION ALL SELECT at, label, 'table', t.value, n, rows FROM needed, json_each(needs, '$.t') t
 		), json_each('[7, 10]') size GROUP BY 1, 2, 3, 4`, adding("label_count (span, label, by, name, n, rows)", sums)},
 }
 
