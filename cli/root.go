@@ -168,7 +168,13 @@ func answerUnknown(c *cobra.Command) {
 			return c.Help()
 		}
 		says := fmt.Sprintf("there is no command %s %s", c.CommandPath(), args[0])
-		if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+		near := c.SuggestionsFor(args[0])
+		for _, child := range c.Commands() { // the word that is meant comes before those that are spelt alike
+			if slices.Contains(child.SuggestFor, args[0]) {
+				near = []string{child.Name()}
+			}
+		}
+		if len(near) > 0 {
 			says += "; did you mean " + near[0] + "?"
 		}
 		return usageError{errors.New(says)}

@@ -287,6 +287,7 @@ func (a *app) join(use, short, word, kind string) *cobra.Command {
 	c := &cobra.Command{
 		Use:               use,
 		Short:             short,
+		SuggestFor:        []string{"give", "join"},
 		Example:           "  gneiss group put user:marl in north",
 		Args:              words(3, -1),
 		ValidArgsFunction: a.completeSubjects(""),
@@ -306,7 +307,8 @@ func (a *app) giveRole() *cobra.Command {
 	var f changeFlags
 	var option bool
 	c := &cobra.Command{Use: "give ROLE to SUBJECT…", Short: "Give a role to users, services, groups or roles", Args: words(3, -1),
-		Example: "  gneiss role give core_archivist to user:marl --until 2027-01-31", ValidArgsFunction: a.completeSubjects(""),
+		SuggestFor: []string{"put", "grant", "assign"},
+		Example:    "  gneiss role give core_archivist to user:marl --until 2027-01-31", ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
 			roles, to, err := split(c, args, "to")
 			if err != nil {
@@ -328,6 +330,7 @@ func (a *app) takeRole() *cobra.Command {
 	c := &cobra.Command{
 		Use:               "take ROLE from SUBJECT…",
 		Short:             "Take a role from who holds it",
+		SuggestFor:        []string{"revoke", "leave"},
 		Args:              words(3, -1),
 		ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -352,6 +355,7 @@ func (a *app) leave(use, short, kind string) *cobra.Command {
 	c := &cobra.Command{
 		Use:               use,
 		Short:             short,
+		SuggestFor:        []string{"leave"},
 		Args:              words(3, -1),
 		ValidArgsFunction: a.completeSubjects(""),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -19,6 +19,8 @@ import (
 	"gneiss/wire"
 )
 
+var largeMade string // where it is to be taken away; "": nowhere
+
 // largeFolder is a data folder whose journal makes a platform of 10,000 users,
 // 1,000 groups, 2,000 roles, 100,000 tables in 500 schemas and 1,000,000 grants.
 var largeFolder = sync.OnceValues(func() (string, error) {
@@ -26,6 +28,7 @@ var largeFolder = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
+	largeMade = dir
 	st, err := store.Open(dir, false)
 	if err != nil {
 		return "", err

@@ -23,7 +23,11 @@ import (
 	"gneiss/wire"
 )
 
-func TestMain(m *testing.M) { os.Exit(demotest.Run(m)) }
+func TestMain(m *testing.M) {
+	code := demotest.Run(m)
+	os.RemoveAll(largeMade)
+	os.Exit(code)
+}
 
 var ctx = context.Background()
 
