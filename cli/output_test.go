@@ -148,7 +148,7 @@ func TestEveryCommandHasHelp(t *testing.T) {
 func TestUnknownCommands(t *testing.T) {
 	for _, c := range []struct{ args, says string }{
 		{"polcy", "policy"}, {"policy row", "there is no command gneiss policy row; did you mean rows?"}, {"label nothing", "there is no command gneiss label nothing"}, {"view lst", "did you mean list?"},
-		{"role put partner", "did you mean give?"}, {"group give north", "did you mean put?"}, {"role tre", "did you mean tree?"},
+		{"role put partner", "did you mean give?"}, {"group give north", "did you mean put?"},
 	} {
 		var out, errOut bytes.Buffer
 		root := New(strings.NewReader(""), &out, &errOut)
