@@ -71,7 +71,7 @@ type Audit struct {
 	written atomic.Pointer[chan struct{}]
 
 	counting sync.Mutex // one counts at a time
-	part     int64      // how many records are counted at once
+	portion  portion    // how many records are counted at once
 }
 
 type entry struct {
@@ -92,7 +92,7 @@ func (e entry) records() []*Record {
 const auditQueue = 256
 
 func newAudit(db *sqlx.DB) (*Audit, error) {
-	a := &Audit{db: db, queue: make(chan entry, auditQueue), done: make(chan struct{})}
+	a := &Audit{db: db, portion: portion{least: 1_000, most: 20_000}, queue: make(chan entry, auditQueue), done: make(chan struct{})}
 	if err := a.link(); err != nil {
 		return nil, err
 	}

@@ -11,13 +11,23 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Records are counted some at once: so many that to write their counts, for which the record's writer waits, takes
-// about as long as it may.
-const (
-	leastCounted = 1_000
-	mostCounted  = 20_000
-	writersWait  = 40 * time.Millisecond
-)
+// writersWait is about how long the record's writer waits for others that change the file.
+const writersWait = 40 * time.Millisecond
+
+// A portion is how much is done at once, while the writer waits: as much as can be done meanwhile.
+type portion struct{ least, most, n int64 }
+
+func (p *portion) size() int64 { return max(p.least, p.n) }
+
+// fit makes the next portion larger or smaller, by how long the writer has had to wait since.
+func (p *portion) fit(since time.Time) {
+	switch took := time.Since(since); {
+	case took > writersWait:
+		p.n = p.size() / 2
+	case took < writersWait/4:
+		p.n = min(p.most, p.size()*2)
+	}
+}
 
 // A purpose is what somebody types, and counts are kept for longer than records: beyond so many standpoints
 // of a person a day, those with a purpose are counted as having other ones.
@@ -116,7 +126,7 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 	if err := conn.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM record`); err != nil || last <= from {
 		return false, err
 	}
-	until := min(last, from+max(leastCounted, a.part))
+	until := min(last, from+a.portion.size())
 	drop, gather, write := []string{"DROP TABLE IF EXISTS temp.labelled"}, []string{labelled, excess}, []string{}
 	for i, c := range counts {
 		counted := fmt.Sprintf("counted_%d", i)
@@ -131,7 +141,7 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 	}
 	a.turn.Lock()
 	defer a.turn.Unlock()
-	defer a.fit(time.Now())
+	defer a.portion.fit(time.Now())
 	tx, err := conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return false, err
@@ -143,16 +153,6 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 		}
 	}
 	return until < last, tx.Commit()
-}
-
-// fit has more or fewer records counted at once the next time, by how long it took since the writer had to wait.
-func (a *Audit) fit(since time.Time) {
-	switch took := time.Since(since); {
-	case took > writersWait:
-		a.part = max(leastCounted, a.part/2)
-	case took < writersWait/4:
-		a.part = min(mostCounted, max(leastCounted, a.part)*2)
-	}
 }
 
 // counting runs a statement about the records behind one and up to another, where it is about these.

@@ -16,10 +16,6 @@ func (a *Audit) pruned(ctx context.Context) (h Head, err error) {
 	return h, err
 }
 
-// mostPruned is how many records are taken away in one transaction, so that the record's writer does not
-// wait for long.
-const mostPruned = 5_000
-
 // Prune takes away the records from before a time (RFC 3339, UTC), but for the last of all. What they
 // were counted for stays, and the chain of those that are left can be checked as before. It returns how
 // many are gone.
@@ -27,27 +23,32 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 	if err := a.Count(ctx); err != nil {
 		return 0, err
 	}
+	// The first that is to stay ends what goes: records are in the order of their writing.
+	var stays int64
+	if err := a.db.GetContext(ctx, &stays, `SELECT coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record), 0)`, before); err != nil {
+		return 0, err
+	}
+	some := portion{least: 20, most: 5_000}
 	for {
-		some, err := a.pruneSome(ctx, before)
-		if n += some; err != nil || some < mostPruned {
+		gone, err := a.pruneSome(ctx, stays, &some)
+		if n += gone; err != nil || gone == 0 {
 			return n, err
 		}
 	}
 }
 
-func (a *Audit) pruneSome(ctx context.Context, before string) (n int64, err error) {
+func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n int64, err error) {
 	a.turn.Lock()
 	defer a.turn.Unlock()
+	defer some.fit(time.Now())
 	tx, err := a.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return 0, err
 	}
 	defer tx.Rollback()
 	var last Head
-	// The first that is to stay ends what goes: records are in the order of their writing.
-	err = tx.QueryRowContext(ctx, `SELECT id, hash FROM record WHERE id < min(
-			coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record)),
-			(SELECT min(id) + ? FROM record)) ORDER BY id DESC LIMIT 1`, before, mostPruned).Scan(&last.Number, &last.Hash)
+	err = tx.QueryRowContext(ctx, `SELECT id, hash FROM record WHERE id < min(?, (SELECT min(id) + ? FROM record)) ORDER BY id DESC LIMIT 1`,
+		stays, some.size()).Scan(&last.Number, &last.Hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}

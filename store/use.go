@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"sync/atomic"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -95,15 +96,17 @@ func (a *Audit) DropUse(ctx context.Context, since string) error {
 		`DELETE FROM use_day WHERE (day, use_set) IN (SELECT day, use_set FROM use_day WHERE day < ? LIMIT ?)`:           since,
 		`DELETE FROM use_month WHERE (month, use_set) IN (SELECT month, use_set FROM use_month WHERE month < ? LIMIT ?)`: month,
 	} {
-		for more := true; more; { // a few at a time: the record's writer does not wait for long
+		some := portion{least: 20, most: mostDropped}
+		for n := int64(1); n > 0; {
 			a.turn.Lock()
-			done, err := a.db.ExecContext(ctx, text, before, mostDropped)
+			began := time.Now()
+			done, err := a.db.ExecContext(ctx, text, before, some.size())
+			some.fit(began)
 			a.turn.Unlock()
 			if err != nil {
 				return err
 			}
-			n, err := done.RowsAffected()
-			if more = n == mostDropped; err != nil {
+			if n, err = done.RowsAffected(); err != nil {
 				return err
 			}
 		}
