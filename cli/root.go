@@ -169,7 +169,7 @@ func answerUnknown(c *cobra.Command) {
 		}
 		says := fmt.Sprintf("there is no command %s %s", c.CommandPath(), args[0])
 		near := c.SuggestionsFor(args[0])
-		for _, child := range c.Commands() { // the word that is meant comes before those that are spelt alike
+		for _, child := range c.Commands() { // a command that lists the word as another name of it beats one that is only spelled alike
 			if slices.Contains(child.SuggestFor, args[0]) {
 				near = []string{child.Name()}
 			}

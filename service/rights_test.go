@@ -595,8 +595,8 @@ func damage(t testing.TB, path string) {
 	}
 }
 
-// TestWhoIsToldOfMany: where more people gain something than can be listed, so many are told of, each with a share;
-// and who may not review that is not told that there are many.
+// TestWhoIsToldOfMany grants something to more people than effects list: 500 are listed, each with an effect, and the
+// answer says that there are more. Someone who may not review them does not learn that.
 func TestWhoIsToldOfMany(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")

@@ -62,9 +62,7 @@ type Audit struct {
 	// no end will have none.
 	Before int64
 
-	// Whoever changes the file does so in turn: the database's own lock is not fair, so that the writer might wait
-	// until everything is counted.
-	turn sync.Mutex
+	turn turn // of whoever changes the file
 
 	closing sync.RWMutex
 	closed  bool

@@ -142,7 +142,7 @@ func (a *Audit) insert(batch []entry) error {
 	if err := a.connect(ctx); err != nil {
 		return err
 	}
-	a.turn.Lock()
+	a.turn.take()
 	defer a.turn.Unlock()
 	tx, err := a.conn.BeginTxx(ctx, nil)
 	if err != nil {

@@ -11,24 +11,6 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// writersWait is about how long the record's writer waits for others that change the file.
-const writersWait = 40 * time.Millisecond
-
-// A portion is how much is done at once, while the writer waits: as much as can be done meanwhile.
-type portion struct{ least, most, n int64 }
-
-func (p *portion) size() int64 { return max(p.least, p.n) }
-
-// fit makes the next portion larger or smaller, by how long the writer has had to wait since.
-func (p *portion) fit(since time.Time) {
-	switch took := time.Since(since); {
-	case took > writersWait:
-		p.n = p.size() / 2
-	case took < writersWait/4:
-		p.n = min(p.most, p.size()*2)
-	}
-}
-
 // A purpose is what somebody types, and counts are kept for longer than records: beyond so many standpoints
 // of a person a day, those with a purpose are counted as having other ones.
 const (
@@ -49,29 +31,29 @@ func (a *Audit) Count(ctx context.Context) error {
 	}
 }
 
-// A count is some of what is counted of records. It is gathered from them in a table of its own, while others may
-// write, and then written.
+// A count is one of the tables that records are counted in. What a portion of records adds to it is first gathered in a
+// temporary table, while others may write to the file, and then added.
 type count struct {
-	gather string // an SQL query, of the records behind one and up to another
-	write  string // a statement, with %s where the table of what was gathered stands
+	gather string // a query over the records behind ?1, up to ?2
+	write  string // a statement that adds the temporary table, %s, to the count
 }
 
-// adding is the statement that adds what was gathered to a table with such columns, in a way where it has such a line.
+// adding is a statement that inserts the gathered rows, and for rows that exist updates them.
 func adding(into, adds string) string {
 	return "INSERT INTO " + into + " SELECT * FROM %s WHERE true ON CONFLICT DO UPDATE SET " + adds
 }
 
-// between are the records that are counted at once.
+// between selects the records of the portion.
 const between = "id > ?1 AND id <= ?2"
 
-// labelled is what was read of labels, each by its own day, also where it ends on another: n is 1 where the record is
-// no end. A read of any label is in it under none, too, once.
+// labelled lists what was read of each label, on the day the read began: n is 1, or 0 for a record that only ends an
+// open one. Each read is also in it once with an empty label, which stands for any.
 const labelled = `CREATE TEMP TABLE labelled AS SELECT o.at, l.value AS label, o.actor, o.standing, o.address, o.decision, r.ends = 0 AS n, r.rows, o.uses
 	FROM record r JOIN record o ON o.id = CASE WHEN r.ends > 0 THEN r.ends ELSE r.id END,
 		json_each(CASE o.labels WHEN '[]' THEN '[]' ELSE json_insert(o.labels, '$[#]', '') END) l
 	WHERE r.id > ?1 AND r.id <= ?2 AND o.action IN ('query', 'write', 'preview')`
 
-// excess has purposes that are too many counted together.
+// excess counts further purposes of a person under one name, once there are too many on a day.
 var excess = `UPDATE labelled SET standing = substr(standing, 1, instr(standing, ' for ') + 4) || '` + OtherPurposes + `' FROM (
 		SELECT day, actor, said, dense_rank() OVER (PARTITION BY day, actor ORDER BY said) + (
 			SELECT count(DISTINCT d.standing) FROM label_day d WHERE d.actor = new.actor AND d.day = new.day) AS place
@@ -84,8 +66,8 @@ const (
 	sums    = "n = n + excluded.n, rows = rows + excluded.rows"
 )
 
-// counts is what is counted of records: those that are no end, once, and the rows of each where they are known, which
-// of an open one is at its end.
+// counts is all that is counted. A record counts once; its rows count when they are known, which for an open record is
+// when it ends.
 var counts = []count{
 	{`SELECT substr(at, 1, 10), uses, count(*) FROM record WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_day (day, use_set, n)", "n = n + excluded.n")},
 	{`SELECT substr(at, 1, 7), uses, count(*) FROM record WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_month (month, use_set, n)", "n = n + excluded.n")},
@@ -134,14 +116,14 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 		gather = append(gather, "CREATE TEMP TABLE "+counted+" AS "+c.gather)
 		write = append(write, fmt.Sprintf(c.write, counted))
 	}
-	for _, text := range slices.Concat(drop, gather) { // what was left where it ended in the midst is gathered again
+	for _, text := range slices.Concat(drop, gather) { // drops what an interrupted count left behind, first
 		if err := counting(ctx, conn, text, from, until); err != nil {
 			return false, err
 		}
 	}
-	a.turn.Lock()
+	a.turn.take()
 	defer a.turn.Unlock()
-	defer a.portion.fit(time.Now())
+	defer a.portion.fit(time.Now(), &a.turn)
 	tx, err := conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return false, err
@@ -155,7 +137,7 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 	return until < last, tx.Commit()
 }
 
-// counting runs a statement about the records behind one and up to another, where it is about these.
+// counting runs a statement, with the bounds of the portion if it has parameters.
 func counting(ctx context.Context, on sqlx.ExecerContext, text string, from, until int64) error {
 	var args []any
 	if strings.Contains(text, "?") {
@@ -344,7 +326,7 @@ func (a *Audit) lookAtSome(ctx context.Context, judge func(days []LabelDay, from
 		}
 		found[i] = judge(days, p.Day, oldest)
 	}
-	a.turn.Lock()
+	a.turn.take()
 	defer a.turn.Unlock()
 	tx, err := a.db.BeginTxx(ctx, nil)
 	if err != nil {
@@ -393,7 +375,7 @@ func (a *Audit) Load(ctx context.Context, records []*Record, since string) error
 			return err
 		}
 	}
-	a.turn.Lock()
+	a.turn.take()
 	defer a.turn.Unlock()
 	_, err := a.db.ExecContext(ctx, `UPDATE counted SET since = ?`, since)
 	return err

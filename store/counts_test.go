@@ -211,8 +211,26 @@ func TestCountsAreTheRecord(t *testing.T) {
 	}
 }
 
-// TestTheWriterHasItsTurn: while much is counted, looked through and taken away, what is recorded waits for a part of
-// it, and not until all is done.
+// TestPortions: portions grow while they are quick, up to a limit, and shrink when they take long, sooner when somebody
+// waits.
+func TestPortions(t *testing.T) {
+	var free, busy turn
+	busy.waiting.Store(1)
+	p := portion{least: 20, most: 100}
+	for i, c := range []struct {
+		took time.Duration
+		turn *turn
+		size int64
+	}{{0, &free, 40}, {0, &free, 80}, {0, &busy, 100}, {0, &free, 100}, {busyPortion * 2, &free, 100}, {busyPortion * 2, &busy, 50}, {busyPortion / 2, &busy, 50},
+		{idlePortion * 2, &free, 25}, {idlePortion * 2, &busy, 20}, {idlePortion * 2, &busy, 20}, {0, &busy, 40}} {
+		p.fit(time.Now().Add(-c.took), c.turn)
+		if p.size() != c.size {
+			t.Fatalf("step %d: %d records, want %d", i, p.size(), c.size)
+		}
+	}
+}
+
+// TestTheWriterHasItsTurn records while many records are counted and pruned: no record waits until that is done.
 func TestTheWriterHasItsTurn(t *testing.T) {
 	s := opened(t, t.TempDir())
 	defer s.Close()

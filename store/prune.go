@@ -23,7 +23,7 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 	if err := a.Count(ctx); err != nil {
 		return 0, err
 	}
-	// The first that is to stay ends what goes: records are in the order of their writing.
+	// Records are in the order in which they were written, so everything before the first that stays can go.
 	var stays int64
 	if err := a.db.GetContext(ctx, &stays, `SELECT coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record), 0)`, before); err != nil {
 		return 0, err
@@ -38,9 +38,9 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 }
 
 func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n int64, err error) {
-	a.turn.Lock()
+	a.turn.take()
 	defer a.turn.Unlock()
-	defer some.fit(time.Now())
+	defer some.fit(time.Now(), &a.turn)
 	tx, err := a.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return 0, err

@@ -98,10 +98,10 @@ func (a *Audit) DropUse(ctx context.Context, since string) error {
 	} {
 		some := portion{least: 20, most: mostDropped}
 		for n := int64(1); n > 0; {
-			a.turn.Lock()
+			a.turn.take()
 			began := time.Now()
 			done, err := a.db.ExecContext(ctx, text, before, some.size())
-			some.fit(began)
+			some.fit(began, &a.turn)
 			a.turn.Unlock()
 			if err != nil {
 				return err

@@ -1,8 +1,6 @@
 package access
 
 import (
-	"iter"
-	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -20,16 +18,16 @@ type Census struct {
 	// while the model does.
 	Until time.Time
 
-	holding sync.Mutex // of holders; it may be taken while mu is held
+	holding sync.Mutex // guards holders; it may be taken while mu is held
 	holders map[SubjectID]*bitset.BitSet
 
 	mu     sync.Mutex
-	direct map[ObjectID][]SubjectID    // of doors and lanes, to whom USAGE is granted
-	using  map[ObjectID]*bitset.BitSet // who may use them
+	direct map[ObjectID][]SubjectID    // by door or lane: the subjects that grants of USAGE name
+	using  map[ObjectID]*bitset.BitSet // by door or lane: everyone with USAGE
 	runs   *bitset.BitSet              // who may run queries on some lane
 	active *bitset.BitSet              // enabled users and services
 
-	reaching sync.Mutex // of reached; holding and mu may be taken while it is held
+	reaching sync.Mutex // guards reached; holding and mu may be taken while it is held
 	reached  *reach
 }
 
@@ -54,84 +52,6 @@ func (m *Model) TakeCensus(now time.Time) *Census {
 		}
 	}
 	return c
-}
-
-// inherit takes over who holds what from the census before, where that is of another model of the same history,
-// from which this one's differs by d, and cannot be otherwise here. It reports whether anything can be taken over.
-func (c *Census) inherit(before *Census, d *Delta) bool {
-	if c.At.Before(before.At) || !before.Until.IsZero() && !c.At.Before(before.Until) || c.Subjects() < before.Subjects() {
-		return false
-	}
-	before.holding.Lock()
-	holders := maps.Clone(before.holders)
-	before.holding.Unlock()
-	for _, id := range d.Standing() {
-		for _, at := range []*Census{before, c} {
-			if at.Model.KnowsSubject(id) {
-				at.Model.upward(id, at.At, func(s *Subject) { delete(holders, s.ID) })
-			}
-		}
-	}
-	c.holding.Lock()
-	defer c.holding.Unlock()
-	maps.Copy(holders, c.holders)
-	c.holders = holders
-	return true
-}
-
-// inheritDoors takes over who may use doors and who gets where, where holders could be taken over, and nobody uses
-// others than before but, maybe, some doors, and lanes.
-func (c *Census) inheritDoors(before *Census, but map[ObjectID]bool, lanes bool) {
-	before.mu.Lock()
-	direct, using, runs := maps.Clone(before.direct), maps.Clone(before.using), before.runs
-	before.mu.Unlock()
-	for door := range but {
-		delete(direct, door)
-		delete(using, door)
-	}
-	if lanes {
-		lane := func(id ObjectID) bool { return c.Model.Object(id).Kind == Lane }
-		maps.DeleteFunc(direct, func(id ObjectID, _ []SubjectID) bool { return lane(id) })
-		maps.DeleteFunc(using, func(id ObjectID, _ *bitset.BitSet) bool { return lane(id) })
-		runs = nil
-	}
-	c.mu.Lock()
-	maps.Copy(direct, c.direct)
-	maps.Copy(using, c.using)
-	if c.direct, c.using = direct, using; c.runs == nil {
-		c.runs = runs
-	}
-	c.mu.Unlock()
-	c.inheritReach(before, but)
-}
-
-// inheritReach takes over who gets where, but of those who may use other doors than before, or may begin or cease to
-// run queries. Where these are many, it is worked out when it is asked for.
-func (c *Census) inheritReach(before *Census, but map[ObjectID]bool) {
-	before.reaching.Lock()
-	was := before.reached
-	before.reaching.Unlock()
-	if was == nil {
-		return
-	}
-	r := &reach{readers: c.runners().Intersection(c.active)}
-	others := r.readers.SymmetricDifference(was.readers)
-	for door := range but {
-		if c.Model.HasObject(door) {
-			others.InPlaceUnion(c.users(door).SymmetricDifference(before.users(door)))
-		}
-	}
-	if int(others.Count()) > c.Subjects()/8 {
-		return
-	}
-	r.open = append(slices.Clone(was.open), make([]*bitset.BitSet, c.Subjects()-len(was.open))...)
-	for i, ok := others.NextSet(0); ok; i, ok = others.NextSet(i + 1) {
-		r.open[i] = nil
-	}
-	c.fill(r, others)
-	c.reaching.Lock()
-	c.reached = r
-	c.reaching.Unlock()
 }
 
 // Subjects is one more than the highest id of a subject.
@@ -216,7 +136,7 @@ func (c *Census) Held(p Privilege, object ObjectID) *bitset.BitSet {
 	return c.having(c.granted(p, object))
 }
 
-// granted lists the subjects to which grants give p on the object themselves.
+// granted lists the subjects that grants of p on the object name, without those who have them.
 func (c *Census) granted(p Privilege, object ObjectID) (to []SubjectID) {
 	m := c.Model
 	for at := object; ; at = m.Object(at).Parent {
@@ -234,7 +154,7 @@ func (c *Census) granted(p Privilege, object ObjectID) (to []SubjectID) {
 	return slices.Compact(to)
 }
 
-// having is the set of subjects that have one of some.
+// having is the set of subjects that have at least one of ids.
 func (c *Census) having(ids []SubjectID) *bitset.BitSet {
 	if slices.Contains(ids, PublicID) {
 		return c.everybody()
@@ -285,7 +205,8 @@ func (c *Census) users(door ObjectID) *bitset.BitSet {
 	return set
 }
 
-// meet reports whether the sets have a member in common. One that was taken over may be shorter than others.
+// meet reports whether the sets have a member in common. An inherited set can be shorter than the others, because
+// subjects were added since.
 func meet(a, b *bitset.BitSet, more ...*bitset.BitSet) bool {
 	x, y := a.Words(), b.Words()
 	n := min(len(x), len(y))
@@ -322,201 +243,4 @@ func (c *Census) runners() *bitset.BitSet {
 	defer c.mu.Unlock()
 	c.runs = all
 	return all
-}
-
-// A Cause says why a grant has no effect now.
-type Cause string
-
-const (
-	CauseExpired   Cause = "expired"    // its end date has passed
-	CauseBasis     Cause = "basis_gone" // what its grantor was entitled by has ended
-	CauseMissing   Cause = "missing"    // its object is gone from the source
-	CauseNoMatch   Cause = "no_match"   // its pattern matches no name yet
-	CauseNoHolders Cause = "no_holders" // the subject has no members
-	CauseDoorShut  Cause = "door_shut"  // USAGE is missing on the way to the object
-	CauseNoLane    Cause = "no_lane"    // no holder may run a query anywhere
-)
-
-// Dormancy says why a grant has no effect for anybody now.
-type Dormancy struct {
-	Cause Cause
-	Door  ObjectID // the first door that is shut, for CauseDoorShut
-}
-
-// Dormant returns why g has no effect at the moment, or nil when it gives
-// somebody something.
-func (c *Census) Dormant(g *Grant) *Dormancy {
-	m := c.Model
-	switch {
-	case ended(g.Until, c.At):
-		return &Dormancy{Cause: CauseExpired}
-	case g.Lapsed || ended(g.ends, c.At):
-		return &Dormancy{Cause: CauseBasis}
-	case m.missing(g.Object):
-		return &Dormancy{Cause: CauseMissing}
-	}
-	matched := m.Matched(g.Target)
-	if len(matched) == 0 {
-		return &Dormancy{Cause: CauseNoMatch}
-	}
-	holders := c.Holders(g.Subject)
-	if !meet(holders, c.active) {
-		return &Dormancy{Cause: CauseNoHolders}
-	}
-	if !c.needsDoors(g) {
-		return nil
-	}
-	if m.Gives(g).Has(Usage) {
-		return c.dormantDoor(holders, matched)
-	}
-	runners := c.runners()
-	shut, entered := ObjectID(0), false
-	useful := c.anyReaches(matched, func(doors []ObjectID) bool {
-		users := make([]*bitset.BitSet, 0, 3)
-		for _, door := range doors {
-			u := c.users(door)
-			if users = append(users, u); shut == 0 && !meet(holders, c.active, u) {
-				shut = door
-			}
-		}
-		entered = entered || meet(holders, c.active, users...)
-		return meet(holders, c.active, append(users, runners)...)
-	})
-	switch {
-	case useful:
-		return nil
-	case (entered || shut == 0) && !meet(holders, c.active, runners):
-		return &Dormancy{Cause: CauseNoLane}
-	case shut != 0:
-		return &Dormancy{Cause: CauseDoorShut, Door: shut}
-	}
-	// Each door is open to somebody, but all of them to none of the holders.
-	c.anyReaches(matched, func(doors []ObjectID) bool {
-		shut = doors[len(doors)-1]
-		return true
-	})
-	return &Dormancy{Cause: CauseDoorShut, Door: shut}
-}
-
-// needsDoors reports whether nothing of what a grant gives can be used without going through doors.
-func (c *Census) needsDoors(g *Grant) bool {
-	return c.Model.Gives(g)&^behindDoors&^Set(Usage) == 0 && !c.Model.Object(g.Object).besideTree()
-}
-
-// dormantDoor looks at a grant of USAGE: a door that is open behind a shut one
-// leads nowhere.
-func (c *Census) dormantDoor(holders *bitset.BitSet, matched []ObjectID) *Dormancy {
-	shut := ObjectID(0)
-	for _, id := range matched {
-		doors, n := c.Model.doors(id)
-		if n < 2 || doors[1] != id || meet(holders, c.active, c.users(doors[0])) {
-			return nil
-		}
-		shut = doors[0]
-	}
-	return &Dormancy{Cause: CauseDoorShut, Door: shut}
-}
-
-// anyReaches calls f with the doors of the schemas, or of the one schema, in
-// which the objects have relations, until f returns true.
-func (c *Census) anyReaches(ids []ObjectID, f func(doors []ObjectID) bool) bool {
-	m := c.Model
-	for _, id := range ids {
-		o := m.Object(id)
-		if o.Missing {
-			continue
-		}
-		if o.Kind == Platform || o.Kind == Source {
-			if c.anyReaches(o.Children, f) {
-				return true
-			}
-			continue
-		}
-		doors, n := m.doors(id)
-		if f(doors[:n]) {
-			return true
-		}
-	}
-	return false
-}
-
-// A reach is where enabled users and services that may run queries can get, for the verdict on many grants: into
-// which schemas, through their doors and those before them. It may be used from many goroutines.
-type reach struct {
-	readers *bitset.BitSet
-	open    []*bitset.BitSet // of each subject the places of the schemas that it can get into itself; nil: none
-}
-
-// places are of all objects those of the schemas that they are or stand in, counted from 1; zero: none.
-func (m *Model) places() []uint32 {
-	out, last := make([]uint32, m.objects.size()), uint32(0)
-	for schema := range m.schemas() {
-		last++
-		out[schema] = last
-		for _, id := range m.Object(schema).Children {
-			out[id] = last
-		}
-	}
-	return out
-}
-
-// schemas are all, those of a source after each other.
-func (m *Model) schemas() iter.Seq[ObjectID] {
-	return func(yield func(ObjectID) bool) {
-		for _, source := range m.Object(PlatformID).Children {
-			for _, id := range m.Object(source).Children {
-				if m.Object(id).Kind == Schema && !yield(id) {
-					return
-				}
-			}
-		}
-	}
-}
-
-// reach finds who can get where, once.
-func (c *Census) reach() *reach {
-	c.reaching.Lock()
-	defer c.reaching.Unlock()
-	if c.reached != nil {
-		return c.reached
-	}
-	c.reached = &reach{readers: c.runners().Intersection(c.active), open: make([]*bitset.BitSet, c.Subjects())}
-	c.fill(c.reached, c.reached.readers)
-	return c.reached
-}
-
-// fill finds where some get, of whom nothing is known yet.
-func (c *Census) fill(r *reach, who *bitset.BitSet) {
-	who, place := who.Intersection(r.readers), uint(0)
-	if who.None() {
-		return
-	}
-	for schema := range c.Model.schemas() {
-		place++
-		into := who.Intersection(c.users(c.Model.Object(schema).Parent)).Intersection(c.users(schema))
-		for i, ok := into.NextSet(0); ok; i, ok = into.NextSet(i + 1) {
-			if r.open[i] == nil {
-				r.open[i] = &bitset.BitSet{}
-			}
-			r.open[i].Set(place)
-		}
-	}
-}
-
-// open is the places of the schemas that one of a subject's holders can get into, to read what is there.
-func (c *Census) open(id SubjectID) *bitset.BitSet {
-	r, out := c.reach(), &bitset.BitSet{}
-	readers := c.Holders(id).Intersection(r.readers)
-	for i, ok := readers.NextSet(0); ok; i, ok = readers.NextSet(i + 1) {
-		if r.open[i] != nil {
-			out.InPlaceUnion(r.open[i])
-		}
-	}
-	return out
-}
-
-// plain reports whether a grant on a schema, or on what stands in it, is dormant where none of the subject's holders
-// can get into the schema, and else is not, whatever the time: see [Census.Dormant].
-func (c *Census) plain(g *Grant) bool {
-	return g.Pattern == "" && c.Model.Gives(g)&^behindDoors == 0 && g.Until.IsZero() && g.ends.IsZero() && !g.Lapsed && !c.Model.missing(g.Object)
 }

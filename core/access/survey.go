@@ -71,12 +71,12 @@ func (s *Survey) Next(c *Census) *Survey {
 // A judging judges grants, those of a subject together, since they share its rights.
 type judging struct {
 	*Survey
-	due   *bitset.BitSet // grants to be judged
-	again *bitset.BitSet // those of them that are not only behind doors, so that more than whether they have an effect is judged
-	known *bitset.BitSet // those of them that are plain, and were before
+	due   *bitset.BitSet // grants to judge
+	again *bitset.BitSet // those to judge fully; of the others only whether they have an effect
+	known *bitset.BitSet // those already known to be plain
 }
 
-// verdicts are what is found of some grants.
+// verdicts collects what was found about grants, by kind.
 type verdicts struct{ dormant, covered, plain, doored []GrantID }
 
 func (s *Survey) look(again, behind *bitset.BitSet) {
@@ -117,7 +117,7 @@ func (j *judging) of(subject *Subject, v *verdicts) {
 			continue
 		}
 		place := j.places[ref.at]
-		if j.known.Test(uint(ref.grant)) { // nothing has to be read of it, of which there may be a million
+		if j.known.Test(uint(ref.grant)) { // the common case, up to a million times: decide without reading the grant
 			if !open.Test(uint(place)) {
 				v.dormant = append(v.dormant, ref.grant)
 			}

@@ -117,7 +117,7 @@ func TestSurveys(t *testing.T) {
 	}
 }
 
-// sameCensus compares what a census says that took over from others with what another says.
+// sameCensus compares a census that inherited from earlier ones with one that was computed from the model alone.
 func sameCensus(t *testing.T, seed uint64, want, got *Census) {
 	t.Helper()
 	m := want.Model
@@ -166,7 +166,7 @@ func TestSurveysBehindGroups(t *testing.T) {
 	}
 }
 
-// TestSurveysOfWhatComes: a schema that comes moves others to other places, and users come until sets need more room.
+// TestSurveysOfWhatComes adds a schema, which changes the places of others, and users until the sets need another word.
 func TestSurveysOfWhatComes(t *testing.T) {
 	m := apply(t, survey(t, entry...), grant("USAGE", "lane:interactive", "user:flint"), AddSubject{Subject: "role:geologist"}, Join{Member: "user:flint", Of: "role:geologist"},
 		AddObject{Path: "outer", Kind: "source"}, AddObject{Path: "outer.near", Kind: "schema"}, AddObject{Path: "outer.far", Kind: "schema"},

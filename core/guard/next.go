@@ -56,11 +56,10 @@ func (g *Guardrail) governed(old []Breach, before, after State, d *access.Delta)
 	return append(kept, c.found...)
 }
 
-// differing is who stands otherwise in the one state than in the other, or has something else, and where. Who had
-// a subject before that has something else, and does not have it any more, is one of those that stand otherwise, or
-// has one.
+// differing lists the subjects that differ between two states, each with the object at or below which that matters.
+// Those who have such a subject need not be listed: where a membership changed, its member is.
 func differing(before, after State, d *access.Delta) []Pair {
-	pairs := []Pair{} // none is not all
+	pairs := []Pair{} // not nil, which would mean everything
 	put := func(p Pair) {
 		if !slices.Contains(pairs, p) {
 			pairs = append(pairs, p)
@@ -79,7 +78,7 @@ func differing(before, after State, d *access.Delta) []Pair {
 	return pairs
 }
 
-// has reports whether one subject has another.
+// has reports whether one subject is, or is a member or holder of, another.
 func (st *State) has(one, other access.SubjectID) bool {
 	return st.Model.HasSubject(one) && st.Model.HasSubject(other) && st.Census.Holders(other).Test(uint(one))
 }

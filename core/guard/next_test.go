@@ -13,7 +13,7 @@ import (
 )
 
 // TestNext compares what breaks each kind of guardrail by difference, from state to state of a history
-// and back, with what breaks it; and what of it is news.
+// and back, with what breaks it, and checks which breaches are new.
 func TestNext(t *testing.T) {
 	found, other := 0, 0
 	for seed := range uint64(120) {
@@ -104,7 +104,7 @@ func TestNext(t *testing.T) {
 	}
 }
 
-// TestNewsBehindMuch breaks guardrails once more that more people break already than are told of.
+// TestNewsBehindMuch adds one breach to a guardrail that already has more than a check lists.
 func TestNewsBehindMuch(t *testing.T) {
 	many := []any{access.AddSubject{Subject: "group:all"}}
 	for i := range MostBreaches + 5 {

@@ -35,7 +35,7 @@ type Pair struct {
 	Object  access.ObjectID // with all that is below it
 }
 
-// MostBreaches bounds what one check tells of; where there are as many, there may be more.
+// MostBreaches is how many breaches one check lists. A list of this length may be incomplete.
 const MostBreaches = 20
 
 // Broken lists what breaks a guardrail in a state. With touched only what a change can have broken
@@ -45,8 +45,8 @@ func (g *Guardrail) Broken(st State, touched []Pair, added []*access.Grant) []Br
 	return c.all()
 }
 
-// News lists what breaks a guardrail after a change, as [Guardrail.Broken] does, and did not before it. However
-// much is broken already, what is new is found.
+// News lists the breaches that a change adds. Breaches that were there before do not count toward [MostBreaches], so
+// a new one is found however many there are.
 func (g *Guardrail) News(before, after State, touched []Pair, added []*access.Grant) []Breach {
 	c := &check{g: g, State: after, touched: touched, grants: added, whole: touched == nil, was: &check{g: g, State: before}}
 	return c.all()
@@ -59,10 +59,10 @@ type check struct {
 	grants  []*access.Grant
 	whole   bool
 	about   func(table access.ObjectID) bool // which tables are looked at; nil: all
-	was     *check                           // what is broken there is not told; nil: it is
+	was     *check                           // the state before: its breaches are left out; nil: there is none
 	found   []Breach
 
-	byTable map[access.ObjectID][]access.ObjectID // see columns
+	byTable map[access.ObjectID][]access.ObjectID // the result of columns, once computed
 }
 
 func (c *check) all() []Breach {
@@ -91,7 +91,7 @@ func (c *check) add(b Breach) {
 	}
 }
 
-// has reports whether what breaks the guardrail in another state does so in this one.
+// has reports whether a breach found in another state is one in this state too.
 func (c *check) has(b Breach) bool {
 	m := c.Model
 	switch {
@@ -164,7 +164,7 @@ func (c *check) clear() {
 		ids = c.concerned(ids)
 	}
 	people, reaches := c.people()
-	var read [][]access.ObjectID // those of the tables that each subject reads at all
+	var read [][]access.ObjectID // by subject: which of the tables it can read
 	if len(people) > manyAsked {
 		read = c.readers(ids)
 	}
@@ -196,7 +196,7 @@ func (c *check) clear() {
 	}
 }
 
-// seen lists which of some columns of a table somebody sees in clear.
+// seen lists which of the columns of a table the holder of the rights sees in clear.
 func (c *check) seen(rights *access.Rights, table access.ObjectID, columns []access.ObjectID) (all []Breach) {
 	verdict := rights.Resolve(table)
 	if !verdict.Allowed.Has(access.Select) {
@@ -220,7 +220,7 @@ func (c *check) seen(rights *access.Rights, table access.ObjectID, columns []acc
 	return all
 }
 
-// readers are those of some tables that each subject reads at all.
+// readers lists, by subject, which of the tables it can read.
 func (c *check) readers(tables []access.ObjectID) [][]access.ObjectID {
 	out := make([][]access.ObjectID, c.Census.Subjects())
 	for _, id := range tables {
@@ -245,7 +245,8 @@ func (c *check) concerned(ids []access.ObjectID) []access.ObjectID {
 	return slices.DeleteFunc(ids, func(id access.ObjectID) bool { return !all.concern(c.Model, id) })
 }
 
-// people are all users and services that have to be looked at, and which objects count for each.
+// people lists the users and services to check. The function tells whether the change can matter to one of them at an
+// object.
 func (c *check) people() (all []access.SubjectID, reaches func(access.SubjectID, access.ObjectID) bool) {
 	if c.whole {
 		c.Census.Actors(access.PublicID, func(id access.SubjectID) { all = append(all, id) })
@@ -283,7 +284,7 @@ func (c *check) treated() {
 	}
 }
 
-// untreated reports whether a column is there, and no policy treats it for everyone.
+// untreated reports whether a column exists and no live policy treats it for everyone.
 func (c *check) untreated(column access.ObjectID) bool {
 	o := c.Model.Object(column)
 	return !o.Missing && !slices.ContainsFunc(c.Policies.ColumnPolicies(c.Model, o.Parent), func(p *policy.ColumnPolicy) bool {
@@ -300,12 +301,12 @@ func (c *check) apart() {
 	}
 }
 
-// both are all that hold both roles.
+// both is the set of subjects that hold both roles.
 func (c *check) both() *bitset.BitSet {
 	return c.Census.Holders(c.g.Roles[0]).Intersection(c.Census.Holders(c.g.Roles[1]))
 }
 
-// granted finds grants of the kind that there may not be.
+// granted finds the grants that the guardrail forbids.
 func (c *check) granted() {
 	look := func(g *access.Grant) {
 		if !c.full() && c.bad(g) {
@@ -322,7 +323,7 @@ func (c *check) granted() {
 	}
 }
 
-// bad reports whether a grant is of the kind that there may not be.
+// bad reports whether the guardrail forbids a grant.
 func (c *check) bad(g *access.Grant) bool {
 	if g.Revoked || g.Lapsed || g.Grantor == 0 || g.Owned != 0 || c.g.Object != access.PlatformID && !c.Model.Within(c.g.Object, g.Object) {
 		return false
@@ -359,5 +360,5 @@ func (c *check) owned() {
 	})
 }
 
-// unowned reports whether an object is there, and nobody owns it.
+// unowned reports whether an object exists and has no owner.
 func (c *check) unowned(o *access.Object) bool { return !o.Missing && c.Model.Owner(o.ID) == 0 }

@@ -23,7 +23,7 @@ func (s *Service) Prune(ctx context.Context, c identity.Caller, in wire.Pruning)
 	}
 	day, err := time.Parse(time.DateOnly, in.Before)
 	if err != nil {
-		return wire.Changed{}, fault.New(fault.Invalid, "bad_date", "%.40q is no day, as in 2026-01-01", in.Before)
+		return wire.Changed{}, fault.New(fault.Invalid, "bad_date", "%.40q is not a day; write it like 2026-01-01", in.Before)
 	}
 	if day.After(time.Now().AddDate(0, 0, -leastKept)) {
 		return wire.Changed{}, fault.New(fault.Invalid, "too_young", "the last %d days of the record are kept in any case", leastKept)

@@ -13,7 +13,8 @@ import (
 	"gneiss/wire"
 )
 
-// The comparison of two states is bounded: subjects, and subjects times relations, of which each has its share.
+// Limits of a comparison of two states: how many subjects, and how many pairs of a subject and a table, which the
+// subjects share equally.
 const (
 	mostSubjects = 500
 	mostCompared = 50_000
@@ -88,7 +89,7 @@ func (s *Service) comparisons(
 		for _, id := range slices.Sorted(maps.Keys(relations)) {
 			c.relation(after.Model.Object(id))
 		}
-		more = more || left && (lanes || len(relations) > 0) // who reviews nothing of it is not told how many there are
+		more = more || left && (lanes || len(relations) > 0) // tells that many are affected, which only reviewers may know
 		if lanes {
 			c.lanes()
 		}

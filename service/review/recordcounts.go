@@ -52,7 +52,7 @@ func (s *Service) RecordCounts(ctx context.Context, c identity.Caller, from, unt
 	}{{from, &first}, {until, &last}} {
 		if day.text != "" {
 			if *day.to, err = time.Parse(time.DateOnly, day.text); err != nil {
-				return out, fault.New(fault.Invalid, "bad_date", "%.40q is no day, as in 2026-11-01", day.text)
+				return out, fault.New(fault.Invalid, "bad_date", "%.40q is not a day; write it like 2026-11-01", day.text)
 			}
 		}
 	}

@@ -133,7 +133,7 @@ func recordTime(text string, end bool) (string, error) {
 		at, err = time.Parse(time.RFC3339, text)
 	}
 	if err != nil {
-		return "", fault.New(fault.Invalid, "bad_date", "%.40q is no day or time, as in 2026-11-01 or 2026-11-01T08:00:00Z", text)
+		return "", fault.New(fault.Invalid, "bad_date", "%.40q is not a day or time; write it like 2026-11-01 or 2026-11-01T08:00:00Z", text)
 	}
 	return at.UTC().Format("2006-01-02T15:04:05.000Z"), nil
 }
