@@ -32,7 +32,7 @@ func someUse(b *testing.B, dir string) {
 }
 
 // BenchmarkLargeFindings is how long findings take on the platform of a million grants after each kind of
-// change, with guardrails, policies, labels and use.
+// change, with guardrails, policies, labels and use; and how long the widest change itself takes.
 func BenchmarkLargeFindings(b *testing.B) {
 	dir, err := largeFolder()
 	if err != nil {
@@ -72,6 +72,16 @@ func BenchmarkLargeFindings(b *testing.B) {
 	b.Logf("the first time: %s", time.Since(began))
 	grant := func(privilege, object, subject string, revoke bool) {
 		must(svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{privilege}, Object: object, Subjects: []string{subject}}, revoke))
+	}
+	revoke := false
+	b.Run("the-door-of-the-source-itself", func(b *testing.B) { // for everybody, back and forth
+		for b.Loop() {
+			revoke = !revoke
+			grant("USAGE", "s", "public", revoke)
+		}
+	})
+	if revoke {
+		grant("USAGE", "s", "public", false)
 	}
 	n, gone := 0, true
 	taken := func() bool { // back and forth

@@ -230,6 +230,46 @@ func TestPortions(t *testing.T) {
 	}
 }
 
+// TestPrune takes away exactly the records from before a time, but never the last, and leaves a chain that holds.
+func TestPrune(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	prune := func(before time.Time, gone int64, first, last int64) {
+		t.Helper()
+		n, err := s.Audit().Prune(ctx, before.Format("2006-01-02T15:04:05.000Z"))
+		must(t, err)
+		var span struct{ First, Last int64 }
+		must(t, s.Audit().db.Get(&span, `SELECT coalesce(min(id), 0) AS first, coalesce(max(id), 0) AS last FROM record`))
+		if n != gone || span.First != first || span.Last != last {
+			t.Errorf("before %s: %d are gone and %d to %d are left, want %d, and %d to %d", before, n, span.First, span.Last, gone, first, last)
+		}
+		if _, _, err := s.VerifyRecord(ctx, 0); err != nil {
+			t.Errorf("before %s: %v", before, err)
+		}
+	}
+	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
+	at := func(hour int) time.Time { return began.Add(time.Duration(hour) * time.Hour) }
+	prune(at(5), 0, 0, 0)
+	for i := range 300 {
+		must(t, s.Audit().Add(&Record{At: at(i).Format("2006-01-02T15:04:05.000Z"), Actor: "user:flint", Action: "change", Decision: "allowed", Labels: "[]"}))
+	}
+	prune(began, 0, 1, 300)
+	prune(at(1), 1, 2, 300)
+	prune(at(1).Add(time.Minute), 1, 3, 300)
+	prune(at(200), 198, 201, 300) // in several portions
+	prune(at(200), 0, 201, 300)
+	prune(at(1000), 99, 300, 300)
+	prune(at(1000), 0, 300, 300)
+	must(t, s.Audit().Add(&Record{At: at(7).Format("2006-01-02T15:04:05.000Z"), Actor: "user:flint", Action: "change", Decision: "allowed", Labels: "[]"}))
+	prune(at(8), 0, 300, 301) // an earlier time behind a later one
+	if hash, err := s.Audit().HashOf(ctx, 299); err != nil || hash == "" {
+		t.Errorf("the hash of the last that is gone: %q, %v", hash, err)
+	}
+	if hash, err := s.Audit().HashOf(ctx, 298); err != nil || hash != "" {
+		t.Errorf("the hash of one that is gone: %q, %v", hash, err)
+	}
+}
+
 // TestTheWriterHasItsTurn records while many records are counted and pruned: no record waits until that is done.
 func TestTheWriterHasItsTurn(t *testing.T) {
 	s := opened(t, t.TempDir())
