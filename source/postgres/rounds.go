@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"errors"
+	"runtime"
 	"slices"
 	"strconv"
 	"sync"
@@ -22,10 +23,11 @@ import (
 type rounds struct {
 	pool *pgxpool.Pool
 
-	mu      sync.Mutex
-	running int // rounds
-	waiting []*asking
-	late    *time.Timer // ends the patience with the rounds that run
+	mu        sync.Mutex
+	running   int  // rounds
+	gathering bool // one lets others come before it begins the next
+	waiting   []*asking
+	late      *time.Timer // ends the patience with the rounds that run
 }
 
 const (
@@ -74,29 +76,15 @@ func newRounds(pool *pgxpool.Pool) *rounds {
 
 // ask gives the rows of a point read; ok is false where it has to be asked alone.
 func (r *rounds) ask(ctx context.Context, in source.Request) (rows [][][]byte, ok bool) {
-	a := &asking{Request: in, ctx: ctx, settings: source.SettingsOf(ctx), seconds: -1, done: make(chan struct{})}
+	a := &asking{Request: in, ctx: ctx, settings: source.SettingsOf(ctx), seconds: -1, since: time.Now(), done: make(chan struct{})}
 	if deadline, ok := ctx.Deadline(); ok {
 		a.seconds = int(time.Until(deadline) / time.Second)
 	}
 	r.mu.Lock()
-	if r.running < usual && len(r.waiting) == 0 {
-		r.running++
-		a.round = &round{asked: []*asking{a}, wanted: 1}
-		r.mu.Unlock()
-		r.run(ctx, a.round)
-		r.mu.Lock()
-		if len(r.waiting) > 0 {
-			go r.work(true)
-		} else {
-			r.running--
-		}
-		r.mu.Unlock()
-		return a.rows, a.answered
-	}
-	a.since = time.Now()
 	if r.waiting = append(r.waiting, a); len(r.waiting) == 1 {
 		r.late.Reset(patience)
 	}
+	r.begin()
 	r.mu.Unlock()
 	select {
 	case <-a.done:
@@ -154,19 +142,46 @@ func (r *rounds) next(isQuick bool) *round {
 	return out
 }
 
+// begin begins with rounds, where fewer run than are usual and nobody is about to. The caller holds the lock.
+func (r *rounds) begin() {
+	if r.running < usual && !r.gathering {
+		r.running++
+		go r.work(true)
+	}
+}
+
 // work sends rounds for as long as somebody waits.
 func (r *rounds) work(isQuick bool) {
 	for {
 		r.mu.Lock()
+		r.gather()
 		next := r.next(isQuick)
 		if next == nil {
 			r.running--
 			r.mu.Unlock()
 			return
 		}
+		if len(r.waiting) > 0 {
+			r.begin()
+		}
 		r.mu.Unlock()
 		isQuick = r.send(next)
 	}
+}
+
+// gather lets those ask who are just about to. The caller holds the lock, and does not meanwhile.
+func (r *rounds) gather() {
+	if r.gathering {
+		return
+	}
+	r.gathering = true
+	for before := -1; before < len(r.waiting) && len(r.waiting) < together; {
+		before = len(r.waiting)
+		r.mu.Unlock()
+		runtime.Gosched()
+		r.mu.Lock()
+	}
+	r.gathering = false
 }
 
 // send runs a round, and reports whether it was quick.
