@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -62,45 +63,71 @@ func bindBody(c fiber.Ctx, in any) error {
 	return nil
 }
 
-// bindFields fills the fields of path and query string, those of embedded structs
-// too, and notes the names of the latter.
-func bindFields(c fiber.Ctx, v reflect.Value, known map[string]bool) error {
-	if v.Kind() != reflect.Struct {
-		return nil
+// A place is where the value of a field comes from, if not from the body.
+type place struct {
+	index   []int // of the field
+	name    string
+	uri     bool     // the path; else the query string
+	getting bool     // of GET alone: others have it in the body
+	enum    []string // what the value can be; nil: anything
+}
+
+var places sync.Map // by the type of the input
+
+// placesOf are the fields of path and query string, those of embedded structs too.
+func placesOf(t reflect.Type) []place {
+	if known, ok := places.Load(t); ok {
+		return known.([]place)
 	}
-	for i := range v.NumField() {
-		field := v.Type().Field(i)
-		if field.Anonymous {
-			if err := bindFields(c, v.Field(i), known); err != nil {
-				return err
+	var out []place
+	if t.Kind() == reflect.Struct {
+		for _, field := range reflect.VisibleFields(t) {
+			p := place{index: field.Index, name: field.Tag.Get("uri"), uri: true}
+			if p.name == "" {
+				p.name, p.uri, p.getting = field.Tag.Get("query"), false, field.Tag.Get("json") != "-"
 			}
+			if enum := field.Tag.Get("enum"); enum != "" {
+				p.enum = strings.Split(enum, ",")
+			}
+			if p.name != "" && !field.Anonymous {
+				out = append(out, p)
+			}
+		}
+	}
+	places.Store(t, out)
+	return out
+}
+
+// bindFields fills the fields of path and query string, and notes the names of the latter.
+func bindFields(c fiber.Ctx, v reflect.Value, known map[string]bool) error {
+	for _, p := range placesOf(v.Type()) {
+		value := ""
+		switch {
+		case p.uri:
+			value = c.Params(p.name)
+		case p.getting && c.Method() != fiber.MethodGet:
 			continue
+		default:
+			known[p.name] = true
+			value = c.Query(p.name)
 		}
-		name, value := field.Tag.Get("uri"), ""
-		if name != "" {
-			value = c.Params(name)
-		} else if name = field.Tag.Get("query"); name == "" || c.Method() != fiber.MethodGet && field.Tag.Get("json") != "-" {
-			continue // which the body has
-		} else {
-			known[name] = true
-			value = c.Query(name)
-		}
-		if err := setField(v.Field(i), field, name, value); err != nil {
+		if err := p.set(v.FieldByIndex(p.index), value); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func setField(v reflect.Value, field reflect.StructField, name, value string) error {
+// set sets the field that is of the place.
+func (p place) set(v reflect.Value, value string) error {
 	if len(value) > longest {
-		return badInput(fmt.Sprintf("%s is longer than %d bytes", name, longest))
+		return badInput(fmt.Sprintf("%s is longer than %d bytes", p.name, longest))
 	}
 	if value == "" {
 		return nil
 	}
-	if enum := field.Tag.Get("enum"); enum != "" && !slices.Contains(strings.Split(enum, ","), value) {
-		return badInput(fmt.Sprintf("%s is one of %s, not %.64q", name, strings.ReplaceAll(enum, ",", ", "), value))
+	if p.enum != nil && !slices.Contains(p.enum, value) {
+		return badInput(fmt.Sprintf("%s is one of %s, not %.64q", p.name, strings.Join(p.enum, ", "), value))
 	}
 	var err error
 	switch v.Kind() {
@@ -118,7 +145,7 @@ func setField(v reflect.Value, field reflect.StructField, name, value string) er
 		panic("api: no way to bind a " + v.Type().String())
 	}
 	if err != nil {
-		return badInput(fmt.Sprintf("%s cannot be %.64q", name, value))
+		return badInput(fmt.Sprintf("%s cannot be %.64q", p.name, value))
 	}
 	return nil
 }

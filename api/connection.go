@@ -57,6 +57,9 @@ func (s *Server) address(c fiber.Ctx) string {
 		return ""
 	}
 	at := remote.Unmap()
+	if len(s.proxies) == 0 {
+		return at.String()
+	}
 	hops := strings.Split(c.Get(fiber.HeaderXForwardedFor), ",")
 	for i := len(hops) - 1; i >= 0 && trusted(at); i-- {
 		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))

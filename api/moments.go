@@ -64,18 +64,30 @@ func (s *Server) momentous() (reads, changes []string) {
 	return reads, changes
 }
 
+// about is which states an endpoint can be about beside the current one.
+type about struct {
+	name     string
+	looking  bool // it reads another
+	filling  bool // it fills a draft
+	breaking bool // guardrails can be set aside for it
+}
+
+func aboutOf(method, path string) about {
+	name, filling := method+" "+path, fills(method, path)
+	return about{name, looks[name], filling, filling || name == "POST /drafts/{name}/publication"}
+}
+
 // moment is which state a request is about.
-func (s *Server) moment(c fiber.Ctx, method, path string) (wire.Moment, error) {
+func (a about) moment(c fiber.Ctx) (wire.Moment, error) {
 	m := wire.Moment{Draft: c.Query("draft"), At: c.Query("at")}
-	looking, filling := looks[method+" "+path], fills(method, path)
-	if m.At != "" && filling {
+	if m.At != "" && a.filling {
 		return m, fault.New(fault.Invalid, "past", "what was cannot be changed: return to now, or undo a revision")
 	}
-	if m.At != "" && !looking || m.Draft != "" && !looking && !filling {
-		return m, badInput(fmt.Sprintf("%s %s is about what is now: it takes neither a draft nor a moment", method, path))
+	if m.At != "" && !a.looking || m.Draft != "" && !a.looking && !a.filling {
+		return m, badInput(a.name + " is about what is now: it takes neither a draft nor a moment")
 	}
-	if c.Query("set_aside") != "" && !filling && method+" "+path != "POST /drafts/{name}/publication" {
-		return m, badInput(fmt.Sprintf("%s %s breaks no guardrail", method, path))
+	if c.Query("set_aside") != "" && !a.breaking {
+		return m, badInput(a.name + " breaks no guardrail")
 	}
 	if len(m.Draft) > longest || len(m.At) > longest || len(c.Query("set_aside")) > longest {
 		return m, badInput(fmt.Sprintf("a draft or moment is longer than %d bytes", longest))

@@ -78,11 +78,10 @@ func (s *Server) exported(r request, q review.RecordSearch, mime string, writer 
 		return errStreams
 	}
 	r.fiber.Set(fiber.HeaderContentType, mime)
-	ctx, stop := watched(r.fiber)
 	conn := r.fiber.RequestCtx().Conn()
 	r.fiber.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
 		defer s.streams.leave(r.Caller.User)
-		defer stop()
+		defer r.stop()
 		write := writer(w)
 		for {
 			for _, record := range list.Items {
@@ -99,14 +98,14 @@ func (s *Server) exported(r request, q review.RecordSearch, mime string, writer 
 				return
 			default:
 			}
-			if list, err = next(ctx); err != nil {
+			if list, err = next(r.ctx); err != nil {
 				s.log.Warn("an export of the record broke off", "error", err)
 				conn.Close()
 				return
 			}
 		}
 	})
-	return answered{}
+	return answered{streams: true}
 }
 
 // recordCSV writes records as CSV, with a header.
@@ -166,12 +165,11 @@ func (s *Server) followed(r request, q review.RecordSearch) error {
 	if !s.streams.enter(r.Caller.User) {
 		return errStreams
 	}
-	ctx, stop := watched(c)
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	conn := c.RequestCtx().Conn()
 	c.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
 		defer s.streams.leave(r.Caller.User)
-		defer stop()
+		defer r.stop()
 		end := time.After(streamLasts)
 		fmt.Fprintf(w, "retry: 500\nid: %s\n: behind it\n\n", q.Behind)
 		for {
@@ -195,15 +193,15 @@ func (s *Server) followed(r request, q review.RecordSearch) error {
 					return
 				case <-s.stopping:
 					return
-				case <-ctx.Done():
+				case <-r.ctx.Done():
 					return
 				}
 			}
 			written = s.service.Audit.Written()
-			if list, err = s.service.Review.Records(ctx, r.Caller, q); err != nil {
+			if list, err = s.service.Review.Records(r.ctx, r.Caller, q); err != nil {
 				return // why is told when it is asked for again
 			}
 		}
 	})
-	return answered{}
+	return answered{streams: true}
 }

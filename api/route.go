@@ -34,22 +34,31 @@ type operation struct {
 // request is what a handler gets beside its input.
 type request struct {
 	identity.Caller
-	ctx   context.Context
+	ctx   context.Context    // ends with the caller's connection
+	stop  context.CancelFunc // for who answers with a stream: to be called at its end
 	fiber fiber.Ctx
 }
+
+// answered says that a request has been answered by what handled it.
+type answered struct {
+	streams bool // the answer goes on
+}
+
+func (answered) Error() string { return "answered" }
 
 // handle registers an endpoint. The fields of In come from the path (uri tag),
 // the query (query tag) and, for methods with a body, from JSON. What it
 // answers, and the document, come from the same types.
 func handle[In, Out any](s *Server, method, path, summary string, f func(request, In) (Out, error)) {
 	s.routes = append(s.routes, operation{method, path, summary, new(In), new(Out)})
+	at := aboutOf(method, path)
 	s.app.Add([]string{method}, prefix+fiberPath(path), func(c fiber.Ctx) error {
 		defer s.service.Working()()
 		caller, err := s.caller(c)
 		if err != nil {
 			return err
 		}
-		look, err := s.moment(c, method, path)
+		look, err := at.moment(c)
 		if err != nil {
 			return err
 		}
@@ -58,21 +67,27 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 			return err
 		}
 		ctx, stop := watched(c)
-		defer stop()
+		streams := false
+		defer func() {
+			if !streams {
+				stop()
+			}
+		}()
 		if look != (wire.Moment{}) {
 			if caller, err = s.looking(ctx, method, caller, look); err != nil {
 				return s.service.Identity.Told(caller, err)
 			}
 		}
 		caller.SetAside = strings.Clone(c.Query("set_aside"))
-		r := request{Caller: caller, ctx: ctx, fiber: c}
+		r := request{Caller: caller, ctx: ctx, stop: stop, fiber: c}
 		if match := strings.Trim(c.Get(fiber.HeaderIfMatch), `"`); match != "" {
 			if r.IfMatch, err = strconv.ParseInt(match, 10, 64); err != nil {
 				return badInput("If-Match takes the number of a revision, in quotes")
 			}
 		}
 		out, err := f(r, in)
-		if err == (answered{}) {
+		if done, ok := err.(answered); ok {
+			streams = done.streams
 			return nil
 		}
 		if err != nil {

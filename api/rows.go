@@ -171,11 +171,12 @@ func (*jsonForm) mime() string { return fiber.MIMEApplicationJSON }
 
 func (f *jsonForm) head(b []byte, columns []query.Column) []byte {
 	f.columns, f.begun = columns, true
-	list, err := json.Marshal(gateway.ResultColumns(columns))
-	if err != nil {
-		panic(err) // texts always marshal
+	b = append(b, `{"columns":[`...)
+	for i, c := range gateway.ResultColumns(columns) {
+		b = quoted(append(separate(b, i), `{"name":`...), []byte(c.Name))
+		b = append(quoted(append(b, `,"type":`...), []byte(c.Type)), '}')
 	}
-	return append(append(append(b, `{"columns":`...), list...), `,"rows":[`...)
+	return append(b, `],"rows":[`...)
 }
 
 func (f *jsonForm) row(b []byte, row [][]byte) []byte {
@@ -333,18 +334,11 @@ func (f *flow) Send(b []byte, last bool) error {
 	}
 }
 
-// answered says that a request has been answered by what handled it.
-type answered struct{}
-
-func (answered) Error() string { return "answered" }
-
 // queried runs a statement and answers with its rows as they come.
 func (s *Server) queried(r request, in wire.QueryRequest) error {
 	c := r.fiber
-	f := &flow{form: formOf(c, in.CSVSafe), pieces: make(chan []byte)}
+	f := &flow{ctx: r.ctx, form: formOf(c, in.CSVSafe), pieces: make(chan []byte)}
 	_, isJSON := f.form.(*jsonForm)
-	ctx, stop := watched(c)
-	f.ctx = ctx
 	type ended struct {
 		end gateway.End
 		err error
@@ -360,13 +354,12 @@ func (s *Server) queried(r request, in wire.QueryRequest) error {
 				over <- ended{err: errBroken}
 			}
 		}()
-		end, err := s.service.Gateway.Stream(ctx, r.Caller, gateway.Ask{QueryRequest: in, Whole: !isJSON}, f)
+		end, err := s.service.Gateway.Stream(r.ctx, r.Caller, gateway.Ask{QueryRequest: in, Whole: !isJSON}, f)
 		over <- ended{end, err}
 	}()
 	c.Set(fiber.HeaderContentType, f.form.mime())
 	select {
 	case e := <-over:
-		stop()
 		if e.err != nil {
 			c.Response().Header.Del(fiber.HeaderContentType)
 			return e.err
@@ -382,11 +375,11 @@ func (s *Server) queried(r request, in wire.QueryRequest) error {
 	case first := <-f.pieces:
 		conn := c.RequestCtx().Conn()
 		c.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
-			defer stop()
+			defer r.stop()
 			piece := first
 			for {
 				if sent(conn, w, piece) != nil {
-					stop() // who reads has gone: the statement is ended
+					r.stop() // who reads has gone: the statement is ended
 				}
 				select {
 				case piece = <-f.pieces:
@@ -397,7 +390,7 @@ func (s *Server) queried(r request, in wire.QueryRequest) error {
 				}
 			}
 		})
-		return answered{}
+		return answered{streams: true}
 	}
 }
 
