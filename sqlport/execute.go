@@ -3,6 +3,7 @@ package sqlport
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -26,6 +27,9 @@ type prepared struct {
 	columns   []query.Column
 	described bool
 	empty     bool
+
+	fields  []byte  // the message that describes the columns, as it was sent last
+	formats []int16 // in which it had them
 }
 
 func newPrepared(p query.Piece) *prepared { return &prepared{piece: p, kind: kindOf(p)} }
@@ -235,7 +239,13 @@ func (c *session) describe(m *pgproto3.Describe) error {
 		c.send(&pgproto3.NoData{})
 		return nil
 	}
-	c.send(fields(p.columns, formats))
+	if p.fields == nil || !slices.Equal(p.formats, formats) {
+		before := len(c.out)
+		c.send(fields(p.columns, formats))
+		p.fields, p.formats = slices.Clone(c.out[before:]), slices.Clone(formats)
+		return nil
+	}
+	c.out = append(c.out, p.fields...)
 	return nil
 }
 

@@ -35,10 +35,11 @@ type settings struct {
 	changed []string            // that the client has to be told of
 	local   []undo              // to be set back at the end of the transaction
 	zone    *time.Location
-	expires time.Duration // statement_timeout; zero: the lane's alone
-	idle    time.Duration // idle_in_transaction_session_timeout; zero: the lane's alone
-	away    time.Duration // idle_session_timeout; zero: the service's alone
-	path    []string      // search_path
+	expires time.Duration    // statement_timeout; zero: the lane's alone
+	idle    time.Duration    // idle_in_transaction_session_timeout; zero: the lane's alone
+	away    time.Duration    // idle_session_timeout; zero: the service's alone
+	path    []string         // search_path
+	source  *source.Settings // those that a database has to know; nil: to be read again
 }
 
 type undo struct {
@@ -280,7 +281,7 @@ func (s *settings) put(one *setting, value string) (err error) {
 	if one.told && one.value != value {
 		s.changed = append(s.changed, one.name)
 	}
-	one.value = value
+	one.value, s.source = value, nil
 	return err
 }
 
@@ -390,6 +391,14 @@ func (s *settings) options(text string) error {
 
 // forSource are the settings that a database has to know.
 func (s *settings) forSource() source.Settings {
+	if s.source == nil {
+		out := s.readForSource()
+		s.source = &out
+	}
+	return *s.source
+}
+
+func (s *settings) readForSource() source.Settings {
 	_, order, _ := strings.Cut(s.get("DateStyle"), ", ")
 	out := source.Settings{TimeZone: s.get("TimeZone"), DateOrder: order, IntervalStyle: s.get("IntervalStyle"),
 		FloatDigits: s.get("extra_float_digits"), ByteaOutput: s.get("bytea_output")}

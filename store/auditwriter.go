@@ -60,23 +60,22 @@ var inJSON = func() (kinds [256]byte) {
 
 // appendText appends a text in JSON, as encoding/json has it.
 func appendText(b []byte, s string) []byte {
-	start := len(b)
+	start, taken := len(b), 0
 	b = append(b, '"')
 	for i := range len(s) {
 		switch inJSON[s[i]] {
 		case escaped:
-			b = append(b, '\\', s[i])
+			b = append(append(b, s[taken:i]...), '\\', s[i])
+			taken = i + 1
 		case otherwise:
 			quoted, err := json.Marshal(s)
 			if err != nil {
 				panic(err) // strings always marshal
 			}
 			return append(b[:start], quoted...)
-		default:
-			b = append(b, s[i])
 		}
 	}
-	return append(b, '"')
+	return append(append(b, s[taken:]...), '"')
 }
 
 func (a *Audit) write() {

@@ -53,6 +53,7 @@ func (m *Model) ParseStandpoint(text string) (Standpoint, error) {
 type Rights struct {
 	Model      *Model
 	Standpoint Standpoint
+	Words      string // for people: "user:flint in role:x for audit"
 	At         time.Time
 	// Until is when the standing stops being true by itself, because a
 	// membership or grant in it ends. Zero: it holds while the model does.
@@ -90,7 +91,7 @@ func (m *Model) stand(s Standpoint, now time.Time) (*Rights, error) {
 	if subject.Disabled || subject.Removed {
 		return nil, invalid("disabled", "%s is disabled", subject.Ref())
 	}
-	st := &Rights{Model: m, Standpoint: s, At: now}
+	st := &Rights{Model: m, Standpoint: s, Words: m.StandpointText(s), At: now}
 	st.begin()
 	st.climb(s.Subject, func(SubjectID) bool { return true })
 	st.holds = st.counts

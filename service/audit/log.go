@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"strconv"
 	"strings"
 	"time"
 
@@ -92,7 +93,7 @@ func Bounded(text string, most int) string {
 }
 
 // Reference is how a record of a number is named.
-func Reference(id int64) string { return fmt.Sprintf("R-%d", id) }
+func Reference(id int64) string { return "R-" + strconv.FormatInt(id, 10) }
 
 // List writes a list as a record keeps it.
 func List(list []string) string {

@@ -17,7 +17,6 @@ import (
 type Viewer struct {
 	*access.Rights
 	State   *platform.State
-	Words   string // for people: "user:flint in role:x for audit"
 	Through string // where the state is not the current one, which it is, for people
 	Other   bool   // not the caller's own
 	// review says that the caller may be told which policies and grants are
@@ -68,7 +67,10 @@ func (s *Service) ViewerAt(st *platform.State, c Caller, at wire.Standpoint) (*V
 // held.
 func (s *Service) actingIn(st *platform.State, c Caller) string {
 	role := access.SubjectID(c.token.Role)
-	if own, err := s.Own(st, c); role == 0 || err != nil || !own.Holds(role) {
+	if role == 0 {
+		return ""
+	}
+	if own, err := s.Own(st, c); err != nil || !own.Holds(role) {
 		return ""
 	}
 	return st.Model.Subject(role).Name
@@ -106,7 +108,7 @@ func (s *Service) ViewerOf(st *platform.State, c Caller, id access.SubjectID, at
 	if err != nil {
 		return nil, err
 	}
-	return &Viewer{Rights: rights, State: st, Words: st.Model.StandpointText(session), Through: c.through, Other: id != c.User, Reviews: s.Reviews(st, c)}, nil
+	return &Viewer{Rights: rights, State: st, Through: c.through, Other: id != c.User, Reviews: s.Reviews(st, c)}, nil
 }
 
 // roleNotHeld says the same of a role that is not there.

@@ -254,7 +254,7 @@ func (t *tester) viewer(at access.Standpoint) (*identity.Viewer, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &identity.Viewer{Rights: rights, State: t.st, Words: t.st.Model.StandpointText(at), Reviews: true}
+	v := &identity.Viewer{Rights: rights, State: t.st, Reviews: true}
 	t.stands[at] = v
 	return v, nil
 }
