@@ -50,14 +50,15 @@ var ErrUnwritable = errors.New("the records cannot be written")
 // writer takes what waits and writes it together; the queue before it is
 // bounded, and blocks rather than drops.
 type Audit struct {
-	db    *sqlx.DB
-	conn  *sqlx.Conn // the writer's, and so is what follows
-	add   *sql.Stmt  // one record
-	adds  *sql.Stmt  // as many as many
-	queue chan entry
-	done  chan struct{}
-	last  Head
-	drops int64 // how often use sets were dropped
+	db      *sqlx.DB
+	conn    *sqlx.Conn // the writer's, and so is what follows
+	add     *sql.Stmt  // one record
+	adds    *sql.Stmt  // as many as many
+	queue   chan entry
+	done    chan struct{}
+	last    Head
+	stretch stretch // that is being written
+	drops   int64   // how often use sets were dropped
 	// Before is the last record of earlier runs of the service: one of these that is open and has
 	// no end will have none.
 	Before int64
@@ -91,7 +92,7 @@ const auditQueue = 256
 
 func newAudit(db *sqlx.DB) (*Audit, error) {
 	a := &Audit{db: db, portion: portion{least: 1_000, most: 20_000}, queue: make(chan entry, auditQueue), done: make(chan struct{})}
-	if err := a.link(); err != nil {
+	if err := errors.Join(a.link(), a.resume()); err != nil {
 		return nil, err
 	}
 	a.Before = a.last.Number
@@ -245,11 +246,7 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Actor == "" {
 		return a.find(ctx, s, "", "true")
 	}
-	index := "" // that of actors, in the order of the record
-	if s.From != "" || s.Until != "" {
-		index = "INDEXED BY record_actor_at"
-	}
-	out, err := a.find(ctx, s, index, "r.actor = ?", s.Actor)
+	out, err := a.find(ctx, s, "INDEXED BY record_actor", "r.actor = ?", s.Actor)
 	if err != nil || s.Themself {
 		return out, err
 	}
@@ -274,6 +271,13 @@ func (a *Audit) find(ctx context.Context, s Search, index, condition string, val
 	add := func(condition string, values ...any) {
 		where = append(where, condition)
 		args = append(args, values...)
+	}
+	if s.From != "" || s.Until != "" {
+		first, last, err := a.numbers(ctx, s.From, s.Until)
+		if err != nil {
+			return nil, err
+		}
+		add("r.id BETWEEN ? AND ?", first, last)
 	}
 	if s.Action != "" {
 		add("r.action = ?", s.Action)

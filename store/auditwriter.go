@@ -129,11 +129,12 @@ func (r *Record) values() []any {
 
 // A linking is records that are given their places in the chain, and written.
 type linking struct {
-	audit *Audit
-	tx    *sqlx.Tx
-	last  Head
-	known map[*UseSet]int64 // sets that the transaction has found or made
-	due   []*Record         // that are to be inserted
+	audit   *Audit
+	tx      *sqlx.Tx
+	last    Head
+	stretch stretch
+	known   map[*UseSet]int64 // sets that the transaction has found or made
+	due     []*Record         // that are to be inserted
 }
 
 func (a *Audit) insert(batch []entry) error {
@@ -148,7 +149,7 @@ func (a *Audit) insert(batch []entry) error {
 		return err
 	}
 	defer tx.Rollback()
-	l := &linking{audit: a, tx: tx, last: a.last, known: map[*UseSet]int64{}}
+	l := &linking{audit: a, tx: tx, last: a.last, stretch: a.stretch, known: map[*UseSet]int64{}}
 	for _, e := range batch {
 		if e.alone != nil {
 			if err := errors.Join(l.flush(1), e.alone(ctx, tx)); err != nil {
@@ -167,7 +168,7 @@ func (a *Audit) insert(batch []entry) error {
 	if err := tx.Commit(); err != nil {
 		return err
 	}
-	a.last = l.last
+	a.last, a.stretch = l.last, l.stretch
 	next := make(chan struct{})
 	close(*a.written.Swap(&next))
 	for set, id := range l.known {
@@ -191,6 +192,13 @@ func (l *linking) add(ctx context.Context, r *Record) (err error) {
 	r.ID, r.Previous = l.last.Number+1, l.last.Hash
 	r.Hash = r.digest()
 	l.last = Head{r.ID, r.Hash}
+	if l.stretch.add(r.At); r.ID%stretchSize == 0 {
+		if _, err := l.tx.ExecContext(ctx, `INSERT INTO stretch (first, earliest, latest) VALUES (?, ?, ?)`, startOf(r.ID), l.stretch.Earliest,
+			l.stretch.Latest); err != nil {
+			return err
+		}
+		l.stretch = stretch{}
+	}
 	l.due = append(l.due, r)
 	return l.flush(many)
 }

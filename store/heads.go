@@ -158,6 +158,7 @@ func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last He
 		return 0, last, err
 	}
 	defer rows.Close()
+	var read stretch
 	for rows.Next() {
 		var r Record
 		if err := rows.StructScan(&r); err != nil {
@@ -171,6 +172,12 @@ func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last He
 			return n, last, fmt.Errorf("%w: the record has been altered at R-%d, or entries before it are gone", ErrAltered, r.ID)
 		}
 		n, last = n+1, Head{r.ID, r.Hash}
+		if read.add(r.At); r.ID%stretchSize == 0 {
+			if err := s.audit.checkStretch(ctx, r.ID, read); err != nil {
+				return n, last, err
+			}
+			read = stretch{}
+		}
 	}
 	if err := rows.Err(); err != nil {
 		return n, last, err

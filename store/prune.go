@@ -24,8 +24,8 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 		return 0, err
 	}
 	// Records are in the order in which they were written, so everything before the first that stays can go.
-	var stays int64
-	if err := a.db.GetContext(ctx, &stays, `SELECT coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record), 0)`, before); err != nil {
+	stays, err := a.firstSince(ctx, before)
+	if err != nil {
 		return 0, err
 	}
 	some := portion{least: 20, most: 5_000}
@@ -35,6 +35,16 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 			return n, err
 		}
 	}
+}
+
+// firstSince is the first record from a time on, or the last of all; zero: there is none.
+func (a *Audit) firstSince(ctx context.Context, at string) (id int64, err error) {
+	first, _, err := a.numbers(ctx, at, "")
+	if err == nil {
+		err = a.db.GetContext(ctx, &id, `SELECT coalesce((SELECT id FROM record WHERE id >= ? AND at >= ? ORDER BY id LIMIT 1),
+			(SELECT max(id) FROM record), 0)`, first, at)
+	}
+	return id, err
 }
 
 func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n int64, err error) {
@@ -57,6 +67,9 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 	}
 	done, err := tx.ExecContext(ctx, `DELETE FROM record WHERE id <= ?`, last.Number)
 	if err != nil {
+		return 0, err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM stretch WHERE first <= ?`, last.Number+1-stretchSize); err != nil {
 		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO pruned (one, id, hash, at) VALUES (1, ?, ?, ?)`, last.Number, last.Hash,
@@ -84,7 +97,9 @@ func (a *Audit) HashOf(ctx context.Context, id int64) (hash string, err error) {
 
 // CountBefore counts the records from before a time.
 func (a *Audit) CountBefore(ctx context.Context, before string) (n int64, err error) {
-	err = a.db.GetContext(ctx, &n, `SELECT count(*) FROM record
-		WHERE id < coalesce((SELECT min(id) FROM record WHERE at >= ?), (SELECT max(id) FROM record))`, before)
+	stays, err := a.firstSince(ctx, before)
+	if err == nil {
+		err = a.db.GetContext(ctx, &n, `SELECT count(*) FROM record WHERE id < ?`, stays)
+	}
 	return n, err
 }

@@ -1,0 +1,140 @@
+package store
+
+import (
+	"cmp"
+	"errors"
+	"io/fs"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/database"
+)
+
+const millis = "2006-01-02T15:04:05.000Z"
+
+// TestStretches searches by times a record whose clock was set back now and then, and compares what is found with a
+// plain reading: while it grows, after a restart, an update from the version before, and pruning.
+func TestStretches(t *testing.T) {
+	dir := t.TempDir()
+	s := opened(t, dir)
+	r := rand.New(rand.NewPCG(21, 22))
+	now := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
+	var all []*Record
+	write := func(n int) {
+		t.Helper()
+		var part []*Record
+		for range n {
+			now = now.Add(time.Duration(r.IntN(120)) * time.Second)
+			if r.IntN(1500) == 0 {
+				now = now.Add(-time.Duration(r.IntN(20)) * time.Hour)
+			}
+			part = append(part, &Record{At: now.Format(millis), Actor: []string{"user:flint", "user:marl", "user:onyx"}[r.IntN(3)], Action: "query",
+				Decision: "allowed", Labels: "[]", Objects: "[]", Missing: "[]"})
+		}
+		must(t, s.Audit().Load(ctx, part, now.Format(time.RFC3339)))
+		all = append(all, part...)
+	}
+	compare := func(when string) {
+		t.Helper()
+		for range 150 {
+			q := Search{Limit: 1 + r.IntN(3000), Actor: []string{"", "user:marl", "user:none"}[r.IntN(3)]}
+			from := now.Add(-time.Duration(r.IntN(400)) * time.Hour)
+			if r.IntN(3) == 0 {
+				from = now.Add(-time.Duration(r.IntN(10*60)) * time.Minute)
+			}
+			if q.From = from.Format(millis); r.IntN(4) == 0 {
+				q.From = ""
+			}
+			if r.IntN(3) > 0 {
+				q.Until = from.Add(time.Duration(r.IntN(100)) * time.Hour).Format(millis)
+			}
+			switch r.IntN(3) {
+			case 0:
+				q.Before = 1 + r.Int64N(int64(len(all)+1))
+			case 1:
+				q.Behind = 1 + r.Int64N(int64(len(all)+1))
+			}
+			var want []int64
+			for _, x := range all {
+				if (q.Actor == "" || x.Actor == q.Actor) && x.At >= q.From && (q.Until == "" || x.At < q.Until) && (q.Before == 0 || x.ID < q.Before) && x.ID > q.Behind {
+					want = append(want, x.ID)
+				}
+			}
+			if q.Behind == 0 {
+				slices.Reverse(want)
+			}
+			want = want[:min(len(want), q.Limit)]
+			found, err := s.Audit().Find(ctx, q)
+			must(t, err)
+			if !slices.EqualFunc(found, want, func(x Record, id int64) bool { return x.ID == id }) {
+				t.Fatalf("%s: %+v finds %d records, want %d", when, q, len(found), len(want))
+			}
+		}
+		if _, _, err := s.VerifyRecord(ctx, 0); err != nil {
+			t.Fatalf("%s: %v", when, err)
+		}
+	}
+	compare("empty")
+	for _, n := range []int{1, 998, 1, 1, 998, 1, 4321} {
+		write(n)
+		compare("growing")
+	}
+	again := func() {
+		t.Helper()
+		must(t, s.Close())
+		s = opened(t, dir)
+	}
+	again()
+	write(2500)
+	compare("after a restart")
+
+	files, err := fs.Sub(migrations, "auditmigrations")
+	must(t, err)
+	p, err := goose.NewProvider(database.DialectSQLite3, s.Audit().db.DB, files)
+	must(t, err)
+	_, err = p.DownTo(ctx, 9)
+	must(t, err)
+	again()
+	compare("after an update")
+
+	at := all[len(all)/2].At
+	n, err := s.Audit().CountBefore(ctx, at)
+	must(t, err)
+	gone, err := s.Audit().Prune(ctx, at)
+	must(t, err)
+	i := slices.IndexFunc(all, func(x *Record) bool { return x.At >= at })
+	if all = all[i:]; int64(i) != n || int64(i) != gone {
+		t.Errorf("%d records were counted and %d pruned, want %d", n, gone, i)
+	}
+	compare("after pruning")
+	again()
+	write(1000)
+	compare("after pruning and a restart")
+
+	// The end is lost, and what comes behind it has the numbers of what was there.
+	last := all[len(all)-1700].ID
+	_, err = s.Audit().db.Exec(`DELETE FROM record WHERE id > ?`, last)
+	must(t, err)
+	if err := s.Close(); err != nil && !errors.Is(err, ErrAltered) {
+		t.Fatal(err)
+	}
+	if s, err = Open(dir, true); err != nil {
+		t.Fatal(err)
+	}
+	all = slices.DeleteFunc(all, func(x *Record) bool { return cmp.Less(last, x.ID) })
+	write(900)
+	compare("after a loss")
+	write(1900)
+	compare("after a loss, later")
+
+	if _, err := s.Audit().db.Exec(`UPDATE stretch SET latest = earliest WHERE first = (SELECT max(first) FROM stretch)`); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := s.VerifyRecord(ctx, 0); !errors.Is(err, ErrAltered) {
+		t.Errorf("a stretch that hides records: %v", err)
+	}
+	must(t, s.Close())
+}
