@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -197,25 +198,34 @@ func (f *jsonForm) end(b []byte, e gateway.End) ([]byte, error) {
 		text, err := json.Marshal(out)
 		return append(b, text...), err
 	}
-	rest, err := json.Marshal(out)
-	if err != nil {
-		return b, err
-	}
-	return f.close(b, rest), nil
+	return closed(b, out)
 }
 
-// close writes the members of a result that come behind the rows.
-func (f *jsonForm) close(b, rest []byte) []byte {
-	_, members, _ := bytes.Cut(rest, []byte(`"rows":null,`))
-	return append(append(b, "],"...), members...)
+// closed writes the members of a result that come behind the rows, as encoding/json does.
+func closed(b []byte, out wire.Result) (_ []byte, err error) {
+	b = strconv.AppendBool(append(b, `],"truncated":`...), out.Truncated)
+	b = strconv.AppendFloat(append(b, `,"took_ms":`...), out.TookMS, 'f', -1, 64)
+	b = quoted(append(b, `,"standpoint":`...), []byte(out.Standpoint))
+	if out.Lane != "" {
+		b = quoted(append(b, `,"lane":`...), []byte(out.Lane))
+	}
+	b = strconv.AppendInt(append(b, `,"changed":`...), out.Changed, 10)
+	b = quoted(append(b, `,"record":`...), []byte(out.Record))
+	var text []byte
+	if out.Problem != nil {
+		text, err = json.Marshal(out.Problem)
+		b = append(append(b, `,"problem":`...), text...)
+	}
+	if out.Plan != nil && err == nil {
+		text, err = json.Marshal(out.Plan)
+		b = append(append(b, `,"plan":`...), text...)
+	}
+	return append(b, '}'), err
 }
 
 func (f *jsonForm) broken(b []byte, p *wire.Problem) ([]byte, bool) {
-	rest, err := json.Marshal(wire.Result{Problem: p})
-	if err != nil {
-		return b, false
-	}
-	return f.close(b, rest), true
+	b, err := closed(b, wire.Result{Problem: p})
+	return b, err == nil
 }
 
 // mostExact is the length up to which the text of a whole number is one that every reader of JSON
