@@ -41,7 +41,7 @@ func BenchmarkLargeRecord(b *testing.B) {
 		}
 	}
 	began, loading := time.Now().UTC().AddDate(-1, 0, 0), time.Now()
-	for _, text := range []string{"DELETE FROM record", "DELETE FROM label_day", "DELETE FROM action_day", "DELETE FROM label_total", "DELETE FROM label_count", "DELETE FROM use_set",
+	for _, text := range []string{"DELETE FROM record", "DELETE FROM stretch", "DELETE FROM label_day", "DELETE FROM action_day", "DELETE FROM label_total", "DELETE FROM label_count", "DELETE FROM use_set",
 		"DELETE FROM unusual", "DELETE FROM unusual_due", "DELETE FROM use_day", "DELETE FROM use_month", "UPDATE counted SET record = 0",
 		fmt.Sprintf(`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %[1]d)
 			INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash, client)
@@ -51,7 +51,9 @@ func BenchmarkLargeRecord(b *testing.B) {
 				'["survey.drilling.boreholes.id","survey.drilling.boreholes.name","survey.drilling.boreholes.depth_m"]',
 				CASE i %% 4 WHEN 0 THEN '["label:position"]' WHEN 1 THEN '["label:finance","label:personal"]' ELSE '[]' END, '[]', '', i %% 90, 900,
 				'10.' || (i * 2654435761 %% 10000 / 250) || '.' || (i * 2654435761 %% 250) || '.' || (i %% 2), printf('%%064x', i - 1), printf('%%064x', i), 'psql' FROM n`,
-			lines, began.Unix())} {
+			lines, began.Unix()),
+		`WITH RECURSIVE whole (first) AS (SELECT 1 UNION ALL SELECT first + 1000 FROM whole WHERE first < (SELECT max(id) FROM record))
+			INSERT INTO stretch SELECT first, min(at), max(at) FROM whole JOIN record ON id >= first AND id < first + 1000 GROUP BY first`} {
 		if _, err := db.Exec(text); err != nil {
 			b.Fatal(err)
 		}

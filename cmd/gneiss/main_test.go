@@ -265,9 +265,10 @@ type started struct {
 
 var atAddress = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 
-func startServe(t *testing.T, dir string) started {
+func startServe(t testing.TB, dir string, more ...string) started {
 	t.Helper()
 	c := gneiss(t, []string{"GNEISS_ADMIN=opal", "GNEISS_ADMIN_PASSWORD=northmark"}, "serve", "--data", dir, "--listen", "127.0.0.1:0", "--source-roots", filepath.Join(dir, "sources")+":"+os.TempDir())
+	c.Args = append(c.Args, more...)
 	out, err := c.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

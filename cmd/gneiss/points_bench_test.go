@@ -1,0 +1,161 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/valyala/fasthttp"
+
+	"gneiss/demo"
+	"gneiss/demo/demotest"
+	"gneiss/source/pgtest"
+	"gneiss/wire"
+)
+
+const point = "SELECT id, name, district, depth_m, status FROM %s.boreholes WHERE id = "
+
+// BenchmarkPoints asks a running service for one row by its key, with as many clients as are usual: prepared, through
+// the port and of the server itself, with the filter of flint's policy written by hand; and over HTTP, with
+// parameters and with literals. It takes the ways by turns, for a second each, and reports the medians: statements a
+// second, and what part of the server's own they were. Clients, service and server share the machine.
+func BenchmarkPoints(b *testing.B) {
+	dir := demotest.OwnFolder(b, "drilling")
+	own, err := pgtest.Start(b).Database("survey")
+	if err == nil {
+		err = demo.AddPostgres(context.Background(), dir, own, io.Discard)
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+	port := unused(b)
+	server := startServe(b, dir, "--sql-listen", port).server
+	token := demotest.SignIn(b, server, "flint").Token
+	ways := []struct {
+		name string
+		rate func(*testing.B) float64
+	}{
+		{"direct", pgbench(b, own, fmt.Sprintf(point, "drilling")+":id AND district IN ('north')")},
+		{"port", pgbench(b, "postgresql://flint:northmark@"+port+"/"+demo.Second, fmt.Sprintf(point, "drilling")+":id")},
+		{"http-parameters", overHTTP(server, token, func(id int) wire.QueryRequest {
+			return wire.QueryRequest{SQL: fmt.Sprintf(point, demo.Second+".drilling") + "$1", Params: []any{id}}
+		})},
+		{"http-literals", overHTTP(server, token, func(id int) wire.QueryRequest {
+			return wire.QueryRequest{SQL: fmt.Sprintf(point, demo.Second+".drilling") + strconv.Itoa(id)}
+		})},
+	}
+	rates := map[string][]float64{}
+	round := func() {
+		for _, way := range ways {
+			rates[way.name] = append(rates[way.name], way.rate(b))
+		}
+	}
+	round()
+	clear(rates)
+	b.ResetTimer()
+	for range 11 {
+		round()
+	}
+	for _, way := range ways[1:] {
+		parts := make([]float64, len(rates[way.name]))
+		for i, rate := range rates[way.name] {
+			parts[i] = rate / rates["direct"][i]
+		}
+		b.ReportMetric(middle(parts), way.name+"/direct")
+	}
+	for _, way := range ways {
+		b.ReportMetric(middle(rates[way.name]), way.name+"/s")
+	}
+	b.ReportMetric(0, "ns/op")
+}
+
+func middle(list []float64) float64 {
+	slices.Sort(list)
+	return list[len(list)/2]
+}
+
+// unused is an address that nobody listens at.
+func unused(t testing.TB) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+var transactions = regexp.MustCompile(`(?m)^tps = ([\d.]+)`)
+
+// pgbench is how many statements a second PostgreSQL's own client makes of a server, without connecting.
+func pgbench(b *testing.B, url, statement string) func(*testing.B) float64 {
+	script := filepath.Join(b.TempDir(), "point.sql")
+	if err := os.WriteFile(script, []byte("\\set id random(1, 2000)\n"+statement+";\n"), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	return func(b *testing.B) float64 {
+		out, err := exec.Command("pgbench", "-n", "-M", "prepared", "-f", script, "-c", "32", "-j", "2", "-T", "1", url).CombinedOutput()
+		if found := transactions.FindSubmatch(out); err == nil && found != nil {
+			rate, _ := strconv.ParseFloat(string(found[1]), 64)
+			return rate
+		}
+		b.Fatalf("pgbench: %v\n%s", err, out)
+		return 0
+	}
+}
+
+// overHTTP is how many statements a second 64 clients make of the service.
+func overHTTP(server, token string, request func(id int) wire.QueryRequest) func(*testing.B) float64 {
+	pool := &fasthttp.Client{MaxConnsPerHost: 64}
+	ask := func(id int) error {
+		in, out := fasthttp.AcquireRequest(), fasthttp.AcquireResponse()
+		defer fasthttp.ReleaseRequest(in)
+		defer fasthttp.ReleaseResponse(out)
+		body, err := json.Marshal(request(id))
+		if err != nil {
+			return err
+		}
+		in.SetRequestURI(server + "/api/v1/queries")
+		in.Header.SetMethod("POST")
+		in.Header.SetContentType("application/json")
+		in.Header.Set("Authorization", "Bearer "+token)
+		in.SetBodyRaw(body)
+		if err := pool.Do(in, out); err != nil {
+			return err
+		}
+		if out.StatusCode() != 200 {
+			return fmt.Errorf("%d: %s", out.StatusCode(), out.Body())
+		}
+		return nil
+	}
+	return func(b *testing.B) float64 {
+		var asked atomic.Int64
+		var wg sync.WaitGroup
+		began := time.Now()
+		for one := range 64 {
+			wg.Go(func() {
+				for n := one; time.Since(began) < time.Second; n++ {
+					if err := ask(n*37%2000 + 1); err != nil {
+						b.Error(err)
+						return
+					}
+					asked.Add(1)
+				}
+			})
+		}
+		wg.Wait()
+		return float64(asked.Load()) / time.Since(began).Seconds()
+	}
+}
