@@ -14,14 +14,14 @@ import (
 // TestJSONForm compares what is written piece by piece with what encoding/json writes of the same.
 func TestJSONForm(t *testing.T) {
 	columns := []query.Column{{Name: "id", Type: sqltype.Int4}, {Name: "a \"<é>\"\\\u2028", Type: sqltype.Text, Declared: "character varying(5)"}}
-	problem := &wire.Problem{Title: "broken", Status: 500, Code: "internal", Detail: "it <broke>"}
+	broke := &wire.Problem{Title: "broken", Status: 500, Code: "internal", Detail: "it <broke>"}
 	for _, end := range []gateway.End{
 		{Standpoint: "user:flint in role:x for \"<audit>\"", Lane: "interactive", Record: "R-12"},
 		{Took: time.Microsecond, Truncated: true},
 		{Took: 123456789 * time.Microsecond, Plan: &wire.Plan{SQL: "SELECT 1 < 2", Args: []string{"1=a"}, PlanUS: 7}},
 	} {
 		want := end.Result(wire.Result{Columns: gateway.ResultColumns(columns), Rows: [][]any{{1, "a"}, {nil, "<b>"}}})
-		for _, want.Problem = range []*wire.Problem{nil, problem} {
+		for _, want.Problem = range []*wire.Problem{nil, broke} {
 			f := &jsonForm{}
 			b := f.head(nil, columns)
 			b = f.row(b, [][]byte{[]byte("1"), []byte("a")})
@@ -31,10 +31,10 @@ func TestJSONForm(t *testing.T) {
 				b, err = f.end(b, end)
 			} else {
 				ok := false
-				if b, ok = f.broken(b, problem); !ok {
+				if b, ok = f.broken(b, broke); !ok {
 					t.Fatal("it has no place for a problem")
 				}
-				want = wire.Result{Columns: want.Columns, Rows: want.Rows, Problem: problem}
+				want = wire.Result{Columns: want.Columns, Rows: want.Rows, Problem: broke}
 			}
 			wanted, err2 := json.Marshal(want)
 			if err != nil || err2 != nil || string(b) != string(wanted) {

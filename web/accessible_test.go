@@ -31,21 +31,22 @@ func TestAccessible(t *testing.T) {
 		t.Fatal("npm ci installs the check: ", err)
 	}
 	server := demotest.Start(t)
-	for _, dark := range []bool{false, true} {
-		for _, width := range []int64{1280, 768} {
-			t.Run(fmt.Sprintf("dark %t, %d wide", dark, width), func(t *testing.T) {
-				ctx := browser(t, dark)
-				run(t, ctx, chromedp.EmulateViewport(width, 900))
-				accessible(t, ctx, check, "the sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
-				run(t, ctx, signIn(server, "opal"))
-				for _, page := range accessiblePages {
-					accessible(t, ctx, check, page, chromedp.Navigate(server+page), titled, settled)
-				}
-				accessible(t, ctx, check, "a policy's dialog", chromedp.Navigate(server+"/policies"), button("Row policy"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
-				accessible(t, ctx, check, "a grant's dialog", chromedp.Navigate(server+"/tables/survey.field"), button("Grant"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
-				accessible(t, ctx, check, "the account's menu", chromedp.Navigate(server+"/overview"), chromedp.Click(`//button[starts-with(@aria-label, "Account")]`, chromedp.BySearch), chromedp.WaitVisible(`[role=menu]`, chromedp.ByQuery), settled)
-			})
-		}
+	for _, as := range []struct {
+		dark  bool
+		width int64
+	}{{false, 1280}, {true, 1280}, {false, 768}} {
+		t.Run(fmt.Sprintf("dark %t, %d wide", as.dark, as.width), func(t *testing.T) {
+			ctx := browser(t, as.dark)
+			run(t, ctx, chromedp.EmulateViewport(as.width, 900))
+			accessible(t, ctx, check, "the sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
+			run(t, ctx, signIn(server, "opal"))
+			for _, page := range accessiblePages {
+				accessible(t, ctx, check, page, chromedp.Navigate(server+page), titled, settled)
+			}
+			accessible(t, ctx, check, "a policy's dialog", chromedp.Navigate(server+"/policies"), button("Row policy"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
+			accessible(t, ctx, check, "a grant's dialog", chromedp.Navigate(server+"/tables/survey.field"), button("Grant"), chromedp.WaitVisible(`[role=dialog] input`, chromedp.ByQuery), settled)
+			accessible(t, ctx, check, "the account's menu", chromedp.Navigate(server+"/overview"), chromedp.Click(`//button[starts-with(@aria-label, "Account")]`, chromedp.BySearch), chromedp.WaitVisible(`[role=menu]`, chromedp.ByQuery), settled)
+		})
 	}
 }
 
