@@ -25,35 +25,31 @@ import (
 	"gneiss/wire"
 )
 
-const point = "SELECT id, name, district, depth_m, status FROM %s.boreholes WHERE id = "
+const (
+	point       = "SELECT id, name, district, depth_m, status FROM "
+	fromPoint   = ".drilling.boreholes WHERE id = "
+	pointOf     = point + "drilling.boreholes WHERE id = :id"
+	pointByHand = pointOf + " AND district IN ('north')"
+)
 
 // BenchmarkPoints asks a running service for one row by its key, with as many clients as are usual: prepared, through
 // the port and of the server itself, with the filter of flint's policy written by hand; and over HTTP, with
 // parameters and with literals. It takes the ways by turns, for a second each, and reports the medians: statements a
 // second, and what part of the server's own they were. Clients, service and server share the machine.
 func BenchmarkPoints(b *testing.B) {
-	dir := demotest.OwnFolder(b, "drilling")
-	own, err := pgtest.Start(b).Database("survey")
-	if err == nil {
-		err = demo.AddPostgres(context.Background(), dir, own, io.Discard)
-	}
-	if err != nil {
-		b.Fatal(err)
-	}
-	port := unused(b)
-	server := startServe(b, dir, "--sql-listen", port).server
+	server, port, own := beside(b)
 	token := demotest.SignIn(b, server, "flint").Token
 	ways := []struct {
 		name string
 		rate func(*testing.B) float64
 	}{
-		{"direct", pgbench(b, own, fmt.Sprintf(point, "drilling")+":id AND district IN ('north')")},
-		{"port", pgbench(b, "postgresql://flint:northmark@"+port+"/"+demo.Second, fmt.Sprintf(point, "drilling")+":id")},
+		{"direct", pgbench(b, own, pointByHand, 32)},
+		{"port", pgbench(b, port, pointOf, 32)},
 		{"http-parameters", overHTTP(server, token, func(id int) wire.QueryRequest {
-			return wire.QueryRequest{SQL: fmt.Sprintf(point, demo.Second+".drilling") + "$1", Params: []any{id}}
+			return wire.QueryRequest{SQL: point + demo.Second + fromPoint + "$1", Params: []any{id}}
 		})},
 		{"http-literals", overHTTP(server, token, func(id int) wire.QueryRequest {
-			return wire.QueryRequest{SQL: fmt.Sprintf(point, demo.Second+".drilling") + strconv.Itoa(id)}
+			return wire.QueryRequest{SQL: point + demo.Second + fromPoint + strconv.Itoa(id)}
 		})},
 	}
 	rates := map[string][]float64{}
@@ -81,6 +77,59 @@ func BenchmarkPoints(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
+// BenchmarkBesideLongAnswers asks for rows by their keys with four clients, while three answers of half a million rows
+// are on their way, again and again: how long one takes through the port, and of the server itself.
+func BenchmarkBesideLongAnswers(b *testing.B) {
+	server, port, own := beside(b)
+	signedIn(b, server, "opal").must("lane", "set", "interactive", "--rows", "1000000", "--mib", "1024", "--reason", "long answers")
+	const long = "copy (SELECT a.id, a.name, b.name AS other, a.depth_m, a.status FROM drilling.boreholes a, drilling.boreholes b WHERE b.id < 900%s) to stdout"
+	took := func(url, point, text string) float64 {
+		ctx, stop := context.WithCancel(context.Background())
+		var wg sync.WaitGroup
+		for range 3 {
+			wg.Go(func() {
+				for ctx.Err() == nil {
+					if out, err := exec.CommandContext(ctx, "psql", url, "-qAt", "-o", os.DevNull, "-c", text).CombinedOutput(); err != nil && ctx.Err() == nil {
+						b.Errorf("%v\n%s", err, out)
+						return
+					}
+				}
+			})
+		}
+		ask := pgbench(b, url, point, 4)
+		ask(b)
+		rate := ask(b)
+		stop()
+		wg.Wait()
+		return 4000 / rate
+	}
+	var governed, direct []float64
+	b.ResetTimer()
+	for range 5 {
+		direct = append(direct, took(own, pointByHand, fmt.Sprintf(long, " AND a.district IN ('north') AND b.district IN ('north')")))
+		governed = append(governed, took(port, pointOf, fmt.Sprintf(long, "")))
+	}
+	b.ReportMetric(middle(direct), "direct-ms")
+	b.ReportMetric(middle(governed), "port-ms")
+	b.ReportMetric(0, "ns/op")
+}
+
+// beside starts a service beside a database server with the same tables: the addresses of its API and its port, and that
+// of the database itself.
+func beside(b *testing.B) (server, port, own string) {
+	dir := demotest.OwnFolder(b, "drilling")
+	own, err := pgtest.Start(b).Database("survey")
+	if err == nil {
+		err = demo.AddPostgres(context.Background(), dir, own, io.Discard)
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+	address := unused(b)
+	server = startServe(b, dir, "--sql-listen", address).server
+	return server, "postgresql://flint:northmark@" + address + "/" + demo.Second, own
+}
+
 func middle(list []float64) float64 {
 	slices.Sort(list)
 	return list[len(list)/2]
@@ -100,13 +149,13 @@ func unused(t testing.TB) string {
 var transactions = regexp.MustCompile(`(?m)^tps = ([\d.]+)`)
 
 // pgbench is how many statements a second PostgreSQL's own client makes of a server, without connecting.
-func pgbench(b *testing.B, url, statement string) func(*testing.B) float64 {
+func pgbench(b *testing.B, url, statement string, clients int) func(*testing.B) float64 {
 	script := filepath.Join(b.TempDir(), "point.sql")
 	if err := os.WriteFile(script, []byte("\\set id random(1, 2000)\n"+statement+";\n"), 0o600); err != nil {
 		b.Fatal(err)
 	}
 	return func(b *testing.B) float64 {
-		out, err := exec.Command("pgbench", "-n", "-M", "prepared", "-f", script, "-c", "32", "-j", "2", "-T", "1", url).CombinedOutput()
+		out, err := exec.Command("pgbench", "-n", "-M", "prepared", "-f", script, "-c", strconv.Itoa(clients), "-j", "2", "-T", "1", url).CombinedOutput()
 		if found := transactions.FindSubmatch(out); err == nil && found != nil {
 			rate, _ := strconv.ParseFloat(string(found[1]), 64)
 			return rate

@@ -65,6 +65,8 @@ type outflow struct {
 	armed   bool
 	err     error
 	timer   *time.Timer
+	sent    int  // bytes
+	long    bool // so much that it is a long answer
 }
 
 func (s *Service) newOutflow(answer Answer, record *store.Record) *outflow {
@@ -126,6 +128,10 @@ func (o *outflow) flush() error {
 		return nil
 	}
 	err := o.answer.Send(o.b, false)
+	if o.sent += len(o.b); o.sent >= longAt && !o.long {
+		o.long = true
+		shared.enter()
+	}
 	if o.b = o.b[:0]; cap(o.b) > 2*sentAt {
 		o.b = nil
 	}
@@ -154,6 +160,15 @@ func (o *outflow) ending() *store.Record {
 
 func endOf(r *store.Record) *store.Record {
 	return &store.Record{Actor: r.Actor, Standpoint: r.Standpoint, Action: r.Action, Decision: audit.Allowed, Address: r.Address, Client: r.Client, Ends: r.ID}
+}
+
+// over is called when nothing more is asked of the answer.
+func (o *outflow) over() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.long {
+		shared.leave()
+	}
 }
 
 // end records that the statement has ended well, and sends the rest.

@@ -142,6 +142,7 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 		limit, a.Whole = a.Limit, false
 	}
 	o := a.newOutflow(answer, a.record)
+	defer o.over()
 	size := int64(0)
 	row := func(row [][]byte) error {
 		if !a.Whole {
