@@ -160,10 +160,17 @@ func (a *app) moments(c *cobra.Command, changes bool) {
 
 // answerUnknown makes a command that only has others below it refuse a word that is
 // none of them, and not show its help as if all were well.
-func answerUnknown(c *cobra.Command) {
-	c.Args = cobra.ArbitraryArgs
-	c.SuggestionsMinimumDistance = 2
-	c.RunE = func(c *cobra.Command, args []string) error {
+func answerUnknown(group *cobra.Command) {
+	group.Args = cobra.ArbitraryArgs
+	group.SuggestionsMinimumDistance = 2
+	usual := group.FlagErrorFunc()
+	group.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		if words := c.Flags().Args(); c == group && len(words) > 0 { // which stand before the flag
+			return group.RunE(group, words)
+		}
+		return usual(c, err)
+	})
+	group.RunE = func(c *cobra.Command, args []string) error {
 		if len(args) == 0 {
 			return c.Help()
 		}
