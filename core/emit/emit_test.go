@@ -19,7 +19,7 @@ func platform(t testing.TB, more ...access.Change) (*access.Model, *policy.Set) 
 	m, set := access.New(), &policy.Set{}
 	object := func(kind, path, typ string) access.Change {
 		typ, notNull := strings.CutSuffix(typ, "!")
-		return access.AddObject{Path: path, Kind: kind, Type: typ, NotNull: notNull}
+		return access.AddObject{Path: path, Kind: kind, Type: typ, NotNull: notNull, Key: strings.HasSuffix(path, ".id")}
 	}
 	changes := []access.Change{object("source", "survey", ""), object("schema", "survey.drilling", ""), object("schema", "survey.assay", ""), object("schema", "survey.licensing", ""),
 		object("source", "other", ""), object("schema", "other.drilling", "")}

@@ -18,6 +18,7 @@ func served(t testing.TB) (*access.Model, *policy.Set) {
 	routine := sqltype.Signature{Schema: "drilling", Name: "gross", Kind: "f", Args: []string{"numeric"}, Result: "numeric", Volatility: "i"}
 	return platform(t, access.AddObject{Path: "survey", Kind: "source", Type: Postgres}, access.AddObject{Path: "other", Kind: "source", Type: Postgres},
 		access.AddObject{Path: `survey.drilling."gross(numeric)"`, Kind: "routine", Type: "numeric", Declared: routine.String()},
+		access.AddObject{Path: "survey.drilling.notes", Kind: "table"}, access.AddObject{Path: "survey.drilling.notes.note", Kind: "column", Type: "text"},
 		access.AddGrant{Privilege: "EXECUTE", Object: "survey.drilling", Subject: "user:flint"},
 		access.AddGrant{Privilege: "ALL", Object: "survey", Subject: "user:flint"},
 		access.PutView{Path: "survey.drilling.seen", Text: "SELECT id, name::integer AS n FROM drilling.boreholes", Rights: access.OwnerRights, Owner: "user:flint",
@@ -131,6 +132,34 @@ func TestMerge(t *testing.T) {
 			t.Errorf("%s has no fence:\n%s", c.name, plan.SQL)
 		case c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)):
 			t.Errorf("%s is refused with %v, want %q", c.name, err, c.says)
+		}
+	}
+}
+
+// TestPoint: which queries the database plans once for all values: those that give one row at the most, and in which
+// nothing is worked out on a hidden one.
+func TestPoint(t *testing.T) {
+	m, none := served(t)
+	const of = " FROM survey.drilling.boreholes"
+	for _, c := range []struct {
+		text  string
+		point bool
+	}{
+		{"SELECT id, name" + of + " WHERE id = 1", true}, {"SELECT *" + of + " WHERE name = 'x' AND id = 1", true}, {"SELECT id, 1, 'x', NULL, true" + of + " WHERE id = 1", true},
+		{"SELECT name" + of + " WHERE id = 1 ORDER BY depth_m DESC, 1 LIMIT 1 OFFSET 0", true}, {"SELECT 1", true}, {"SELECT 1, 'x' ORDER BY 1 LIMIT 1", true},
+		{"SELECT name" + of, false}, {"SELECT name" + of + " WHERE name = 'x'", false}, {"SELECT name" + of + " WHERE id = 1 OR id = 2", false}, {"SELECT note FROM survey.drilling.notes WHERE note = 'x'", false}, {"SELECT name" + of + " WHERE id IN (1, 2)", false},
+		{"SELECT name" + of + " WHERE id = 1 + 1", false}, {"SELECT name" + of + " WHERE id = 1 AND 1 / 0 = 1", false}, {"SELECT name" + of + " WHERE id = 1 AND depth_m > 1", false},
+		{"SELECT lower(name)" + of + " WHERE id = 1", false}, {"SELECT 1 / 0" + of + " WHERE id = 1", false}, {"SELECT name" + of + " WHERE id = 1 ORDER BY 1 / depth_m", false},
+		{"SELECT name" + of + " WHERE id = 1 LIMIT 1 + 1", false}, {"SELECT name" + of + " WHERE id = 1 OFFSET 1 / 1", false}, {"SELECT name" + of + " WHERE id = 1 ORDER BY 1 FETCH FIRST ROW WITH TIES", false},
+		{"SELECT DISTINCT name" + of + " WHERE id = 1", false}, {"SELECT count(*)" + of + " WHERE id = 1", false}, {"SELECT name" + of + " WHERE id = 1 GROUP BY name", false},
+		{"SELECT a.name" + of + " a, survey.drilling.boreholes b WHERE a.id = 1", false}, {"SELECT (SELECT name" + of + " WHERE id = 1)", false}, {"SELECT 1 WHERE 1 = 2", false}, {"SELECT now()", false},
+		{"SELECT 1 UNION SELECT 2", false}, {"WITH x AS (SELECT 1 AS n) SELECT id" + of + " WHERE id = 1", false}, {"SELECT n FROM (SELECT name AS n" + of + " WHERE id = 1) s", false},
+	} {
+		plan, err := Make(c.text, nil, flint(t, m), none)
+		if err != nil {
+			t.Errorf("%s: %v", c.text, err)
+		} else if plan.Point != c.point {
+			t.Errorf("%s: a point %v\n%s", c.text, plan.Point, plan.SQL)
 		}
 	}
 }

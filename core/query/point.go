@@ -6,24 +6,31 @@ import (
 	"gneiss/core/sqltype"
 )
 
-// point reports whether a query gives one row of one table at the most, since it names its whole
-// key: the database's plan for it is the same for all values. Such a plan does not work expressions
-// of constants out beforehand, but on the rows that it finds, hidden ones too. So there must be
-// none: the query has columns, and conditions that a column equals a constant, and nothing else.
+// point reports whether a query gives one row at the most: of one table, since it names its whole key, or of
+// none. The database's plan for it is the same for all values. Such a plan does not work expressions of
+// constants out beforehand, but on the rows that it finds, hidden ones too. So there must be none: the
+// query has columns, constants and conditions that a column equals a constant, and nothing else.
 func (b *binder) point(q *Query) bool {
 	s, ok := q.Body.(*Select)
-	if !ok || len(q.With) > 0 || len(q.OrderBy) > 0 || q.Limit != nil || q.Offset != nil || len(s.From) != 1 || s.Where == nil ||
-		s.Distinct || len(s.On) > 0 || len(s.GroupBy) > 0 || s.Having != nil {
+	if !ok || len(q.With) > 0 || q.Ties || s.Distinct || len(s.On) > 0 || len(s.GroupBy) > 0 || s.Having != nil || len(s.From) > 1 {
 		return false
 	}
-	r, ok := s.From[0].(*Relation)
-	if !ok || r.Table == nil {
-		return false
-	}
-	for _, item := range s.Items {
-		if ref, ok := item.(*ColumnRef); !ok || ref.Rel != r {
+	var r *Relation
+	if len(s.From) == 1 {
+		if r, ok = s.From[0].(*Relation); !ok || r.Table == nil {
 			return false
 		}
+	}
+	for _, x := range append(sorted(q), s.Items...) {
+		if ref, ok := x.(*ColumnRef); (!ok || ref.Rel != r) && !fixed(x) {
+			return false
+		}
+	}
+	if q.Limit != nil && !fixed(q.Limit) || q.Offset != nil && !fixed(q.Offset) {
+		return false
+	}
+	if r == nil {
+		return s.Where == nil
 	}
 	named, ok := equalities(s.Where, r)
 	if !ok {
@@ -41,6 +48,21 @@ func (b *binder) point(q *Query) bool {
 	return keys > 0
 }
 
+// sorted lists the expressions by which a query is sorted; those that are its columns are left out.
+func sorted(q *Query) (list []Expr) {
+	for _, o := range q.OrderBy {
+		if o.Expr != nil {
+			list = append(list, o.Expr)
+		}
+	}
+	return list
+}
+
+func fixed(x Expr) bool {
+	_, ok := x.(*Literal)
+	return ok
+}
+
 // equalities lists the columns of a table that a condition says to equal constants; ok is false
 // where it says anything else.
 func equalities(x Expr, r *Relation) (columns []int, ok bool) {
@@ -54,8 +76,7 @@ func equalities(x Expr, r *Relation) (columns []int, ok bool) {
 		return append(left, right...), ok && both
 	case *Operation:
 		ref, isColumn := x.L.(*ColumnRef)
-		_, fixed := x.R.(*Literal)
-		if x.Op.Name != "=" || !isColumn || !fixed || ref.Rel != r || !sqltype.Ordered(ref.Type()) {
+		if x.Op.Name != "=" || !isColumn || !fixed(x.R) || ref.Rel != r || !sqltype.Ordered(ref.Type()) {
 			return nil, false
 		}
 		return []int{ref.Col}, true
