@@ -197,10 +197,11 @@ func (w twin) answer(t *testing.T, text string) (string, time.Duration) {
 	note := func(row []any) error { rows = append(rows, fmt.Sprint(row)); return nil }
 	back := errors.New("taken back")
 	started := time.Now()
+	in := source.Request{SQL: plan.SQL, Args: args, Columns: columns, Point: plan.Point}
 	if plan.Write {
-		err = w.src.Write(context.Background(), source.Request{SQL: plan.SQL, Args: args, Columns: columns}, source.Values(columns, note), func(n int64) error { rows = append(rows, fmt.Sprint(n)); return back })
+		err = w.src.Write(context.Background(), in, source.Values(columns, note), func(n int64) error { rows = append(rows, fmt.Sprint(n)); return back })
 	} else {
-		err = w.src.Run(context.Background(), plan.SQL, args, columns, note)
+		err = w.src.Stream(context.Background(), in, source.Values(columns, note))
 	}
 	took := time.Since(started)
 	if err != nil && !errors.Is(err, back) {
@@ -292,6 +293,55 @@ func TestPairsTellNothing(t *testing.T) {
 			})
 		}
 	})
+}
+
+// byKey names a row by its key, and has room for what may fail on it in each place beside that.
+var byKey = []string{
+	"SELECT id, %s FROM src.s.secrets WHERE id = 7", "SELECT id, 1, 'x' FROM src.s.secrets WHERE id = 7 AND %s", "SELECT word FROM src.s.secrets WHERE %s AND id = 7 LIMIT 1",
+	"SELECT * FROM src.s.secrets WHERE id = 7 AND (word = 'yes' OR %s) ORDER BY word", "SELECT 1 FROM src.s.secrets WHERE id = 7 ORDER BY %s, big LIMIT 1 OFFSET 0",
+	"SELECT word FROM src.s.secrets WHERE id = 7 AND word = 'yes' AND %s ORDER BY big DESC LIMIT 2",
+	"SELECT id FROM src.s.secrets WHERE id = 7 LIMIT CASE WHEN %s THEN 1 END", "SELECT id FROM src.s.secrets WHERE id = 7 LIMIT 1 OFFSET CASE WHEN %s THEN 0 END",
+}
+
+// TestPairsByKey: a hidden row that is named by its key is as one that is not there, also where the database has a plan
+// for all values by then: it was asked the same before with other ones.
+func TestPairsByKey(t *testing.T) {
+	bombs := []struct{ before, text string }{{"6 / 3 = 2", "6 / 0 = 2"}, {"'6'::integer = 5", "'yes'::integer = 5"}, {"big / 3 > 5", "big / 0 > 5"}, {"word = 'a'", "word = 'yes'"},
+		{"big = 5", "big = 9223372036854775807"}, {"", "true"}, {"", "word::integer = 1"}, {"", bombs["PostgreSQL"][0]}}
+	points := 0
+	for name, policies := range hidings {
+		t.Run(name, func(t *testing.T) {
+			pair := twins(t, onPostgreSQL, policies)
+			for _, form := range byKey {
+				for _, bomb := range bombs {
+					text := fmt.Sprintf(form, bomb.text)
+					plan, err := emit.Make(text, nil, pair[0].st, pair[0].set)
+					if err != nil {
+						continue // not of the language, in this place
+					}
+					if plan.Point {
+						points++
+					}
+					for n := range 8 {
+						if bomb.before != "" {
+							before := strings.ReplaceAll(fmt.Sprintf(form, bomb.before), "id = 7", fmt.Sprint("id = ", 10+n))
+							pair[0].answer(t, before)
+							pair[1].answer(t, before)
+						}
+					}
+					compareTwins(t, pair, text, false)
+					hidden, _ := pair[0].answer(t, text)
+					absent, _ := pair[0].answer(t, strings.ReplaceAll(text, "id = 7", "id = 100007"))
+					if hidden != absent {
+						t.Errorf("%s\ntells that there is a hidden row:\n%.300s\n%.300s", text, hidden, absent)
+					}
+				}
+			}
+		})
+	}
+	if t.Logf("%d point reads", points); points < 12 {
+		t.Errorf("only %d were point reads", points)
+	}
 }
 
 // plannerBombs fail on the hidden word where PostgreSQL works them out while it plans, on the
