@@ -29,26 +29,30 @@ const (
 	point       = "SELECT id, name, district, depth_m, status FROM "
 	fromPoint   = ".drilling.boreholes WHERE id = "
 	pointOf     = point + "drilling.boreholes WHERE id = :id"
-	pointByHand = pointOf + " AND district IN ('north')"
+	byHand      = " AND district IN ('north')"
+	pointByHand = pointOf + byHand
+	another     = "SELECT id, upper(name) FROM drilling.boreholes WHERE id = :id"
 )
 
 // BenchmarkPoints asks a running service for one row by its key, with as many clients as are usual: prepared, through
-// the port and of the server itself, with the filter of flint's policy written by hand; and over HTTP, with
-// parameters and with literals. It takes the ways by turns, for a second each, and reports the medians: statements a
+// the port and of the server itself, with the filter of flint's policy written by hand; over HTTP, with
+// parameters and with literals; and through the port with a function, so that it is no point read. It takes the ways by turns, for a second each, and reports the medians: statements a
 // second, and what part of the server's own they were. Clients, service and server share the machine.
 func BenchmarkPoints(b *testing.B) {
 	server, port, own := beside(b)
 	token := demotest.SignIn(b, server, "flint").Token
 	ways := []struct {
-		name string
-		rate func(*testing.B) float64
+		name, of string
+		rate     func(*testing.B) float64
 	}{
-		{"direct", pgbench(b, own, pointByHand, 32)},
-		{"port", pgbench(b, port, pointOf, 32)},
-		{"http-parameters", overHTTP(server, token, func(id int) wire.QueryRequest {
+		{"direct", "", pgbench(b, own, pointByHand, 32)},
+		{"port", "direct", pgbench(b, port, pointOf, 32)},
+		{"direct-other", "", pgbench(b, own, another+byHand, 32)},
+		{"port-other", "direct-other", pgbench(b, port, another, 32)},
+		{"http-parameters", "direct", overHTTP(server, token, func(id int) wire.QueryRequest {
 			return wire.QueryRequest{SQL: point + demo.Second + fromPoint + "$1", Params: []any{id}}
 		})},
-		{"http-literals", overHTTP(server, token, func(id int) wire.QueryRequest {
+		{"http-literals", "direct", overHTTP(server, token, func(id int) wire.QueryRequest {
 			return wire.QueryRequest{SQL: point + demo.Second + fromPoint + strconv.Itoa(id)}
 		})},
 	}
@@ -64,12 +68,14 @@ func BenchmarkPoints(b *testing.B) {
 	for range 11 {
 		round()
 	}
-	for _, way := range ways[1:] {
-		parts := make([]float64, len(rates[way.name]))
-		for i, rate := range rates[way.name] {
-			parts[i] = rate / rates["direct"][i]
+	for _, way := range ways {
+		var parts []float64
+		for i, direct := range rates[way.of] {
+			parts = append(parts, rates[way.name][i]/direct)
 		}
-		b.ReportMetric(middle(parts), way.name+"/direct")
+		if way.of != "" {
+			b.ReportMetric(middle(parts), way.name+"/"+way.of)
+		}
 	}
 	for _, way := range ways {
 		b.ReportMetric(middle(rates[way.name]), way.name+"/s")
