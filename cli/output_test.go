@@ -149,7 +149,7 @@ func TestUnknownCommands(t *testing.T) {
 	for _, c := range []struct{ args, says string }{
 		{"polcy", "policy"}, {"policy row", "there is no command gneiss policy row; did you mean rows?"}, {"label nothing", "there is no command gneiss label nothing"}, {"lane put batch --queries 3", "there is no command gneiss lane put; did you mean set?"},
 		{"lane --queries 3", "unknown flag: --queries"}, {"lane set batch --wide 3", "unknown flag: --wide"}, {"view lst", "did you mean list?"},
-		{"role put partner", "did you mean give?"}, {"group give north", "did you mean put?"},
+		{"role put partner", "did you mean give?"}, {"role tre", "did you mean tree?"}, {"group give north", "did you mean put?"},
 	} {
 		var out, errOut bytes.Buffer
 		root := New(strings.NewReader(""), &out, &errOut)

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/agext/levenshtein"
 	"github.com/spf13/cobra"
 
 	"gneiss/client"
@@ -176,6 +178,9 @@ func answerUnknown(group *cobra.Command) {
 		}
 		says := fmt.Sprintf("there is no command %s %s", c.CommandPath(), args[0])
 		near := c.SuggestionsFor(args[0])
+		slices.SortStableFunc(near, func(x, y string) int {
+			return cmp.Compare(levenshtein.Distance(args[0], x, nil), levenshtein.Distance(args[0], y, nil))
+		})
 		for _, child := range c.Commands() { // a command that lists the word as another name of it beats one that is only spelled alike
 			if slices.Contains(child.SuggestFor, args[0]) {
 				near = []string{child.Name()}
