@@ -40,7 +40,7 @@ func TestStretches(t *testing.T) {
 	compare := func(when string) {
 		t.Helper()
 		for range 150 {
-			q := Search{Limit: 1 + r.IntN(3000), Actor: []string{"", "user:marl", "user:none"}[r.IntN(3)]}
+			q := Search{Limit: 1 + r.IntN(400), Actor: []string{"", "user:marl", "user:none"}[r.IntN(3)]}
 			from := now.Add(-time.Duration(r.IntN(400)) * time.Hour)
 			if r.IntN(3) == 0 {
 				from = now.Add(-time.Duration(r.IntN(10*60)) * time.Minute)
