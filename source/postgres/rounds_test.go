@@ -180,15 +180,19 @@ func TestRoundsThatWait(t *testing.T) {
 	}
 	const text = "SELECT x FROM s.child WHERE n = $1"
 	const prepared = "SELECT coalesce(max(name), '') FROM pg_prepared_statements WHERE name LIKE 'round%' AND statement = $1"
+	named := func(other string) (name string) { // what it is prepared as, on one of the connections that are used
+		for n := 0; n < 50 && (name == "" || name == other); n++ {
+			ask(text, int64(1))
+			name = ask(prepared, text)
+		}
+		return name
+	}
 	for _, kind := range []string{"smallint", "bigint", "integer"} { // what is prepared for a table that is another now is prepared again
-		ask(text, int64(1))
-		before := ask(prepared, text)
+		before := named("")
 		if _, err := admin.Exec(t.Context(), "ALTER TABLE s.child ALTER x TYPE "+kind); err != nil {
 			t.Fatal(err)
 		}
-		ask(text, int64(1))
-		ask(text, int64(1))
-		if after := ask(prepared, text); before == "" || after == "" || after == before {
+		if after := named(before); before == "" || after == "" || after == before {
 			t.Errorf("prepared was %q, and is %q", before, after)
 		}
 	}
