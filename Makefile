@@ -100,7 +100,7 @@ race-core:
 	go test -race ./core/... ./store/...
 
 bench: build
-	go test -run XXX -bench . -benchtime 1s -timeout 60m ./core/... ./source/... ./service/... ./sqlport
+	go test -run XXX -bench . -benchtime 1s -timeout 60m ./core/... ./source/... ./service/... ./cmd/gneiss
 
 figures:
 	go test . -run TestFigures -figures update -count 1

@@ -41,6 +41,17 @@ func TestLongAnswersHaveProcessors(t *testing.T) {
 	const long = "SELECT id, repeat(name, 3000) FROM drilling.boreholes"
 	short, _ := begin(ctx, "SELECT id, repeat(name, 300) FROM drilling.boreholes LIMIT 100")
 	more(0)
+	cursor, err := mustConnect(t, url).Begin(ctx)
+	if err == nil {
+		_, err = cursor.Exec(ctx, "DECLARE c CURSOR FOR "+long)
+	}
+	if err == nil {
+		_, err = cursor.Exec(ctx, "FETCH 1000 FROM c")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	more(0) // an answer that waits between two parts needs none
 	first, _ := begin(ctx, long)
 	more(2)
 	cancelled, cancel := context.WithCancel(ctx)

@@ -65,8 +65,8 @@ type outflow struct {
 	armed   bool
 	err     error
 	timer   *time.Timer
-	sent    int  // bytes
-	long    bool // so much that it is a long answer
+	sent    int  // bytes since the answer began, or last waited for its reader
+	long    bool // they are so many that the answer has a processor
 }
 
 func (s *Service) newOutflow(answer Answer, record *store.Record) *outflow {
@@ -162,13 +162,14 @@ func endOf(r *store.Record) *store.Record {
 	return &store.Record{Actor: r.Actor, Standpoint: r.Standpoint, Action: r.Action, Decision: audit.Allowed, Address: r.Address, Client: r.Client, Ends: r.ID}
 }
 
-// over is called when nothing more is asked of the answer.
-func (o *outflow) over() {
+// rest gives back the processor of a long answer, when the answer has ended or waits for its reader to want more.
+func (o *outflow) rest() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.long {
 		shared.leave()
 	}
+	o.sent, o.long = 0, false
 }
 
 // end records that the statement has ended well, and sends the rest.

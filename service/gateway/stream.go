@@ -142,7 +142,7 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 		limit, a.Whole = a.Limit, false
 	}
 	o := a.newOutflow(answer, a.record)
-	defer o.over()
+	defer o.rest()
 	size := int64(0)
 	row := func(row [][]byte) error {
 		if !a.Whole {
@@ -253,6 +253,7 @@ func (o *outflow) pause(parts Portions) error {
 	if err := o.sendNow(); err != nil {
 		return err
 	}
+	o.rest()
 	return parts.Pause()
 }
 
