@@ -92,7 +92,10 @@ const auditQueue = 256
 
 func newAudit(db *sqlx.DB) (*Audit, error) {
 	a := &Audit{db: db, portion: portion{least: 1_000, most: 20_000}, queue: make(chan entry, auditQueue), done: make(chan struct{})}
-	if err := errors.Join(a.link(), a.resume()); err != nil {
+	if err := a.link(); err != nil {
+		return nil, err
+	}
+	if err := a.resumeStretch(); err != nil {
 		return nil, err
 	}
 	a.Before = a.last.Number

@@ -107,7 +107,7 @@ func (s *Store) openRecord(acceptLoss bool) error {
 		_, _, err = s.VerifyRecord(context.Background(), max(s.audit.last.Number-checkedAtStart, 0))
 	}
 	if err != nil && acceptLoss {
-		err = nil
+		err = s.audit.computeStretches() // from what there is
 	}
 	if err != nil {
 		return errors.Join(fmt.Errorf("%w; restore the data folder from a backup, or start once with --accept-loss true", err), s.audit.close())

@@ -8,16 +8,16 @@ import (
 	"math"
 )
 
-// Records are in the order in which they are written, and so in that of their times, but for those that are brought
-// along and for a clock that is set back. So there is no index of times, into which each record would have to go:
-// each stretch of a thousand records has the earliest and the latest of its times instead.
+// Records are written in the order of their times, apart from records that were imported and from times when the clock
+// was set back. So the record has no index on time, which every record would have to be added to. Instead, the table
+// stretch has the earliest and the latest time of every thousand consecutive records. It is derived from the records.
 
 const stretchSize = 1000
 
 // startOf is the first number of the stretch that a record is in.
 func startOf(id int64) int64 { return (id-1)/stretchSize*stretchSize + 1 }
 
-// A stretch is the earliest and the latest time in one. RFC 3339, UTC; empty: there is no record.
+// A stretch is the earliest and the latest time in it (RFC 3339, UTC). Both are empty as long as it has no record.
 type stretch struct{ Earliest, Latest string }
 
 func (s *stretch) add(at string) {
@@ -27,18 +27,45 @@ func (s *stretch) add(at string) {
 	s.Latest = max(s.Latest, at)
 }
 
-// resume goes on with the stretch that the next record is in. Of one that is whole no more, since records were lost,
-// nothing is kept.
-func (a *Audit) resume() error {
-	if _, err := a.db.Exec(`DELETE FROM stretch WHERE first >= ?`, startOf(a.last.Number+1)); err != nil {
+// resumeStretch prepares for the next record. If the table is not up to date, because the records are those of an
+// earlier version or were restored without it, all of it is computed.
+func (a *Audit) resumeStretch() error {
+	first := startOf(a.last.Number + 1)
+	var complete bool
+	err := a.db.Get(&complete, `SELECT NOT EXISTS (SELECT 1 FROM stretch WHERE first >= ?1)
+		AND (EXISTS (SELECT 1 FROM stretch WHERE first = ?1 - ?2) OR NOT EXISTS (SELECT 1 FROM record WHERE id < ?1))`, first, stretchSize)
+	if err == nil && !complete {
+		err = a.computeStretches()
+	}
+	if err != nil {
 		return err
 	}
-	return a.db.Get(&a.stretch, `SELECT coalesce(min(at), '') AS earliest, coalesce(max(at), '') AS latest FROM record WHERE id >= ?`,
-		startOf(a.last.Number+1))
+	return a.db.Get(&a.stretch, `SELECT coalesce(min(at), '') AS earliest, coalesce(max(at), '') AS latest FROM record WHERE id >= ?`, first)
 }
 
-// numbers gives numbers between which, both included, all records from one time (included) to another (not included)
-// are; an empty time is no bound.
+// computeStretches computes the table from the records. It takes about a second per million records.
+func (a *Audit) computeStretches() error {
+	tx, err := a.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(`DELETE FROM stretch`); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(`INSERT INTO stretch (first, earliest, latest)
+		WITH RECURSIVE whole (first) AS (
+			SELECT (min(id) - 1) / ?1 * ?1 + 1 FROM record
+			UNION ALL SELECT first + ?1 FROM whole WHERE first + ?1 < ?2)
+		SELECT first, min(at), max(at) FROM whole JOIN record ON id >= first AND id < first + ?1 WHERE first < ?2 GROUP BY first`,
+		stretchSize, startOf(a.last.Number+1)); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// numbers returns the first and the last number that a record from the given time, but before the other, can have.
+// An empty time is no limit.
 func (a *Audit) numbers(ctx context.Context, from, until string) (first, last int64, err error) {
 	first, last = 0, math.MaxInt64
 	if from != "" {
@@ -53,7 +80,7 @@ func (a *Audit) numbers(ctx context.Context, from, until string) (first, last in
 	return first, last, err
 }
 
-// checkStretch compares what is known of the stretch that ends with a record with what was read of it.
+// checkStretch checks that a stretch includes the times that were read from its records. last is its last record.
 func (a *Audit) checkStretch(ctx context.Context, last int64, read stretch) error {
 	var kept stretch
 	err := a.db.GetContext(ctx, &kept, `SELECT earliest, latest FROM stretch WHERE first = ?`, startOf(last))

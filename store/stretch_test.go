@@ -1,7 +1,6 @@
 package store
 
 import (
-	"cmp"
 	"errors"
 	"io/fs"
 	"math/rand/v2"
@@ -15,8 +14,8 @@ import (
 
 const millis = "2006-01-02T15:04:05.000Z"
 
-// TestStretches searches by times a record whose clock was set back now and then, and compares what is found with a
-// plain reading: while it grows, after a restart, an update from the version before, and pruning.
+// TestStretches searches by time while the clock is set back now and then, and compares the results with a plain loop
+// over all records: as the record grows, after a restart, an update from the version before, pruning, and a loss.
 func TestStretches(t *testing.T) {
 	dir := t.TempDir()
 	s := opened(t, dir)
@@ -78,14 +77,28 @@ func TestStretches(t *testing.T) {
 		}
 	}
 	compare("empty")
-	for _, n := range []int{1, 998, 1, 1, 998, 1, 4321} {
-		write(n)
-		compare("growing")
+	lose := func(n int) { // the last records, whose numbers are used again
+		t.Helper()
+		all = all[:len(all)-n]
+		_, err := s.Audit().db.Exec(`DELETE FROM record WHERE id > ?`, all[len(all)-1].ID)
+		must(t, err)
+		if err := s.Close(); err != nil && !errors.Is(err, ErrAltered) {
+			t.Fatal(err)
+		}
+		if s, err = Open(dir, true); err != nil {
+			t.Fatal(err)
+		}
 	}
 	again := func() {
 		t.Helper()
 		must(t, s.Close())
 		s = opened(t, dir)
+	}
+	write(1500)
+	lose(600)
+	for _, n := range []int{99, 1, 1, 998, 1, 4321} {
+		write(n)
+		compare("growing")
 	}
 	again()
 	write(2500)
@@ -114,17 +127,7 @@ func TestStretches(t *testing.T) {
 	write(1000)
 	compare("after pruning and a restart")
 
-	// The end is lost, and what comes behind it has the numbers of what was there.
-	last := all[len(all)-1700].ID
-	_, err = s.Audit().db.Exec(`DELETE FROM record WHERE id > ?`, last)
-	must(t, err)
-	if err := s.Close(); err != nil && !errors.Is(err, ErrAltered) {
-		t.Fatal(err)
-	}
-	if s, err = Open(dir, true); err != nil {
-		t.Fatal(err)
-	}
-	all = slices.DeleteFunc(all, func(x *Record) bool { return cmp.Less(last, x.ID) })
+	lose(1700)
 	write(900)
 	compare("after a loss")
 	write(1900)
@@ -136,5 +139,13 @@ func TestStretches(t *testing.T) {
 	if _, _, err := s.VerifyRecord(ctx, 0); !errors.Is(err, ErrAltered) {
 		t.Errorf("a stretch that hides records: %v", err)
 	}
+	must(t, s.Close())
+	if _, err := Open(dir, false); !errors.Is(err, ErrAltered) {
+		t.Errorf("opened with a stretch that hides records: %v", err)
+	}
+	if s, err = Open(dir, true); err != nil {
+		t.Fatal(err)
+	}
+	compare("after the stretches were computed again")
 	must(t, s.Close())
 }
