@@ -63,28 +63,28 @@ func bindBody(c fiber.Ctx, in any) error {
 	return nil
 }
 
-// A place is where the value of a field comes from, if not from the body.
-type place struct {
+// A parameter is a field of an input whose value comes from the path or the query string.
+type parameter struct {
 	index   []int // of the field
 	name    string
-	uri     bool     // the path; else the query string
-	getting bool     // of GET alone: others have it in the body
-	enum    []string // what the value can be; nil: anything
+	inPath  bool     // else in the query string
+	getOnly bool     // with other methods the body has it
+	enum    []string // the allowed values; nil: any
 }
 
-var places sync.Map // by the type of the input
+var parameters sync.Map // the []parameter of each type of input
 
-// placesOf are the fields of path and query string, those of embedded structs too.
-func placesOf(t reflect.Type) []place {
-	if known, ok := places.Load(t); ok {
-		return known.([]place)
+// parametersOf lists the parameters among the fields of an input, including those of embedded structs.
+func parametersOf(t reflect.Type) []parameter {
+	if known, ok := parameters.Load(t); ok {
+		return known.([]parameter)
 	}
-	var out []place
+	var out []parameter
 	if t.Kind() == reflect.Struct {
 		for _, field := range reflect.VisibleFields(t) {
-			p := place{index: field.Index, name: field.Tag.Get("uri"), uri: true}
+			p := parameter{index: field.Index, name: field.Tag.Get("uri"), inPath: true}
 			if p.name == "" {
-				p.name, p.uri, p.getting = field.Tag.Get("query"), false, field.Tag.Get("json") != "-"
+				p.name, p.inPath, p.getOnly = field.Tag.Get("query"), false, field.Tag.Get("json") != "-"
 			}
 			if enum := field.Tag.Get("enum"); enum != "" {
 				p.enum = strings.Split(enum, ",")
@@ -94,18 +94,18 @@ func placesOf(t reflect.Type) []place {
 			}
 		}
 	}
-	places.Store(t, out)
+	parameters.Store(t, out)
 	return out
 }
 
-// bindFields fills the fields of path and query string, and notes the names of the latter.
+// bindFields fills the fields that are parameters, and adds the names of those in the query string to known.
 func bindFields(c fiber.Ctx, v reflect.Value, known map[string]bool) error {
-	for _, p := range placesOf(v.Type()) {
+	for _, p := range parametersOf(v.Type()) {
 		value := ""
 		switch {
-		case p.uri:
+		case p.inPath:
 			value = c.Params(p.name)
-		case p.getting && c.Method() != fiber.MethodGet:
+		case p.getOnly && c.Method() != fiber.MethodGet:
 			continue
 		default:
 			known[p.name] = true
@@ -118,8 +118,8 @@ func bindFields(c fiber.Ctx, v reflect.Value, known map[string]bool) error {
 	return nil
 }
 
-// set sets the field that is of the place.
-func (p place) set(v reflect.Value, value string) error {
+// set parses a value into the parameter's field.
+func (p parameter) set(v reflect.Value, value string) error {
 	if len(value) > longest {
 		return badInput(fmt.Sprintf("%s is longer than %d bytes", p.name, longest))
 	}

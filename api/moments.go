@@ -64,12 +64,12 @@ func (s *Server) momentous() (reads, changes []string) {
 	return reads, changes
 }
 
-// about is which states an endpoint can be about beside the current one.
+// about says which parameters for other states than the current one an endpoint takes.
 type about struct {
-	name     string
-	looking  bool // it reads another
-	filling  bool // it fills a draft
-	breaking bool // guardrails can be set aside for it
+	name     string // its method and path
+	looking  bool   // it can read a draft or a past moment
+	filling  bool   // its change can go into a draft
+	breaking bool   // its change can set guardrails aside
 }
 
 func aboutOf(method, path string) about {
@@ -77,7 +77,7 @@ func aboutOf(method, path string) about {
 	return about{name, looks[name], filling, filling || name == "POST /drafts/{name}/publication"}
 }
 
-// moment is which state a request is about.
+// moment returns the state that a request is about.
 func (a about) moment(c fiber.Ctx) (wire.Moment, error) {
 	m := wire.Moment{Draft: c.Query("draft"), At: c.Query("at")}
 	if m.At != "" && a.filling {

@@ -35,13 +35,13 @@ type operation struct {
 type request struct {
 	identity.Caller
 	ctx   context.Context    // ends with the caller's connection
-	stop  context.CancelFunc // for who answers with a stream: to be called at its end
+	stop  context.CancelFunc // ends ctx; a handler that answers with a stream calls it when the stream ends
 	fiber fiber.Ctx
 }
 
 // answered says that a request has been answered by what handled it.
 type answered struct {
-	streams bool // the answer goes on
+	streams bool // the answer is a stream that is still being sent
 }
 
 func (answered) Error() string { return "answered" }

@@ -28,8 +28,8 @@ type prepared struct {
 	described bool
 	empty     bool
 
-	fields  []byte  // the message that describes the columns, as it was sent last
-	formats []int16 // in which it had them
+	fields  []byte  // the RowDescription message that was sent last
+	formats []int16 // the formats in it
 }
 
 func newPrepared(p query.Piece) *prepared { return &prepared{piece: p, kind: kindOf(p)} }

@@ -39,7 +39,7 @@ type settings struct {
 	idle    time.Duration    // idle_in_transaction_session_timeout; zero: the lane's alone
 	away    time.Duration    // idle_session_timeout; zero: the service's alone
 	path    []string         // search_path
-	source  *source.Settings // those that a database has to know; nil: to be read again
+	source  *source.Settings // the result of forSource; nil: not computed
 }
 
 type undo struct {

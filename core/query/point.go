@@ -6,10 +6,10 @@ import (
 	"gneiss/core/sqltype"
 )
 
-// point reports whether a query gives one row at the most: of one table, since it names its whole key, or of
-// none. The database's plan for it is the same for all values. Such a plan does not work expressions of
-// constants out beforehand, but on the rows that it finds, hidden ones too. So there must be none: the
-// query has columns, constants and conditions that a column equals a constant, and nothing else.
+// point reports whether a query is a point read: it returns at most one row, because it names the whole key of its one
+// table or has no table, and the database can use one plan for all values of its constants. Such a generic plan
+// evaluates expressions of constants only when it has found a row, and that could be a hidden one. So a point read
+// contains no expressions, only columns, constants, and conditions that a column equals a constant.
 func (b *binder) point(q *Query) bool {
 	s, ok := q.Body.(*Select)
 	if !ok || len(q.With) > 0 || q.Ties || s.Distinct || len(s.On) > 0 || len(s.GroupBy) > 0 || s.Having != nil || len(s.From) > 1 {
@@ -21,12 +21,12 @@ func (b *binder) point(q *Query) bool {
 			return false
 		}
 	}
-	for _, x := range append(sorted(q), s.Items...) {
-		if ref, ok := x.(*ColumnRef); (!ok || ref.Rel != r) && !fixed(x) {
+	for _, x := range append(sortKeys(q), s.Items...) {
+		if ref, ok := x.(*ColumnRef); (!ok || ref.Rel != r) && !isConstant(x) {
 			return false
 		}
 	}
-	if q.Limit != nil && !fixed(q.Limit) || q.Offset != nil && !fixed(q.Offset) {
+	if q.Limit != nil && !isConstant(q.Limit) || q.Offset != nil && !isConstant(q.Offset) {
 		return false
 	}
 	if r == nil {
@@ -48,8 +48,8 @@ func (b *binder) point(q *Query) bool {
 	return keys > 0
 }
 
-// sorted lists the expressions by which a query is sorted; those that are its columns are left out.
-func sorted(q *Query) (list []Expr) {
+// sortKeys lists the expressions in ORDER BY, without those that refer to result columns.
+func sortKeys(q *Query) (list []Expr) {
 	for _, o := range q.OrderBy {
 		if o.Expr != nil {
 			list = append(list, o.Expr)
@@ -58,7 +58,7 @@ func sorted(q *Query) (list []Expr) {
 	return list
 }
 
-func fixed(x Expr) bool {
+func isConstant(x Expr) bool {
 	_, ok := x.(*Literal)
 	return ok
 }
@@ -76,7 +76,7 @@ func equalities(x Expr, r *Relation) (columns []int, ok bool) {
 		return append(left, right...), ok && both
 	case *Operation:
 		ref, isColumn := x.L.(*ColumnRef)
-		if x.Op.Name != "=" || !isColumn || !fixed(x.R) || ref.Rel != r || !sqltype.Ordered(ref.Type()) {
+		if x.Op.Name != "=" || !isColumn || !isConstant(x.R) || ref.Rel != r || !sqltype.Ordered(ref.Type()) {
 			return nil, false
 		}
 		return []int{ref.Col}, true

@@ -65,8 +65,8 @@ type outflow struct {
 	armed   bool
 	err     error
 	timer   *time.Timer
-	sent    int  // bytes since the answer began, or last waited for its reader
-	long    bool // they are so many that the answer has a processor
+	sent    int  // bytes since the start or the last pause
+	long    bool // a processor was added for this answer
 }
 
 func (s *Service) newOutflow(answer Answer, record *store.Record) *outflow {
@@ -162,7 +162,7 @@ func endOf(r *store.Record) *store.Record {
 	return &store.Record{Actor: r.Actor, Standpoint: r.Standpoint, Action: r.Action, Decision: audit.Allowed, Address: r.Address, Client: r.Client, Ends: r.ID}
 }
 
-// rest gives back the processor of a long answer, when the answer has ended or waits for its reader to want more.
+// rest releases the processor of a long answer that has ended, or that pauses until its reader asks for more.
 func (o *outflow) rest() {
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -5,27 +5,28 @@ import (
 	"sync"
 )
 
-// Long answers keep processors busy, and Go looks for what came over the network only where one is idle, or after 10 ms:
-// a short statement beside them, which waits for the network several times, would take a hundred times as long as alone.
-// So while long answers are on their way Go has one processor more for each, and one to spare. How these share the
-// machine's own is up to the system, which lets those go first who want little.
+// processors adapts GOMAXPROCS to long answers. Sending one keeps a processor (a P of Go's scheduler) busy, and Go polls
+// the network only when a processor is idle, or every 10 ms. A short statement waits for the network several times, so
+// next to long answers it used to take fifty times as long as on its own. While long answers are being sent, there is
+// one more processor for each of them and one to spare; the operating system, which prefers threads that run briefly,
+// shares the cores among them.
 type processors struct {
 	mu    sync.Mutex
-	long  int // answers on their way
-	usual int // processors without them
+	long  int // long answers being sent
+	usual int // GOMAXPROCS without them
 }
 
-// shared are the processors of the process.
+// shared is the one of this process, as GOMAXPROCS is.
 var shared processors
 
 const (
-	// longAt is how much of an answer has been sent when it is a long one, in bytes.
+	// longAt is how many bytes make an answer a long one.
 	longAt = 1 << 20
-	// mostMore is how many processors more there are for long answers.
+	// mostMore limits the processors that are added for long answers.
 	mostMore = 32
 )
 
-// enter is called when an answer has become a long one.
+// enter adds a processor for an answer that has become a long one.
 func (p *processors) enter() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -37,7 +38,7 @@ func (p *processors) enter() {
 	}
 }
 
-// leave is called when a long answer has ended.
+// leave is called when a long answer has ended or pauses. The last one restores the usual number.
 func (p *processors) leave() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -25,7 +25,7 @@ type rounds struct {
 
 	mu        sync.Mutex
 	running   int  // rounds
-	gathering bool // one lets others come before it begins the next
+	gathering bool // a worker is in gather
 	waiting   []*asking
 	late      *time.Timer // ends the patience with the rounds that run
 }
@@ -142,7 +142,7 @@ func (r *rounds) next(isQuick bool) *round {
 	return out
 }
 
-// begin begins with rounds, where fewer run than are usual and nobody is about to. The caller holds the lock.
+// begin starts a worker if fewer than the usual number run and none is gathering. The caller holds the lock.
 func (r *rounds) begin() {
 	if r.running < usual && !r.gathering {
 		r.running++
@@ -169,7 +169,8 @@ func (r *rounds) work(isQuick bool) {
 	}
 }
 
-// gather lets those ask who are just about to. The caller holds the lock, and does not meanwhile.
+// gather yields to other goroutines as long as that brings more askers, so that they share one round. The caller holds
+// the lock; gather releases it while it yields.
 func (r *rounds) gather() {
 	if r.gathering {
 		return
