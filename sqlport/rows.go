@@ -95,29 +95,3 @@ func (r *rows) Send(b []byte, last bool) error {
 	}
 	return nil
 }
-
-// parted are rows that are fetched in parts. What runs the statement is another goroutine, which
-// rests while the session has its turn.
-type parted struct {
-	rows
-	portion int
-	wake    chan bool  // go on; false: no more is wanted
-	rests   chan event // it has come to the end of a part, or of all
-}
-
-// An event is why what runs a statement rests.
-type event struct {
-	end   gateway.End
-	err   error
-	ended bool
-}
-
-func (p *parted) Portion() int { return p.portion }
-
-func (p *parted) Pause() error {
-	p.rests <- event{}
-	if !<-p.wake {
-		return gateway.ErrEnough
-	}
-	return nil
-}

@@ -1,0 +1,163 @@
+package sqlport
+
+import (
+	"context"
+	"fmt"
+	"gneiss/service/gateway"
+	"gneiss/source"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+)
+
+// A portal is a prepared statement with its parameters, on its way.
+type portal struct {
+	of      *prepared
+	params  []any
+	formats []int16
+	run     *parted // once its rows are fetched in parts
+	cancel  context.CancelFunc
+	tag     string     // once it has ended
+	hold    bool       // it outlives its transaction
+	sent    int64      // rows of this part
+	silent  bool       // which are not sent: MOVE
+	listed  [][][]byte // of a question about the catalog, what has not been fetched
+}
+
+// parted are rows that are fetched in parts. What runs the statement is another goroutine, which
+// rests while the session has its turn.
+type parted struct {
+	rows
+	portion int
+	wake    chan bool  // go on; false: no more is wanted
+	rests   chan event // it has come to the end of a part, or of all
+}
+
+// An event is why what runs a statement rests.
+type event struct {
+	end   gateway.End
+	err   error
+	ended bool
+}
+
+func (p *parted) Portion() int { return p.portion }
+
+func (p *parted) Pause() error {
+	p.rests <- event{}
+	if !<-p.wake {
+		return gateway.ErrEnough
+	}
+	return nil
+}
+
+// fetch takes the next rows of a portal, up to most; zero: all that are left. tell says that the
+// client is told how that ended.
+func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
+	p.sent = 0 // what runs it rests until it is woken
+	if p.run == nil {
+		ctx, cancel := context.WithCancel(source.WithSettings(context.Background(), c.settings.forSource()))
+		p.cancel = cancel
+		p.run = &parted{rows: rows{c: c, formats: p.formats}, wake: make(chan bool), rests: make(chan event)}
+		if p.of.described {
+			p.run.expected = p.of.columns
+		}
+		p.run.portion, p.run.silent = most, p.silent
+		in := c.ask(p.of.piece.SQL, p.params)
+		gateway, caller, run := c.server.service.Gateway, c.caller, p.run
+		go func() {
+			defer func() {
+				if broke := recover(); broke != nil {
+					c.server.log.Error("a portal broke", "error", broke)
+					run.rests <- event{err: fmt.Errorf("the portal broke"), ended: true}
+				}
+			}()
+			end, err := gateway.Stream(ctx, caller, in, &counted{parted: run, n: &p.sent})
+			run.rests <- event{end, err, true}
+		}()
+	} else {
+		p.run.portion, p.run.silent = most, p.silent
+		p.run.wake <- true
+	}
+	c.mu.Lock()
+	c.cancel = p.cancel
+	c.mu.Unlock()
+	c.open.Set("running", p.of.piece.SQL)
+	stop := c.socket.Watch(context.Background(), p.cancel)
+	e := <-p.run.rests
+	stop()
+	c.mu.Lock()
+	c.cancel = nil
+	c.mu.Unlock()
+	switch {
+	case e.err != nil:
+		p.cancel()
+		p.run = nil
+		c.forgetPortal(p)
+		return 0, e.err
+	case !e.ended:
+		if tell {
+			c.send(&pgproto3.PortalSuspended{})
+		}
+		return p.sent, nil
+	}
+	p.cancel()
+	p.run = nil
+	if p.tag = c.tagOf(p.of.piece.Node, e.end); strings.HasPrefix(p.tag, "SELECT") {
+		p.tag = fmt.Sprintf("SELECT %d", p.sent)
+	}
+	if tell {
+		c.send(&pgproto3.CommandComplete{CommandTag: []byte(p.tag)})
+	}
+	return p.sent, nil
+}
+
+// counted counts the rows of each part.
+type counted struct {
+	*parted
+	n *int64
+}
+
+func (r *counted) Row(b []byte, row [][]byte) ([]byte, error) {
+	*r.n++
+	return r.parted.Row(b, row)
+}
+
+// stopped ends what runs for a portal, and waits for it.
+func (p *portal) stopped() {
+	if p.run == nil {
+		return
+	}
+	p.run.wake <- false
+	for e := range p.run.rests {
+		if e.ended {
+			break
+		}
+		p.run.wake <- false
+	}
+	p.cancel()
+	p.run = nil
+}
+
+func (c *session) dropPortal(name string) {
+	if p := c.portals[name]; p != nil {
+		p.stopped()
+		delete(c.portals, name)
+	}
+}
+
+func (c *session) forgetPortal(p *portal) {
+	for name, o := range c.portals {
+		if o == p {
+			delete(c.portals, name)
+		}
+	}
+}
+
+// dropPortals ends portals; those that outlive a transaction only where all are meant.
+func (c *session) dropPortals(all bool) {
+	for name, p := range c.portals {
+		if all || !p.hold {
+			c.dropPortal(name)
+		}
+	}
+}
