@@ -3,11 +3,12 @@ package sqlport
 import (
 	"context"
 	"fmt"
-	"gneiss/service/gateway"
-	"gneiss/source"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gneiss/service/gateway"
+	"gneiss/source"
 )
 
 // A portal is a prepared statement with its parameters, on its way.
