@@ -11,7 +11,7 @@ import (
 	"gneiss/wire"
 )
 
-// TestJSONForm compares what is written piece by piece with what encoding/json writes of the same.
+// TestJSONForm compares results written piece by piece with those that encoding/json writes.
 func TestJSONForm(t *testing.T) {
 	columns := []query.Column{{Name: "id", Type: sqltype.Int4}, {Name: "a \"<é>\"\\\u2028", Type: sqltype.Text, Declared: "character varying(5)"}}
 	broke := &wire.Problem{Title: "broken", Status: 500, Code: "internal", Detail: "it <broke>"}

@@ -295,7 +295,7 @@ func TestPairsTellNothing(t *testing.T) {
 	})
 }
 
-// byKey names a row by its key, and has room for what may fail on it in each place beside that.
+// byKey are queries of one row by its key, with a gap in each place where an expression can stand that may fail.
 var byKey = []string{
 	"SELECT id, %s FROM src.s.secrets WHERE id = 7", "SELECT id, 1, 'x' FROM src.s.secrets WHERE id = 7 AND %s", "SELECT word FROM src.s.secrets WHERE %s AND id = 7 LIMIT 1",
 	"SELECT * FROM src.s.secrets WHERE id = 7 AND (word = 'yes' OR %s) ORDER BY word", "SELECT 1 FROM src.s.secrets WHERE id = 7 ORDER BY %s, big LIMIT 1 OFFSET 0",
@@ -303,8 +303,8 @@ var byKey = []string{
 	"SELECT id FROM src.s.secrets WHERE id = 7 LIMIT CASE WHEN %s THEN 1 END", "SELECT id FROM src.s.secrets WHERE id = 7 LIMIT 1 OFFSET CASE WHEN %s THEN 0 END",
 }
 
-// TestPairsByKey: a hidden row that is named by its key is as one that is not there, also where the database has a plan
-// for all values by then: it was asked the same before with other ones.
+// TestPairsByKey checks that a query which names a hidden row by its key gives the same answer as for a row that is not
+// there. Each is first asked several times with harmless values, until the database uses one plan for all values.
 func TestPairsByKey(t *testing.T) {
 	bombs := []struct{ before, text string }{{"6 / 3 = 2", "6 / 0 = 2"}, {"'6'::integer = 5", "'yes'::integer = 5"}, {"big / 3 > 5", "big / 0 > 5"}, {"word = 'a'", "word = 'yes'"},
 		{"big = 5", "big = 9223372036854775807"}, {"", "true"}, {"", "word::integer = 1"}, {"", bombs["PostgreSQL"][0]}}

@@ -9,8 +9,8 @@ import (
 	"gneiss/sqlport"
 )
 
-// TestLongAnswersHaveProcessors: while long answers are on their way there are more processors, so that nobody waits for
-// theirs; however the answers end, there are as many as before.
+// TestLongAnswersHaveProcessors checks that there are more processors while long answers are being sent, and as many as
+// before once they have ended, paused, been canceled, or lost their client.
 func TestLongAnswersHaveProcessors(t *testing.T) {
 	p := opened(t, true, sqlport.Limits{})
 	usual := runtime.GOMAXPROCS(0)

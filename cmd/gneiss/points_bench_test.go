@@ -31,15 +31,15 @@ const (
 	pointOf     = point + "drilling.boreholes WHERE id = :id"
 	byHand      = " AND district IN ('north')"
 	pointByHand = pointOf + byHand
-	another     = "SELECT id, upper(name) FROM drilling.boreholes WHERE id = :id"
+	withUpper   = "SELECT id, upper(name) FROM drilling.boreholes WHERE id = :id"
 )
 
-// BenchmarkPoints asks a running service for one row by its key, with as many clients as are usual: prepared, through
-// the port and of the server itself, with the filter of flint's policy written by hand; over HTTP, with
-// parameters and with literals; and through the port with a function, so that it is no point read. It takes the ways by turns, for a second each, and reports the medians: statements a
-// second, and what part of the server's own they were. Clients, service and server share the machine.
+// BenchmarkPoints measures how many statements per second a running service answers: point reads through the port and
+// over HTTP, with parameters and with literals, and through the port a query with a function. It compares each with the
+// database itself, where the filter of flint's policy is written by hand. It takes the ways in turn, for a second each,
+// and reports the medians. Clients, service and database share the machine.
 func BenchmarkPoints(b *testing.B) {
-	server, port, own := beside(b)
+	server, port, own := serviceAndDatabase(b)
 	token := demotest.SignIn(b, server, "flint").Token
 	ways := []struct {
 		name, of string
@@ -47,8 +47,8 @@ func BenchmarkPoints(b *testing.B) {
 	}{
 		{"direct", "", pgbench(b, own, pointByHand, 32)},
 		{"port", "direct", pgbench(b, port, pointOf, 32)},
-		{"direct-other", "", pgbench(b, own, another+byHand, 32)},
-		{"port-other", "direct-other", pgbench(b, port, another, 32)},
+		{"direct-other", "", pgbench(b, own, withUpper+byHand, 32)},
+		{"port-other", "direct-other", pgbench(b, port, withUpper, 32)},
 		{"http-parameters", "direct", overHTTP(server, token, func(id int) wire.QueryRequest {
 			return wire.QueryRequest{SQL: point + demo.Second + fromPoint + "$1", Params: []any{id}}
 		})},
@@ -83,10 +83,10 @@ func BenchmarkPoints(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkBesideLongAnswers asks for rows by their keys with four clients, while three answers of half a million rows
-// are on their way, again and again: how long one takes through the port, and of the server itself.
+// BenchmarkBesideLongAnswers measures how long a point read takes for each of four clients while three others receive
+// answers of half a million rows and more, through the port and from the database itself.
 func BenchmarkBesideLongAnswers(b *testing.B) {
-	server, port, own := beside(b)
+	server, port, own := serviceAndDatabase(b)
 	signedIn(b, server, "opal").must("lane", "set", "interactive", "--rows", "1000000", "--mib", "1024", "--reason", "long answers")
 	const long = "copy (SELECT a.id, a.name, b.name AS other, a.depth_m, a.status FROM drilling.boreholes a, drilling.boreholes b WHERE b.id < 900%s) to stdout"
 	took := func(url, point, text string) float64 {
@@ -120,9 +120,9 @@ func BenchmarkBesideLongAnswers(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// beside starts a service beside a database server with the same tables: the addresses of its API and its port, and that
-// of the database itself.
-func beside(b *testing.B) (server, port, own string) {
+// serviceAndDatabase starts a service with a PostgreSQL source. It returns the address of its API and, as URLs, those of
+// its port and of the database.
+func serviceAndDatabase(b *testing.B) (server, port, own string) {
 	dir := demotest.OwnFolder(b, "drilling")
 	own, err := pgtest.Start(b).Database("survey")
 	if err == nil {
@@ -141,7 +141,7 @@ func middle(list []float64) float64 {
 	return list[len(list)/2]
 }
 
-// unused is an address that nobody listens at.
+// unused returns an address at which nothing listens.
 func unused(t testing.TB) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -154,7 +154,7 @@ func unused(t testing.TB) string {
 
 var transactions = regexp.MustCompile(`(?m)^tps = ([\d.]+)`)
 
-// pgbench is how many statements a second PostgreSQL's own client makes of a server, without connecting.
+// pgbench returns a function that measures statements per second with pgbench, without the time to connect.
 func pgbench(b *testing.B, url, statement string, clients int) func(*testing.B) float64 {
 	script := filepath.Join(b.TempDir(), "point.sql")
 	if err := os.WriteFile(script, []byte("\\set id random(1, 2000)\n"+statement+";\n"), 0o600); err != nil {
@@ -171,7 +171,7 @@ func pgbench(b *testing.B, url, statement string, clients int) func(*testing.B) 
 	}
 }
 
-// overHTTP is how many statements a second 64 clients make of the service.
+// overHTTP returns a function that measures statements per second of 64 clients over HTTP.
 func overHTTP(server, token string, request func(id int) wire.QueryRequest) func(*testing.B) float64 {
 	pool := &fasthttp.Client{MaxConnsPerHost: 64}
 	ask := func(id int) error {

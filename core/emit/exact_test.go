@@ -136,8 +136,7 @@ func TestMerge(t *testing.T) {
 	}
 }
 
-// TestPoint: which queries the database plans once for all values: those that give one row at the most, and in which
-// nothing is worked out on a hidden one.
+// TestPoint lists which queries are point reads, which the database may plan once for all values.
 func TestPoint(t *testing.T) {
 	m, none := served(t)
 	const of = " FROM survey.drilling.boreholes"
