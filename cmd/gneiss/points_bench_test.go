@@ -45,8 +45,10 @@ func BenchmarkPoints(b *testing.B) {
 		name, of string
 		rate     func(*testing.B) float64
 	}{
-		{"direct", "", pgbench(b, own, pointByHand, 32)},
-		{"port", "direct", pgbench(b, port, pointOf, 32)},
+		{"direct-32", "", pgbench(b, own, pointByHand, 32)},
+		{"port-32", "direct-32", pgbench(b, port, pointOf, 32)},
+		{"direct", "", pgbench(b, own, pointByHand, 64)},
+		{"port", "direct", pgbench(b, port, pointOf, 64)},
 		{"direct-other", "", pgbench(b, own, withUpper+byHand, 32)},
 		{"port-other", "direct-other", pgbench(b, port, withUpper, 32)},
 		{"http-parameters", "direct", overHTTP(server, token, func(id int) wire.QueryRequest {

@@ -110,6 +110,8 @@ func (b *barriers) plain(x query.Expr) bool {
 		return b.plain(x.X)
 	case *query.IsTrue:
 		return b.plain(x.X)
+	case *query.OfType:
+		return b.plain(x.X)
 	case *query.InList:
 		return b.plainOrdered(x.X) && !slices.ContainsFunc(x.List, func(item query.Expr) bool { return !b.plainOrdered(item) }) && b.safelyListed(x)
 	case *query.Like:

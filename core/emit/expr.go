@@ -67,6 +67,8 @@ func (e *emitter) expr(x query.Expr) {
 		e.write("(")
 		e.expr(x.X)
 		e.write(" IS ", not(x.Not), "NULL)")
+	case *query.OfType:
+		e.dialect.(sqlite).ofType(x.X)
 	case *query.InList:
 		if len(x.List) == 0 {
 			e.dialect.truth(x.Not)

@@ -23,6 +23,28 @@ func (e sqlite) column(c *query.ColumnRef) { e.columnName(c) }
 
 func (e sqlite) item(x query.Expr) { e.expr(x) }
 
+// ofType writes the condition that a column holds a value of its type, in the form in which PostgreSQL writes it, or NULL.
+func (e sqlite) ofType(c *query.ColumnRef) {
+	x := e.detour(func() { e.columnName(c) })
+	switch c.Type() {
+	case query.Bigint:
+		e.write("(typeof(", x, ") IN ('integer', 'null'))")
+	case query.Double:
+		e.write("(typeof(", x, ") IN ('real', 'integer', 'null'))")
+	case query.Text:
+		e.write("(typeof(", x, ") IN ('text', 'null'))")
+	case query.Boolean:
+		e.write("(", x, " IS NULL OR ", x, " IN (0, 1))")
+	case query.Date:
+		e.write("(", x, " IS date(", x, "))")
+	case query.Timestamp: // a fraction of a second has up to six digits, the last of which is no 0
+		e.write("(", x, " IS NULL OR substr(", x, ", 1, 19) = datetime(substr(", x, ", 1, 19)) AND (length(", x, ") = 19 OR length(", x,
+			") BETWEEN 21 AND 26 AND substr(", x, ", 20, 1) = '.' AND substr(", x, ", 21) NOT GLOB '*[^0-9]*' AND substr(", x, ", -1) <> '0'))")
+	default:
+		e.truth(true)
+	}
+}
+
 func (e sqlite) sortable(q *query.Query) *query.Query { return q }
 
 // sortKey writes one sort key. SQLite holds NULL for the least of all values,

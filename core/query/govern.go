@@ -157,7 +157,7 @@ func (b *binder) rule(p *policy.RowPolicy, inner *Relation) Expr {
 		)
 	}
 	b.takeOver(own)
-	return e
+	return Conjoin("AND", e, own.readsOfType(e, inner))
 }
 
 // takeOver notes what the binder of a policy's text has found that matters for
@@ -252,6 +252,15 @@ func columnWith(r *Relation, id access.ObjectID) *ColumnRef {
 // holds for the row, else the value as it is.
 func (b *binder) treat(inner *Relation, column int, d policy.Decision) Expr {
 	x := &ColumnRef{inner, column}
+	out := b.treatedBy(x, d)
+	if checks := b.readsOfType(out, inner); checks != nil {
+		return &Case{Whens: []When{{checks, out}}, T: x.Type()}
+	}
+	return out
+}
+
+func (b *binder) treatedBy(x *ColumnRef, d policy.Decision) Expr {
+	inner := x.Rel
 	out := &Case{Else: x, T: x.Type()}
 	for _, step := range d.Steps {
 		then := b.treated(x, step)

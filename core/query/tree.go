@@ -41,6 +41,8 @@ type (
 	}
 	// An IsTrue is IS TRUE: false where the operand is NULL.
 	IsTrue struct{ X Expr }
+	// An OfType reports whether a column holds a value of its type, or NULL. A SQLite table can hold others.
+	OfType struct{ X *ColumnRef }
 	// An InList is [NOT] IN with listed values; an empty list holds nothing.
 	InList struct {
 		X    Expr
@@ -175,6 +177,8 @@ func (e *Binary) Type() Type { return e.T }
 func (e *IsNull) Type() Type { return Boolean }
 
 func (e *IsTrue) Type() Type { return Boolean }
+
+func (e *OfType) Type() Type { return Boolean }
 
 func (e *InList) Type() Type { return Boolean }
 

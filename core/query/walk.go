@@ -28,6 +28,8 @@ func children(e Expr) []Expr {
 		return []Expr{e.X}
 	case *IsTrue:
 		return []Expr{e.X}
+	case *OfType:
+		return []Expr{e.X}
 	case *InList:
 		return append([]Expr{e.X}, e.List...)
 	case *InQuery:
@@ -191,7 +193,7 @@ func Replace(e Expr, f func(Expr) Expr) Expr {
 		return &FieldOf{in(e.X), e.Name, e.T}
 	case *Collated:
 		return &Collated{in(e.X), e.Name}
-	case *ArrayQuery, *Default, *Treated:
+	case *ArrayQuery, *Default, *Treated, *OfType:
 		return e
 	}
 	panic(fmt.Sprintf("query: no case for %T", e))
@@ -234,6 +236,8 @@ func key(e Expr) string {
 		fmt.Fprintf(&b, "null%v", e.Not)
 	case *IsTrue:
 		b.WriteString("istrue")
+	case *OfType:
+		b.WriteString("oftype")
 	case *InList:
 		fmt.Fprintf(&b, "in%v", e.Not)
 	case *Cast:

@@ -24,7 +24,7 @@ func register(conn *sqlite3.SQLiteConn) error {
 		"gneiss_double":    toDouble,
 		"gneiss_boolean":   toBoolean,
 		"gneiss_date":      func(v any) any { return toTime(v, time.DateOnly) },
-		"gneiss_timestamp": func(v any) any { return toTime(v, time.DateTime) },
+		"gneiss_timestamp": func(v any) any { return toTime(v, withFraction) },
 		"gneiss_text":      numberText,
 		"gneiss_mask":      mask,
 		"gneiss_pseudonym": pseudonym,
@@ -78,10 +78,20 @@ func toBoolean(v any) any {
 	return nil
 }
 
+// withFraction is the form of a timestamp, as PostgreSQL writes it.
+const withFraction = time.DateTime + ".999999"
+
+// toTime reads a date or time as ISO 8601 or ISO SQL has it. A zone says nothing here, as in PostgreSQL.
 func toTime(v any, layout string) any {
-	for _, from := range []string{time.DateTime, time.DateOnly} {
-		if t, err := time.Parse(from, strings.TrimSpace(text(v))); err == nil {
-			return t.Format(layout)
+	s := strings.TrimSpace(text(v))
+	for _, from := range []string{time.DateTime, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02T15:04"} {
+		for _, zone := range []string{"", "Z07:00", "Z07"} {
+			if t, err := time.Parse(from+zone, s); err == nil && t.Year() > 0 {
+				if layout == withFraction {
+					t = t.Round(time.Microsecond)
+				}
+				return t.Format(layout)
+			}
 		}
 	}
 	return nil
@@ -199,9 +209,15 @@ func noise(v any, width float64, secret string, column int64, row ...any) any {
 	case float64:
 		return finite(x + (float64(n)/(1<<52)-1)*width)
 	case string:
-		for _, layout := range []string{time.DateOnly, time.DateTime} {
-			if t, err := time.Parse(layout, x); err == nil {
-				return t.AddDate(0, 0, int(whole)).Format(layout)
+		for _, layout := range []string{time.DateOnly, withFraction} {
+			t, err := time.Parse(layout, x)
+			if err != nil {
+				continue
+			}
+			for _, days := range []int{int(whole), -int(whole)} {
+				if moved := t.AddDate(0, 0, days); moved.Year() >= 1 && moved.Year() <= 9999 {
+					return moved.Format(layout)
+				}
 			}
 		}
 	}

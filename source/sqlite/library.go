@@ -313,11 +313,11 @@ func shifted(v any, months, days, seconds int64) any {
 	if !ok {
 		return nil
 	}
-	first := time.Date(t.Year(), t.Month()+time.Month(months), 1, t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
+	first := time.Date(t.Year(), t.Month()+time.Month(months), 1, t.Hour(), t.Minute(), t.Second(), t.Nanosecond(), time.UTC)
 	last := first.AddDate(0, 1, -1).Day()
 	t = first.AddDate(0, 0, min(t.Day(), last)-1).AddDate(0, 0, int(days)).Add(time.Duration(seconds) * time.Second)
 	if t.Year() < 1 || t.Year() > 9999 {
 		return nil
 	}
-	return t.Format(time.DateTime)
+	return t.Format(withFraction)
 }

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jmoiron/sqlx"
@@ -199,7 +200,11 @@ func (c *connector) Connect(context.Context) (driver.Conn, error) {
 		)
 		return err
 	}}
-	return d.Open("file::memory:?_busy_timeout=2000")
+	conn, err := d.Open("file::memory:?_busy_timeout=2000")
+	if err != nil {
+		return nil, err
+	}
+	return untyped{conn.(*sqlite3.SQLiteConn)}, nil
 }
 
 // unavailable marks the errors of a database that is busy, locked or broken.
@@ -301,8 +306,8 @@ func each(rows *sql.Rows, columns []query.Column, f func([]any) error) error {
 		if err := rows.Scan(into...); err != nil {
 			return err
 		}
-		for i, c := range columns {
-			row[i] = value(row[i], c.Type)
+		if err := values(row, columns); err != nil {
+			return err
 		}
 		if err := f(row); err != nil {
 			return err
@@ -365,30 +370,69 @@ func refusedByTable(err error) error {
 	return &source.Constraint{Kind: kinds[e.ExtendedCode]}
 }
 
-// value takes what the driver gives to the column's type: SQLite has no truth
-// values and no dates of its own.
-func value(v any, t query.Type) any {
-	switch x := v.(type) {
-	case []byte:
-		return string(x)
-	case float64:
-		if math.IsInf(x, 0) || math.IsNaN(x) {
-			return nil // which JSON has no word for
+// values brings a row that the driver gives to the columns' types. SQLite has no truth values and no dates of its own, and
+// lets a table hold values that are not of their column's type. There is no right answer with such a value in it, so it is
+// an error.
+func values(row []any, columns []query.Column) error {
+	for i, c := range columns {
+		v, ok := value(row[i], c.Type)
+		if !ok {
+			return &source.Unfit{SQLState: "22P02", Text: fmt.Sprintf("the column %s has a value that is not of its type, %s, as a SQLite file can have; "+
+				"cast to text, it can be read as it is", quote(c.Name), c.Type)}
 		}
+		row[i] = v
+	}
+	return nil
+}
+
+// value brings a value to a type; ok is false where it is not of that type.
+func value(v any, t query.Type) (out any, ok bool) {
+	if t == nil {
+		return v, true
+	}
+	switch x := v.(type) {
+	case nil:
+		return nil, true
 	case int64:
 		switch t {
 		case query.Boolean:
-			return x != 0
+			return x == 1, x == 0 || x == 1
 		case query.Double:
-			return float64(x)
+			return float64(x), true
 		}
-	case time.Time:
-		if t == query.Date {
-			return x.Format(time.DateOnly)
+		return x, t == query.Bigint
+	case float64:
+		if math.IsInf(x, 0) || math.IsNaN(x) {
+			return nil, true // which JSON has no word for
 		}
-		return x.Format(time.DateTime)
+		return x, t == query.Double
+	case string:
+		switch t {
+		case query.Text:
+			return x, utf8.ValidString(x) && !strings.Contains(x, "\x00")
+		case query.Date:
+			return x, isDate(x)
+		case query.Timestamp:
+			return x, isTimestamp(x)
+		}
 	}
-	return v
+	return nil, false
+}
+
+// isDate reports whether a text is a date in the form in which PostgreSQL writes it.
+func isDate(s string) bool {
+	_, err := time.Parse(time.DateOnly, s)
+	return err == nil && len(s) == len(time.DateOnly) && s >= "0001"
+}
+
+// isTimestamp is isDate for a timestamp: its seconds have up to six digits behind the point, the last of which is no 0.
+func isTimestamp(s string) bool {
+	at := len(time.DateTime)
+	if len(s) > at && (s[at] != '.' || len(s) > at+7 || s[len(s)-1] == '0') {
+		return false
+	}
+	_, err := time.Parse(time.DateTime, s)
+	return err == nil && len(s) >= at && s >= "0001"
 }
 
 // Ping implements [source.Source].

@@ -148,8 +148,8 @@ func (c *cursor) Fetch(ctx context.Context, most int, f func([][]byte) error) (n
 		if err := c.rows.Scan(into...); err != nil {
 			return n, unavailable(err)
 		}
-		for i, column := range c.columns {
-			row[i] = value(row[i], column.Type)
+		if err := values(row, c.columns); err != nil {
+			return n, err
 		}
 		n++
 		if err := hand(row); err != nil {
