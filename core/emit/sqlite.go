@@ -2,6 +2,7 @@ package emit
 
 import (
 	"fmt"
+	"strings"
 
 	"gneiss/core/query"
 )
@@ -23,26 +24,29 @@ func (e sqlite) column(c *query.ColumnRef) { e.columnName(c) }
 
 func (e sqlite) item(x query.Expr) { e.expr(x) }
 
-// ofType writes the condition that a column holds a value of its type, in the form in which PostgreSQL writes it, or NULL.
 func (e sqlite) ofType(c *query.ColumnRef) {
-	x := e.detour(func() { e.columnName(c) })
-	switch c.Type() {
+	e.write(OfType(e.detour(func() { e.columnName(c) }), c.Type()))
+}
+
+// OfType is the condition, in SQLite's words, that a column holds a value of a type of the shared language, in the form in which
+// PostgreSQL writes it, or NULL. The column is given as it is written.
+func OfType(x string, t query.Type) string {
+	switch t {
 	case query.Bigint:
-		e.write("(typeof(", x, ") IN ('integer', 'null'))")
+		return "(typeof(" + x + ") IN ('integer', 'null'))"
 	case query.Double:
-		e.write("(typeof(", x, ") IN ('real', 'integer', 'null'))")
+		return "(typeof(" + x + ") IN ('real', 'integer', 'null'))"
 	case query.Text:
-		e.write("(typeof(", x, ") IN ('text', 'null'))")
+		return "(typeof(" + x + ") IN ('text', 'null'))"
 	case query.Boolean:
-		e.write("(", x, " IS NULL OR ", x, " IN (0, 1))")
+		return "(" + x + " IS NULL OR " + x + " IN (0, 1))"
 	case query.Date:
-		e.write("(", x, " IS date(", x, "))")
+		return strings.ReplaceAll("($x IS NULL OR $x = date($x) AND substr($x, 1, 4) >= '0001')", "$x", x)
 	case query.Timestamp: // a fraction of a second has up to six digits, the last of which is no 0
-		e.write("(", x, " IS NULL OR substr(", x, ", 1, 19) = datetime(substr(", x, ", 1, 19)) AND (length(", x, ") = 19 OR length(", x,
-			") BETWEEN 21 AND 26 AND substr(", x, ", 20, 1) = '.' AND substr(", x, ", 21) NOT GLOB '*[^0-9]*' AND substr(", x, ", -1) <> '0'))")
-	default:
-		e.truth(true)
+		return strings.ReplaceAll("($x IS NULL OR substr($x, 1, 19) = datetime(substr($x, 1, 19)) AND substr($x, 1, 4) >= '0001' AND (length($x) = 19 OR length($x) BETWEEN 21 AND 26 "+
+			"AND substr($x, 20, 1) = '.' AND substr($x, 21) NOT GLOB '*[^0-9]*' AND substr($x, -1) <> '0'))", "$x", x)
 	}
+	return "TRUE"
 }
 
 func (e sqlite) sortable(q *query.Query) *query.Query { return q }

@@ -227,31 +227,6 @@ func (s *Source) Reads(context.Context, string, string) (source.ViewReads, error
 	return source.ViewReads{}, &source.Unfit{Text: "views of a SQLite file are not taken in; make a view in Gneiss"}
 }
 
-// Check implements [source.Source]: which files can be read, and which written.
-func (s *Source) Check(ctx context.Context) ([]source.Note, error) {
-	started := time.Now()
-	tables, err := s.Scan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	notes := []source.Note{{Says: fmt.Sprintf("%d tables, looked at in %.1f ms", len(tables), float64(time.Since(started).Microseconds())/1000)}}
-	seen := map[string]bool{}
-	for _, t := range tables {
-		if seen[t.Schema] {
-			continue
-		}
-		seen[t.Schema] = true
-		path := filepath.Join(s.dir, t.Schema+".db")
-		f, err := os.OpenFile(path, os.O_RDWR, 0)
-		if err != nil {
-			notes = append(notes, source.Note{Worry: source.Odd, Says: t.Schema + ".db can be read and not written"})
-			continue
-		}
-		f.Close()
-	}
-	return notes, nil
-}
-
 // Run implements [source.Source].
 func (s *Source) Run(ctx context.Context, text string, args []any, columns []query.Column, f func([]any) error) error {
 	given := false
@@ -377,8 +352,11 @@ func values(row []any, columns []query.Column) error {
 	for i, c := range columns {
 		v, ok := value(row[i], c.Type)
 		if !ok {
-			return &source.Unfit{SQLState: "22P02", Text: fmt.Sprintf("the column %s has a value that is not of its type, %s, as a SQLite file can have; "+
-				"cast to text, it can be read as it is", quote(c.Name), c.Type)}
+			text := fmt.Sprintf("the column %s has a value that is not of its type, %s, as a SQLite file can have", quote(c.Name), c.Type)
+			if c.Type != query.Text {
+				text += "; cast to text, it can be read as it is"
+			}
+			return &source.Unfit{Text: text, SQLState: "22P02"}
 		}
 		row[i] = v
 	}

@@ -1,0 +1,77 @@
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gneiss/core/emit"
+	"gneiss/core/sqltype"
+	"gneiss/source"
+)
+
+// Check implements [source.Source]: which files can be read, and which written, and which columns have values that are not of
+// their types.
+func (s *Source) Check(ctx context.Context) ([]source.Note, error) {
+	started := time.Now()
+	tables, err := s.Scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	notes := []source.Note{{Says: fmt.Sprintf("%d tables, looked at in %.1f ms", len(tables), float64(time.Since(started).Microseconds())/1000)}}
+	seen := map[string]bool{}
+	for _, t := range tables {
+		if seen[t.Schema] {
+			continue
+		}
+		seen[t.Schema] = true
+		path := filepath.Join(s.dir, t.Schema+".db")
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			notes = append(notes, source.Note{Worry: source.Odd, Says: t.Schema + ".db can be read and not written"})
+			continue
+		}
+		f.Close()
+	}
+	for _, t := range tables {
+		found, err := s.ofOtherTypes(ctx, t)
+		if err != nil {
+			return nil, err
+		}
+		notes = append(notes, found...)
+	}
+	return notes, nil
+}
+
+// ofOtherTypes finds the columns of a table that have values which are not of their types.
+func (s *Source) ofOtherTypes(ctx context.Context, t source.Table) (notes []source.Note, err error) {
+	db, err := s.connect()
+	if err != nil {
+		return nil, err
+	}
+	counts := make([]int64, len(t.Columns))
+	var sums []string
+	var into []any
+	for i, c := range t.Columns {
+		sums = append(sums, "coalesce(sum("+emit.OfType(quote(c.Name), sqltype.Parse(c.Type))+" IS NOT TRUE), 0)")
+		into = append(into, &counts[i])
+	}
+	err = db.QueryRowContext(ctx, "SELECT "+strings.Join(sums, ", ")+" FROM "+quote(t.Schema)+"."+quote(t.Name)).Scan(into...)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	for i, c := range t.Columns {
+		if n := counts[i]; n > 0 {
+			rows := "rows hold"
+			if n == 1 {
+				rows = "row holds"
+			}
+			notes = append(notes, source.Note{Worry: source.Bad, Says: fmt.Sprintf("%s.%s.%s: %d %s a value that is not of its type, %s; "+
+				"policies that read it hide the row, and an answer with it is an error", t.Schema, t.Name, c.Name, n, rows, c.Type)})
+		}
+	}
+	return notes, nil
+}
