@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"gneiss/core/access"
 	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/source"
@@ -51,8 +53,8 @@ func tablesOfOtherTypes() string {
 // value that is not of its column's type were not there. A column policy gives NULL for such a value, and beside it.
 func TestPoliciesReadNoValueOfAnotherType(t *testing.T) {
 	src, m := onSQLite(t, tablesOfOtherTypes())
-	st := rights(t, m, "flint")
-	read := func(text string, set *policy.Set) []string {
+	own := rights(t, m, "flint")
+	read := func(text string, set *policy.Set, st *access.Rights) []string {
 		t.Helper()
 		plan, err := emit.Make(text, nil, st, set)
 		if err != nil {
@@ -63,14 +65,6 @@ func TestPoliciesReadNoValueOfAnotherType(t *testing.T) {
 			t.Fatalf("%v\n%s", err, plan.SQL)
 		}
 		return got
-	}
-	with := func(put policy.Change) *policy.Set {
-		t.Helper()
-		set, err := (&policy.Set{}).Apply(put, m)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return set
 	}
 	for i, c := range ofOtherTypes {
 		conditions := append(c.more, "@ > #", "@ < #", "@ <> #", "NOT (@ > #)", "NOT (@ < #)", "@ = # OR @ <> #", "@ NOT IN (#)", "@ IN (#)", "@ = #", "@ IS NULL OR @ > #", "@ IS NULL OR @ < #",
@@ -84,18 +78,26 @@ func TestPoliciesReadNoValueOfAnotherType(t *testing.T) {
 			nested := strings.ReplaceAll(condition, "@", "o.v")
 			condition = strings.ReplaceAll(condition, "@", "v")
 			name, on := fmt.Sprintf("%s: %s", c.declared, condition), fmt.Sprintf("src.s.t%d", i)
-			want := read(fmt.Sprintf("SELECT id FROM src.s.f%d WHERE %s ORDER BY id", i, condition), &policy.Set{})
+			want := read(fmt.Sprintf("SELECT id FROM src.s.f%d WHERE %s ORDER BY id", i, condition), &policy.Set{}, own)
 			rows := policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "r"}, Table: on, Rule: condition}
-			if got := read("SELECT id FROM "+on+" ORDER BY id", with(rows)); !slices.Equal(got, want) {
+			if got := read("SELECT id FROM "+on+" ORDER BY id", setOf(t, m, rows), own); !slices.Equal(got, want) {
 				t.Errorf("%s: the rows %v are there, want %v", name, got, want)
 			}
 			through := policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "r"}, Table: fmt.Sprintf("src.s.p%d", i),
 				Rule: fmt.Sprintf("EXISTS (SELECT 1 FROM src.s.t%d o WHERE o.id = p%d.id AND (%s))", i, i, nested)}
-			if got := read(fmt.Sprintf("SELECT id FROM src.s.p%d ORDER BY id", i), with(through)); !slices.Equal(got, want) {
+			if got := read(fmt.Sprintf("SELECT id FROM src.s.p%d ORDER BY id", i), setOf(t, m, through), own); !slices.Equal(got, want) {
 				t.Errorf("%s: through a sub-query the rows %v are there, want %v", name, got, want)
 			}
+			lent, err := m.Apply(time.Unix(1, 0), access.PutView{Path: "src.s.lent", Text: fmt.Sprintf("SELECT id FROM src.s.t%d o WHERE %s", i, nested), Rights: access.OwnerRights,
+				Owner: "user:flint", Columns: []access.ViewColumn{{Name: "id", Type: "bigint"}}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := read("SELECT id FROM src.s.lent ORDER BY id", &policy.Set{}, rights(t, lent, "flint")); !slices.Equal(got, want) {
+				t.Errorf("%s: a view that lends rights has the rows %v, want %v", name, got, want)
+			}
 			values := policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "c"}, Columns: []string{on + ".name"}, Treat: "constant", Treatment: policy.Treatment{Value: "treated"}, When: condition}
-			for _, line := range read("SELECT id, name FROM "+on+" WHERE id >= 100", with(values)) {
+			for _, line := range read("SELECT id, name FROM "+on+" WHERE id >= 100", setOf(t, m, values), own) {
 				if strings.Contains(line, "other") {
 					t.Errorf("%s: where a value of another type decides whether it is treated, a value is as it was: %s", name, line)
 				}
@@ -110,7 +112,7 @@ func TestPoliciesReadNoValueOfAnotherType(t *testing.T) {
 			if err != nil {
 				continue // which does not fit the type
 			}
-			for _, line := range read(fmt.Sprintf("SELECT CAST(v AS text) FROM src.s.t%d WHERE id >= 100", i), set) {
+			for _, line := range read(fmt.Sprintf("SELECT CAST(v AS text) FROM src.s.t%d WHERE id >= 100", i), set, own) {
 				if !strings.Contains(line, "(nil)") {
 					t.Errorf("%s: %s gives %s of a value that is not of the type", c.declared, treatment.Treat, line)
 				}

@@ -95,6 +95,9 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	b.routines = append(b.routines, inner.routines...)
 	b.kept = append(b.kept, inner.kept...)
 	b.groups, b.cost = inner.groups, inner.cost
+	if lends && !b.exact {
+		decidesOfType(q)
+	}
 	return q
 }
 
