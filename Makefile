@@ -16,7 +16,7 @@
 
 # More than ten SQLite files can be attached to one connection.
 export CGO_ENABLED = 1
-SQLITE = -g0 -DSQLITE_MAX_ATTACHED=125 -DSQLITE_ENABLE_QPSG
+SQLITE = -g0 -DSQLITE_MAX_ATTACHED=125 -DSQLITE_ENABLE_QPSG -DSQLITE_DEFAULT_MEMSTATUS=0
 export CGO_CFLAGS = -O2 $(SQLITE)
 
 # The same for all, so that what is compiled for one serves the others.

@@ -131,10 +131,12 @@ func (s *Store) Close() error {
 // Audit returns the record of who did what.
 func (s *Store) Audit() *Audit { return s.audit }
 
+// open opens a database file and brings it to the present version. SQLite need not guard its connections: database/sql gives
+// each to one goroutine at a time.
 func open(path, folder string) (*sqlx.DB, error) {
 	db, err := sqlx.Open(
 		"sqlite3",
-		"file:"+(&url.URL{Path: path}).EscapedPath()+"?_journal_mode=WAL&_synchronous=FULL&_foreign_keys=on&_busy_timeout=5000&_txlock=immediate",
+		"file:"+(&url.URL{Path: path}).EscapedPath()+"?_journal_mode=WAL&_synchronous=FULL&_foreign_keys=on&_busy_timeout=5000&_txlock=immediate&_mutex=no",
 	)
 	if err != nil {
 		return nil, err
