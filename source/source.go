@@ -285,7 +285,7 @@ func Bind(args []emit.Arg, f Facts) []any {
 		case a.Now == query.Date:
 			out[i] = f.Start.UTC().Format(time.DateOnly)
 		case a.Now == query.Timestamp:
-			out[i] = f.Start.UTC().Format(time.DateTime)
+			out[i] = f.Start.UTC().Truncate(time.Microsecond).Format(query.TimestampForm)
 		case a.Now != nil:
 			out[i] = f.Start.UTC().Format("2006-01-02 15:04:05.999999-07")
 		default:

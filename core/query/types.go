@@ -163,23 +163,33 @@ func parseLiteral(s string, t Type) (any, bool) {
 		x, err := strconv.ParseFloat(trimmed, 64)
 		return x, err == nil && !math.IsInf(x, 0) && !math.IsNaN(x)
 	case Date:
-		d, err := time.Parse(time.DateOnly, zone.ReplaceAllString(trimmed, "$1"))
-		return d.Format(time.DateOnly), err == nil
+		d, ok := ReadTime(s)
+		return d.Format(time.DateOnly), ok
 	case Timestamp:
-		for _, layout := range []string{time.DateTime, time.DateOnly, "2006-01-02T15:04:05"} {
-			if d, err := time.Parse(layout, zone.ReplaceAllString(trimmed, "$1")); err == nil {
-				return d.Format(time.DateTime), true
-			}
-		}
-		return nil, false
+		d, ok := ReadTime(s)
+		return d.Round(time.Microsecond).Format(TimestampForm), ok
 	default:
 		return s, true
 	}
 }
 
+// TimestampForm is the form of a timestamp in the shared language, as package time has it, and as PostgreSQL writes one.
+const TimestampForm = time.DateTime + ".999999"
+
 // zone is a distance from UTC behind a date or time. In one that has no zone it means nothing, as
 // PostgreSQL has it; some clients write it all the same.
-var zone = regexp.MustCompile(`^(\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d:\d\d(?:\.\d+)?)?) ?[+-]\d\d(?::\d\d)?$`)
+var zone = regexp.MustCompile(`^(\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d(?::\d\d(?:\.\d+)?)?)?) ?(?:[+-]\d\d(?::?\d\d)?|Z)$`)
+
+// ReadTime reads a date, or a date and a time, in the forms of ISO SQL and ISO 8601.
+func ReadTime(s string) (t time.Time, ok bool) {
+	s = zone.ReplaceAllString(strings.TrimSpace(s), "$1")
+	for _, layout := range []string{time.DateTime, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02T15:04"} {
+		if t, err := time.Parse(layout, s); err == nil && t.Year() >= 1 && !strings.Contains(s, ",") {
+			return t, true
+		}
+	}
+	return time.Time{}, false
+}
 
 // parseExact reads a text as a value of one of PostgreSQL's types; ok is false where it is
 // none. What only the database can read is left to it.

@@ -151,12 +151,17 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 	if err != nil {
 		return nil, err
 	}
+	lite := st.Model.Object(st.Model.Object(table.Parent).Parent).Type == emit.SQLite
 	var ids []access.ObjectID
 	var names []string
 	for _, id := range table.Children {
 		column := st.Model.Object(id)
 		if query.Readable(st.Model, column) && !column.Missing {
-			ids, names = append(ids, id), append(names, access.Quote(column.Name))
+			name := access.Quote(column.Name)
+			if lite && column.Type != "text" { // the value may not be of the column's type
+				name = "CAST(" + name + " AS text)"
+			}
+			ids, names = append(ids, id), append(names, name)
 		}
 	}
 	if len(ids) == 0 {

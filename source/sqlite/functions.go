@@ -14,6 +14,7 @@ import (
 	"github.com/mattn/go-sqlite3"
 
 	"gneiss/core/policy"
+	"gneiss/core/query"
 )
 
 // register puts Gneiss's functions on a connection. None of them fails: what
@@ -24,7 +25,7 @@ func register(conn *sqlite3.SQLiteConn) error {
 		"gneiss_double":    toDouble,
 		"gneiss_boolean":   toBoolean,
 		"gneiss_date":      func(v any) any { return toTime(v, time.DateOnly) },
-		"gneiss_timestamp": func(v any) any { return toTime(v, withFraction) },
+		"gneiss_timestamp": func(v any) any { return toTime(v, query.TimestampForm) },
 		"gneiss_text":      numberText,
 		"gneiss_mask":      mask,
 		"gneiss_pseudonym": pseudonym,
@@ -78,23 +79,15 @@ func toBoolean(v any) any {
 	return nil
 }
 
-// withFraction is the form of a timestamp, as PostgreSQL writes it.
-const withFraction = time.DateTime + ".999999"
-
-// toTime reads a date or time as ISO 8601 or ISO SQL has it. A zone says nothing here, as in PostgreSQL.
 func toTime(v any, layout string) any {
-	s := strings.TrimSpace(text(v))
-	for _, from := range []string{time.DateTime, time.DateOnly, "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02T15:04"} {
-		for _, zone := range []string{"", "Z07:00", "Z07"} {
-			if t, err := time.Parse(from+zone, s); err == nil && t.Year() > 0 {
-				if layout == withFraction {
-					t = t.Round(time.Microsecond)
-				}
-				return t.Format(layout)
-			}
-		}
+	t, ok := query.ReadTime(text(v))
+	switch {
+	case !ok:
+		return nil
+	case layout == query.TimestampForm:
+		t = t.Round(time.Microsecond)
 	}
-	return nil
+	return t.Format(layout)
 }
 
 // text gives a value as text; of NULL, the empty text, which converts to
@@ -209,7 +202,7 @@ func noise(v any, width float64, secret string, column int64, row ...any) any {
 	case float64:
 		return finite(x + (float64(n)/(1<<52)-1)*width)
 	case string:
-		for _, layout := range []string{time.DateOnly, withFraction} {
+		for _, layout := range []string{time.DateOnly, query.TimestampForm} {
 			t, err := time.Parse(layout, x)
 			if err != nil {
 				continue

@@ -6,6 +6,8 @@ import (
 	"time"
 	"unicode"
 	"unicode/utf8"
+
+	"gneiss/core/query"
 )
 
 // library are the functions that queries may call and SQLite lacks. As all of
@@ -319,5 +321,5 @@ func shifted(v any, months, days, seconds int64) any {
 	if t.Year() < 1 || t.Year() > 9999 {
 		return nil
 	}
-	return t.Format(withFraction)
+	return t.Format(query.TimestampForm)
 }
