@@ -170,3 +170,54 @@ func TestAnswersHaveValuesOfTheirTypes(t *testing.T) {
 		}
 	}
 }
+
+// TestTextsAreComparedByCodePoint: a SQLite column's own collation, by which NORTH is north and "a " is "a", changes no answer and
+// no policy.
+func TestTextsAreComparedByCodePoint(t *testing.T) {
+	const rows = "(1, 'north', 'a'), (2, 'NORTH', 'a '), (3, 'South', 'b'), (4, NULL, NULL), (5, 'north', 'A')"
+	made := func(first, second string) (source.Source, *access.Model) {
+		return onSQLite(t, fmt.Sprintf("CREATE TABLE t (id BIGINT PRIMARY KEY, a TEXT %s, b TEXT %s); INSERT INTO t VALUES %s; CREATE INDEX t_a ON t (a)", first, second, rows))
+	}
+	plain, m := made("", "")
+	other, _ := made("COLLATE NOCASE", "COLLATE RTRIM")
+	st := rights(t, m, "flint")
+	tenants := policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "p"}, Table: "src.s.t"}
+	ask := func(text string, set *policy.Set) {
+		t.Helper()
+		plan, err := emit.Make(text, nil, st, set)
+		if err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+		var answers [2]string
+		for i, src := range []source.Source{plain, other} {
+			if answers[i], err = answerOf(src, plan.SQL, source.Bind(plan.Args, source.Facts{}), plan.Columns); err != nil {
+				t.Fatalf("%v\n%s", err, plan.SQL)
+			}
+		}
+		if answers[0] != answers[1] {
+			t.Errorf("%s: %s, want %s\n%s", text, answers[1], answers[0], plan.SQL)
+		}
+	}
+	for _, condition := range []string{"a = 'north'", "a IN ('north', 'x')", "a <> 'NORTH'", "a NOT IN ('NORTH')", "a < 'a'", "b = 'a'", "a BETWEEN 'a' AND 'o'", "a IS DISTINCT FROM 'NORTH'",
+		"CASE a WHEN 'NORTH' THEN true ELSE false END", "nullif(a, 'NORTH') IS NULL", "'NORTH' IN (SELECT x.a FROM src.s.t x WHERE x.id = 1)", "a IN (SELECT upper(x.a) FROM src.s.t x)",
+		"a = (SELECT max(x.a) FROM src.s.t x)", "EXISTS (SELECT 1 FROM src.s.t x WHERE x.a = t.a AND x.id <> t.id)", "a LIKE 'n%'", "a = 'no' || 'rth'", "CAST(a AS text) = 'NORTH'", "coalesce(a, 'x') = 'NORTH'",
+		"(SELECT x.a FROM src.s.t x WHERE x.id = 1) = upper('north')", "a = ANY (SELECT y.a FROM (SELECT x.a FROM src.s.t x WHERE x.id = 2) y)", "greatest(a, 'O') = 'north'"} {
+		ask("SELECT id FROM src.s.t WHERE "+condition+" ORDER BY id", &policy.Set{})
+		tenants.Rule = condition
+		if !strings.Contains(condition, "src.s.t ") && !strings.Contains(condition, "ANY") {
+			ask("SELECT id, a FROM src.s.t ORDER BY id", setOf(t, m, tenants))
+		}
+	}
+	for _, text := range []string{"SELECT DISTINCT a FROM src.s.t ORDER BY 1", "SELECT a, count(*) FROM src.s.t GROUP BY a ORDER BY 1", "SELECT count(DISTINCT a), count(DISTINCT b), min(a), max(a), max(b) FROM src.s.t",
+		"SELECT a FROM src.s.t UNION SELECT 'SOUTH' ORDER BY 1", "SELECT a FROM src.s.t INTERSECT SELECT upper(a) FROM src.s.t ORDER BY 1", "SELECT a FROM src.s.t EXCEPT SELECT 'NORTH' ORDER BY 1",
+		"SELECT id FROM src.s.t ORDER BY a, b, id", "SELECT a FROM src.s.t ORDER BY a DESC, id", "SELECT a AS x FROM src.s.t ORDER BY x, id", "SELECT x.id, y.id FROM src.s.t x JOIN src.s.t y USING (a) ORDER BY 1, 2",
+		"SELECT x.id, y.id FROM src.s.t x NATURAL JOIN src.s.t y ORDER BY 1, 2", "SELECT id, rank() OVER (PARTITION BY a ORDER BY b) FROM src.s.t ORDER BY 1", "SELECT id, dense_rank() OVER (ORDER BY a) FROM src.s.t ORDER BY 1",
+		"WITH q AS (SELECT a AS x, id FROM src.s.t) SELECT id FROM q WHERE x = 'NORTH'", "SELECT q.x FROM (SELECT a AS x FROM src.s.t UNION ALL SELECT b FROM src.s.t) q WHERE q.x = 'A' OR q.x = 'NORTH'",
+		"SELECT string_agg(a, ',' ORDER BY a, id) FROM src.s.t", "SELECT DISTINCT ON (a) a, id FROM src.s.t ORDER BY a, id", "SELECT least(a, 'n'), greatest(a, 'n') FROM src.s.t ORDER BY id",
+		"SELECT count(*) FROM src.s.t GROUP BY a HAVING a = 'NORTH'", "SELECT a, b, count(*) FROM src.s.t GROUP BY ROLLUP (a, b) ORDER BY 1, 2, 3", "SELECT DISTINCT x FROM (SELECT a AS x FROM src.s.t) q ORDER BY 1",
+		"WITH RECURSIVE r (x, n) AS (SELECT a, 1 FROM src.s.t WHERE id = 1 UNION SELECT t.a, n + 1 FROM src.s.t t JOIN r ON t.a = upper(r.x) WHERE n < 4) SELECT * FROM r ORDER BY 2, 1"} {
+		ask(text, &policy.Set{})
+		tenants.Rule = "a = 'north' OR b = 'b'"
+		ask(text, setOf(t, m, tenants))
+	}
+}

@@ -45,6 +45,7 @@ type emitter struct {
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
+	compared int  // lists being written whose values are compared: of DISTINCT, UNION, IN, GROUP BY, PARTITION BY
 	wordless bool // see [query.Outline]
 }
 
@@ -201,6 +202,7 @@ func (e *emitter) query(q *query.Query) {
 	case *query.Values:
 		e.values(body, q)
 	case *query.SetOp:
+		e.compared++
 		e.operand(body.L)
 		e.line()
 		e.write(body.Op)
@@ -209,6 +211,7 @@ func (e *emitter) query(q *query.Query) {
 		}
 		e.line()
 		e.operand(body.R)
+		e.compared--
 	}
 	e.orderBy(q)
 	if q.Ties {
@@ -293,6 +296,8 @@ func (e *emitter) selectBody(s *query.Select, q *query.Query) {
 	e.write("SELECT ")
 	if s.Distinct {
 		e.write("DISTINCT ")
+		e.compared++
+		defer func() { e.compared-- }()
 	}
 	if len(s.On) > 0 {
 		e.write("ON (")
@@ -337,6 +342,8 @@ func (e *emitter) detour(f func()) string {
 }
 
 func (e *emitter) list(head string, list []query.Expr) {
+	e.compared++
+	defer func() { e.compared-- }()
 	for i, x := range list {
 		if i == 0 {
 			e.line()

@@ -47,7 +47,7 @@ func ExampleMake() {
 	// FROM (
 	//   SELECT "visits_2"."id" AS "id"
 	//   FROM "field"."visits" AS "visits_2"
-	//   WHERE ("visits_2"."district" IN (?1))
+	//   WHERE ("visits_2"."district" COLLATE BINARY IN (?1))
 	// ) AS "visits"
 	// WHERE ("visits"."id" > ?2) <nil>
 	// north

@@ -184,7 +184,9 @@ func (e *emitter) over(w *query.Window) {
 	e.write(" OVER (")
 	if len(w.Partition) > 0 {
 		e.write("PARTITION BY ")
+		e.compared++
 		e.commas(w.Partition, func(_ int, x query.Expr) { e.item(x) })
+		e.compared--
 	}
 	for i, o := range w.Order {
 		if i == 0 {

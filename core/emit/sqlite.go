@@ -20,9 +20,23 @@ func (e sqlite) null(query.Type) { e.write("NULL") }
 
 func (e sqlite) truth(v bool) { e.write(map[bool]string{true: "TRUE", false: "FALSE"}[v]) }
 
-func (e sqlite) column(c *query.ColumnRef) { e.columnName(c) }
+// column writes a reference in an expression. Texts are compared and sorted by code point, whatever collation their column is
+// declared with: NOCASE would take NORTH for north, in policies, too.
+func (e sqlite) column(c *query.ColumnRef) {
+	e.columnName(c)
+	if c.Type() == query.Text {
+		e.write(" COLLATE BINARY")
+	}
+}
 
-func (e sqlite) item(x query.Expr) { e.expr(x) }
+// item writes a value that is given on: a column by its name alone, unless it is compared there.
+func (e sqlite) item(x query.Expr) {
+	if c, ok := x.(*query.ColumnRef); ok && e.compared == 0 {
+		e.columnName(c)
+		return
+	}
+	e.expr(x)
+}
 
 func (e sqlite) ofType(c *query.ColumnRef) {
 	e.write(OfType(e.detour(func() { e.columnName(c) }), c.Type()))
@@ -54,9 +68,12 @@ func (e sqlite) sortable(q *query.Query) *query.Query { return q }
 // sortKey writes one sort key. SQLite holds NULL for the least of all values,
 // PostgreSQL for the greatest; where no NULL can occur nothing is said, so that
 // an index can serve.
-func (e sqlite) sortKey(o query.Order, _ *query.Query) {
+func (e sqlite) sortKey(o query.Order, q *query.Query) {
 	if o.Output > 0 {
 		fmt.Fprint(&e.b, o.Output)
+		if q != nil && q.Columns[o.Output-1].Type == query.Text {
+			e.write(" COLLATE BINARY")
+		}
 	} else {
 		e.expr(o.Expr)
 	}
@@ -104,7 +121,9 @@ func (e sqlite) inQuery(x *query.InQuery) {
 	e.write("(")
 	e.expr(x.X)
 	e.write(" IN (")
+	e.compared++
 	e.nested(x.Query)
+	e.compared--
 	e.write("))")
 }
 
