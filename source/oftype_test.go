@@ -221,3 +221,20 @@ func TestTextsAreComparedByCodePoint(t *testing.T) {
 		ask(text, setOf(t, m, tenants))
 	}
 }
+
+// TestNumericsAreFractions: a SQLite column of numerics keeps 3.0 as a whole number, and half of it is 1.5 all the same.
+func TestNumericsAreFractions(t *testing.T) {
+	src, m := onSQLite(t, "CREATE TABLE t (id BIGINT PRIMARY KEY, a DECIMAL(10, 2), b NUMERIC); INSERT INTO t VALUES (1, 3.0, 2), (2, 2.5, 0)")
+	for text, want := range map[string]string{
+		"a / 2": "1.5 1.25", "a / b": "1.5 ∅", "(a + b) / (b + 2)": "1.25 1.25", "-a / 2": "-1.5 -1.25", "7 / a": "2.3333333333333335 2.8", "sum(a) OVER () / 2": "2.75 2.75",
+		"coalesce(b, a) / 4": "0.5 0", "CASE WHEN id = 1 THEN a ELSE b END / 2": "1.5 0", "max(b) OVER () / 4": "0.5 0.5", "a::bigint / 2": "1 1", "(SELECT max(x.b) FROM src.s.t x) / 4": "0.5 0.5",
+	} {
+		plan, err := emit.Make("SELECT "+text+" FROM src.s.t ORDER BY id", nil, rights(t, m, "flint"), &policy.Set{})
+		if err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+		if got, err := answerOf(src, plan.SQL, source.Bind(plan.Args, source.Facts{}), plan.Columns); err != nil || got != want {
+			t.Errorf("%s is %s and %v, want %s", text, got, err, want)
+		}
+	}
+}

@@ -106,6 +106,15 @@ func (e sqlite) binary(x *query.Binary) {
 		e.write(") AS INTEGER)")
 		return
 	}
+	if x.Op == "/" && x.T == query.Double {
+		// A column of numerics can hold whole numbers, of which two would give a whole one.
+		e.write("(CAST(")
+		e.expr(x.L)
+		e.write(" AS REAL) / ")
+		e.expr(x.R)
+		e.write(")")
+		return
+	}
 	e.infix(x.L, x.Op, x.R)
 }
 

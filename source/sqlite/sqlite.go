@@ -353,15 +353,23 @@ func values(row []any, columns []query.Column) error {
 	for i, c := range columns {
 		v, ok := value(row[i], c.Type)
 		if !ok {
-			text := fmt.Sprintf("the column %s has a value that is not of its type, %s, as a SQLite file can have", quote(c.Name), c.Type)
-			if c.Type != query.Text {
-				text += "; cast to text, it can be read as it is"
-			}
-			return &source.Unfit{Text: text, SQLState: "22P02"}
+			return notOfType(row[i], c)
 		}
 		row[i] = v
 	}
 	return nil
+}
+
+// notOfType is the error of an answer whose column has a value that is not of its type.
+func notOfType(v any, c query.Column) error {
+	if x, ok := v.(float64); ok && c.Type == query.Bigint && math.Abs(x) >= 1<<63 {
+		return &source.Unfit{Text: "bigint out of range", SQLState: "22003"}
+	}
+	text := fmt.Sprintf("the column %s has a value that is not of its type, %s, as a SQLite file can have", quote(c.Name), c.Type)
+	if c.Type != query.Text {
+		text += "; cast to text, it can be read as it is"
+	}
+	return &source.Unfit{Text: text, SQLState: "22P02"}
 }
 
 // value brings a value to a type; ok is false where it is not of that type.
