@@ -285,7 +285,7 @@ func TestExplain(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	const text = "EXPLAIN SELECT count(*) FROM survey.assay.samples"
 	plan := fmt.Sprint(ask(t, svc, caller(t, svc, "opal"), text, wire.Standpoint{As: "user:flint"}))
-	for _, want := range []string{`"boreholes"."district" IN`, "policy samples-of-boreholes", "database:"} {
+	for _, want := range []string{`"boreholes"."district" COLLATE BINARY IN`, "policy samples-of-boreholes", "database:"} {
 		if !strings.Contains(plan, want) {
 			t.Errorf("the plan lacks %q: %s", want, plan)
 		}
