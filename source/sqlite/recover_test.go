@@ -100,3 +100,35 @@ func TestOneBrokenFile(t *testing.T) {
 		t.Errorf("a scan with a broken file would lose its tables: %v", err)
 	}
 }
+
+// TestFilesOfOneName: a file that SQLite takes for another is the trouble of its own schema, and of the other, whose rows
+// nobody gets in place of its own.
+func TestFilesOfOneName(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"kept", "notes", "main", "Temp"} {
+		makeFile(t, filepath.Join(dir, name+".db"), "CREATE TABLE t (x TEXT); INSERT INTO t VALUES ('"+name+"')")
+	}
+	s, err := Open(dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if n, err := count(s, "notes.t"); n != 1 || err != nil {
+		t.Errorf("notes: %d rows, %v", n, err)
+	}
+	makeFile(t, filepath.Join(dir, "NOTES.db"), "CREATE TABLE t (x TEXT); INSERT INTO t VALUES ('a'), ('b')")
+	if n, err := count(s, "kept.t"); n != 1 || err != nil {
+		t.Errorf("a schema that no other is taken for: %d rows, %v", n, err)
+	}
+	for _, schema := range []string{"notes", "NOTES", "main", "Temp"} {
+		if n, err := count(s, schema+".t"); n != -1 || !errors.Is(err, source.ErrUnavailable) || !strings.Contains(err.Error(), "rename the file") {
+			t.Errorf("%s: %d rows, %v", schema, n, err)
+		}
+	}
+	if err := os.Remove(filepath.Join(dir, "NOTES.db")); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := count(s, "notes.t"); n != 1 || err != nil {
+		t.Errorf("notes, alone again: %d rows, %v", n, err)
+	}
+}

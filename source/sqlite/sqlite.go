@@ -124,6 +124,9 @@ func (s *Source) statement(ctx context.Context, text string) (*sql.Stmt, error) 
 	return stmt, nil
 }
 
+// errName says that SQLite cannot tell a file from others by its name.
+var errName = errors.New("SQLite would take it for another, since it has main and temp for itself, and large letters are small ones to it; rename the file")
+
 // connected is connect for who holds the lock.
 func (s *Source) connected() (*sqlx.DB, error) {
 	info, err := os.Stat(s.dir)
@@ -136,8 +139,15 @@ func (s *Source) connected() (*sqlx.DB, error) {
 	}
 	s.changed, s.probed = info.ModTime(), time.Now()
 	s.broken = map[string]error{}
+	alike := map[string]int{"main": 2, "temp": 2} // files by their names in small letters; these two SQLite has for itself
+	for _, name := range names {
+		alike[strings.ToLower(name)]++
+	}
 	names = slices.DeleteFunc(names, func(name string) bool {
-		err := s.probe(name)
+		err := errName
+		if alike[strings.ToLower(name)] == 1 {
+			err = s.probe(name)
+		}
 		if err != nil {
 			s.broken[name] = err
 		}
