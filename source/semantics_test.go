@@ -165,7 +165,7 @@ var expressionCases = []struct{ expr, want string }{
 	{"lpad(s, 9, 'äb')", "äbäbAlder äbäbbirch ∅ äbäbäbäbä"}, {"lpad(s, 7, '*')", "**Alder **birch ∅ *******"}, {"rpad(s, 3)", "Ald bir ∅    "}, {"reverse(s)", "redlA hcrib ∅ "}, {"initcap('old SLATE-pit')", "Old Slate-Pit Old Slate-Pit Old Slate-Pit Old Slate-Pit"}, {"starts_with(s, 'b')", "false true ∅ false"},
 	{"split_part(s, 'r', 1)", "Alde bi ∅ "}, {"split_part('a-b-c', '-', 2)", "b b b b"}, {"split_part(s, 'r', 9)", "  ∅ "}, {"concat_ws('-', s, NULL, 'x')", "Alder-x birch-x x -x"}, {"lpad(s, 5000)", "error"},
 	// Facts.
-	{"CURRENT_USER", "flint flint flint flint"}, {"CURRENT_DATE", "2026-11-23 2026-11-23 2026-11-23 2026-11-23"}, {"CURRENT_TIMESTAMP::timestamp", strings.TrimSpace(strings.Repeat("2026-11-23 10:30:00 ", 4))}, {"purpose()", "audit audit audit audit"}, {"in_group('north')", "false false false false"},
+	{"CURRENT_USER", "flint flint flint flint"}, {"CURRENT_DATE", "2026-11-23 2026-11-23 2026-11-23 2026-11-23"}, {"now() = CURRENT_TIMESTAMP", "true true true true"}, {"CURRENT_TIMESTAMP::timestamp", strings.TrimSpace(strings.Repeat("2026-11-23 10:30:00 ", 4))}, {"purpose()", "audit audit audit audit"}, {"in_group('north')", "false false false false"},
 	// Sub-queries.
 	{"(SELECT count(*) FROM src.s.w WHERE v_id = v.id)", "2 1 0 0"}, {"EXISTS (SELECT 1 FROM src.s.w WHERE v_id = v.id AND t = 'b')", "true false false false"}, {"id IN (SELECT v_id FROM src.s.w)", "true true ∅ ∅"}, {"id = ANY (SELECT v_id FROM src.s.w WHERE v_id IS NOT NULL)", "true true false false"},
 	{"(SELECT max(t) FROM src.s.w WHERE v_id = id)", "∅ ∅ ∅ ∅"},

@@ -87,6 +87,11 @@ func (b *binder) fact(name string, f *pg.FuncCall, s *scope) Expr {
 		return b.among(access.Group, f, s)
 	case "has_role":
 		return b.among(access.Role, f, s)
+	case "now":
+		if b.exact || len(f.Args) != 0 {
+			return nil
+		}
+		return &Now{Timestamp}
 	case "purpose":
 		if len(f.Args) != 0 {
 			b.fail(f.Location, Mismatch, "purpose takes nothing")
