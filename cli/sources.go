@@ -66,7 +66,7 @@ service can read, and name the file in the URL.`,
 		},
 	}
 	check := &cobra.Command{
-		Use: "check NAME", Short: "What the source's account may and may not, what is missing, how fast it answers; in SQLite files, which values are not of their types",
+		Use: "check NAME", Short: "What the source's account may and may not, what is missing, how fast it answers, and values of wrong types",
 		Args: words(1, 1), ValidArgsFunction: a.completeObjects,
 		RunE: func(c *cobra.Command, args []string) error {
 			out, err := client.Get[wire.SourceCheck](c.Context(), a.connect(), "/sources/"+url.PathEscape(args[0])+"/check", nil)
