@@ -38,6 +38,7 @@ func (e sqlite) item(x query.Expr) {
 	e.expr(x)
 }
 
+// ofType writes the condition that a column holds a value of its type.
 func (e sqlite) ofType(c *query.ColumnRef) {
 	e.write(OfType(e.detour(func() { e.columnName(c) }), c.Type()))
 }

@@ -151,14 +151,14 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 	if err != nil {
 		return nil, err
 	}
-	lite := st.Model.Object(st.Model.Object(table.Parent).Parent).Type == emit.SQLite
+	onSQLite := st.Model.Object(st.Model.Object(table.Parent).Parent).Type == emit.SQLite
 	var ids []access.ObjectID
 	var names []string
 	for _, id := range table.Children {
 		column := st.Model.Object(id)
 		if query.Readable(st.Model, column) && !column.Missing {
 			name := access.Quote(column.Name)
-			if lite && column.Type != "text" { // the value may not be of the column's type
+			if onSQLite && column.Type != "text" { // the value may not be of the column's type
 				name = "CAST(" + name + " AS text)"
 			}
 			ids, names = append(ids, id), append(names, name)
