@@ -56,9 +56,9 @@ func OfType(x string, t query.Type) string {
 	case query.Boolean:
 		return "(" + x + " IS NULL OR " + x + " IN (0, 1))"
 	case query.Date:
-		return strings.ReplaceAll("($x IS NULL OR $x = date($x) AND substr($x, 1, 4) >= '0001')", "$x", x)
+		return "(" + x + " IS date(" + x + "))"
 	case query.Timestamp: // a fraction of a second has up to six digits, the last of which is no 0
-		return strings.ReplaceAll("($x IS NULL OR substr($x, 1, 19) = datetime(substr($x, 1, 19)) AND substr($x, 1, 4) >= '0001' AND (length($x) = 19 "+
+		return strings.ReplaceAll("($x IS NULL OR substr($x, 1, 19) = datetime(substr($x, 1, 19)) AND (length($x) = 19 "+
 			"OR length($x) BETWEEN 21 AND 26 AND substr($x, 20, 1) = '.' AND substr($x, 21) NOT GLOB '*[^0-9]*' AND substr($x, -1) <> '0'))", "$x", x)
 	}
 	return "TRUE"
