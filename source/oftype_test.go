@@ -164,7 +164,7 @@ func TestAnswersHaveValuesOfTheirTypes(t *testing.T) {
 			}
 		}
 		notes, err := src.Check(t.Context())
-		told := fmt.Sprintf("s.t%d.v: %d rows hold a value that is not of its type, %s", i, len(c.others), strings.ToLower(c.declared))
+		told := fmt.Sprintf("s.t%d.v: %d rows hold a value that is not of type %s", i, len(c.others), strings.ToLower(c.declared))
 		if err != nil || !slices.ContainsFunc(notes, func(n source.Note) bool { return strings.HasPrefix(n.Says, told) }) {
 			t.Errorf("a check says %v and %v, and not: %s", notes, err, told)
 		}

@@ -44,7 +44,7 @@ func (e sqlite) ofType(c *query.ColumnRef) {
 }
 
 // OfType is the condition, in SQLite's words, that a column holds a value of a type of the shared language, in the form in which
-// PostgreSQL writes it, or NULL. The column is given as it is written.
+// PostgreSQL writes it, or NULL. The column is given as it is written. There is a year 0, as in ISO 8601.
 func OfType(x string, t query.Type) string {
 	switch t {
 	case query.Bigint:

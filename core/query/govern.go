@@ -251,15 +251,15 @@ func columnWith(r *Relation, id access.ObjectID) *ColumnRef {
 // treat makes what a decision makes of a column: the first step whose condition
 // holds for the row, else the value as it is.
 func (b *binder) treat(inner *Relation, column int, d policy.Decision) Expr {
-	x := &ColumnRef{inner, column}
-	out := b.treatedBy(x, d)
-	if checks := b.readsOfType(out, inner); checks != nil {
-		return &Case{Whens: []When{{checks, out}}, T: x.Type()}
+	out := b.byStep(&ColumnRef{inner, column}, d)
+	if known := b.readsOfType(out, inner); known != nil {
+		return &Case{Whens: []When{{known, out}}, T: out.Type()}
 	}
 	return out
 }
 
-func (b *binder) treatedBy(x *ColumnRef, d policy.Decision) Expr {
+// byStep is treat where each value that is read is of its column's type.
+func (b *binder) byStep(x *ColumnRef, d policy.Decision) Expr {
 	inner := x.Rel
 	out := &Case{Else: x, T: x.Type()}
 	for _, step := range d.Steps {

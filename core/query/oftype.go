@@ -1,9 +1,6 @@
 package query
 
-import (
-	"maps"
-	"slices"
-)
+import "slices"
 
 // A SQLite table can hold values that are not of their column's type: an empty text in a column of dates, a date as
 // 05/17/1981, a word in a column of numbers. SQLite compares and cuts them as the texts or numbers that they are, so that
@@ -12,73 +9,55 @@ import (
 // such value, either, what rows it has.
 
 // readsOfType is the condition that the columns of a table that a policy's expression reads hold values of their types;
-// nil: there is nothing to check. In sub-queries of the expression, it leaves out the rows that do not meet this.
+// nil: there is nothing to check. It makes sub-queries of the expression leave out the rows in which they read other values.
 func (b *binder) readsOfType(e Expr, inner *Relation) Expr {
 	if speaksExactly(b.model.Object(b.model.Object(inner.Table.Parent).Parent)) {
 		return nil
 	}
-	read := map[int]bool{}
+	var read []*ColumnRef
 	note := func(x Expr) {
 		if c, ok := x.(*ColumnRef); ok && c.Rel == inner {
-			read[c.Col] = true
+			read = append(read, c)
 		}
 	}
 	AnyExpr(e, func(x Expr) bool {
 		note(x)
 		if q := Subquery(x); q != nil {
-			rowsOfType(q)
+			eachSelect(q, func(s *Select) { s.leaveOut(append(s.conditions(), s.Items...)) })
 			EachExpr(q, note)
 		}
 		return false
 	})
-	return ofType(inner, read, e)
+	return ofType(read, e)
 }
 
-// rowsOfType leaves out of a query, and of its sub-queries, the rows of tables in which a column that it uses holds a value
-// that is not of its type.
-func rowsOfType(q *Query) {
-	eachSelect(q, func(s *Select) {
-		EachItem(s.From, func(item From) {
-			if r, ok := item.(*Relation); ok && r.Table != nil && r.Query == nil {
-				used := map[int]bool{}
-				for i, is := range r.Used {
-					if is {
-						used[i] = true
-					}
-				}
-				s.Where = Conjoin("AND", s.Where, ofType(r, used, s.Where))
-			}
-		})
-	})
-}
-
-// decidesOfType leaves out of a query, and of its sub-queries, the rows for which a condition reads a value that is not of its
+// decidesOfType makes a query, and its sub-queries, leave out the rows for which a condition reads a value that is not of its
 // column's type.
-func decidesOfType(q *Query) {
-	eachSelect(q, func(s *Select) {
-		var relations []*Relation
-		read := map[*Relation]map[int]bool{}
-		note := func(x Expr) bool {
+func decidesOfType(q *Query) { eachSelect(q, func(s *Select) { s.leaveOut(s.conditions()) }) }
+
+// conditions are all that decide which rows a SELECT has.
+func (s *Select) conditions() []Expr {
+	list := []Expr{s.Where, s.Having}
+	EachItem(s.From, func(item From) {
+		if join, ok := item.(*Join); ok {
+			list = append(list, join.On)
+		}
+	})
+	return list
+}
+
+// leaveOut makes a SELECT leave out the rows for which one of the expressions reads a value that is not of its column's type.
+func (s *Select) leaveOut(expressions []Expr) {
+	var read []*ColumnRef
+	for _, e := range expressions {
+		AnyExpr(e, func(x Expr) bool {
 			if c, ok := x.(*ColumnRef); ok {
-				if read[c.Rel] == nil {
-					relations, read[c.Rel] = append(relations, c.Rel), map[int]bool{}
-				}
-				read[c.Rel][c.Col] = true
+				read = append(read, c)
 			}
 			return false
-		}
-		AnyExpr(s.Where, note)
-		AnyExpr(s.Having, note)
-		EachItem(s.From, func(item From) {
-			if join, ok := item.(*Join); ok {
-				AnyExpr(join.On, note)
-			}
 		})
-		where := s.Where
-		for _, r := range relations {
-			s.Where = Conjoin("AND", s.Where, ofType(r, read[r], where))
-		}
-	})
+	}
+	s.Where = Conjoin("AND", s.Where, ofType(read, s.Where))
 }
 
 // eachSelect calls f for every SELECT of a query, sub-queries included.
@@ -109,16 +88,20 @@ func eachSelect(q *Query, f func(*Select)) {
 	})
 }
 
-// ofType is the condition that columns of a relation hold values of their types, but for those of which the condition
-// beside it says as much, by equality with a constant.
-func ofType(r *Relation, columns map[int]bool, beside Expr) (all Expr) {
+// ofType is the condition that columns hold values of their types, but for those of which the condition beside it says as
+// much, by equality with a constant.
+func ofType(columns []*ColumnRef, beside Expr) (all Expr) {
+	var known []ColumnRef
 	for _, x := range Conjuncts(beside) {
-		if c := equalToConstant(x); c != nil && c.Rel == r {
-			delete(columns, c.Col)
+		if c := equalToConstant(x); c != nil {
+			known = append(known, *c)
 		}
 	}
-	for _, i := range slices.Sorted(maps.Keys(columns)) {
-		all = Conjoin("AND", all, &OfType{&ColumnRef{r, i}})
+	for _, c := range columns {
+		if !slices.Contains(known, *c) {
+			known = append(known, *c)
+			all = Conjoin("AND", all, &OfType{c})
+		}
 	}
 	return all
 }

@@ -69,8 +69,8 @@ func (s *Source) ofOtherTypes(ctx context.Context, t source.Table) (notes []sour
 			if n == 1 {
 				rows = "row holds"
 			}
-			notes = append(notes, source.Note{Worry: source.Bad, Says: fmt.Sprintf("%s.%s.%s: %d %s a value that is not of its type, %s; "+
-				"policies that read it hide the row, and an answer with it is an error", t.Schema, t.Name, c.Name, n, rows, c.Type)})
+			notes = append(notes, source.Note{Worry: source.Bad, Says: fmt.Sprintf("%s.%s.%s: %d %s a value that is not of type %s; "+
+				"a policy that reads it hides the row, and an answer that contains it is an error", t.Schema, t.Name, c.Name, n, rows, c.Type)})
 		}
 	}
 	return notes, nil
