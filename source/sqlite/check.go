@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -36,15 +37,30 @@ func (s *Source) Check(ctx context.Context) ([]source.Note, error) {
 		}
 		f.Close()
 	}
+	var columns []source.Note
 	for _, t := range tables {
 		found, err := s.ofOtherTypes(ctx, t)
 		if err != nil {
 			return nil, err
 		}
-		notes = append(notes, found...)
+		columns = append(columns, found...)
+	}
+	if n := len(columns); n > 0 {
+		notes = append(notes, source.Note{Worry: source.Bad, Says: "some columns hold values that are not of their type: " +
+			"a policy that reads one hides the row, and an answer that contains one is an error"})
+		notes = append(notes, columns[:min(n, mostNoted)]...)
+		if n > mostNoted {
+			notes = append(notes, source.Note{Worry: source.Bad, Says: fmt.Sprintf("and %d columns more", n-mostNoted)})
+		}
 	}
 	return notes, nil
 }
+
+// mostLookedAt bounds the rows of each table that are looked at, and mostNoted the columns that are named.
+const (
+	mostLookedAt = 1_000_000
+	mostNoted    = 100
+)
 
 // ofOtherTypes finds the columns of a table that have values which are not of their types.
 func (s *Source) ofOtherTypes(ctx context.Context, t source.Table) (notes []source.Note, err error) {
@@ -59,7 +75,8 @@ func (s *Source) ofOtherTypes(ctx context.Context, t source.Table) (notes []sour
 		sums = append(sums, "coalesce(sum("+emit.OfType(quote(c.Name), sqltype.Parse(c.Type))+" IS NOT TRUE), 0)")
 		into = append(into, &counts[i])
 	}
-	err = db.QueryRowContext(ctx, "SELECT "+strings.Join(sums, ", ")+" FROM "+quote(t.Schema)+"."+quote(t.Name)).Scan(into...)
+	some := "(SELECT * FROM " + quote(t.Schema) + "." + quote(t.Name) + " LIMIT " + strconv.Itoa(mostLookedAt) + ")"
+	err = db.QueryRowContext(ctx, "SELECT "+strings.Join(sums, ", ")+" FROM "+some).Scan(into...)
 	if err != nil {
 		return nil, unavailable(err)
 	}
@@ -69,8 +86,8 @@ func (s *Source) ofOtherTypes(ctx context.Context, t source.Table) (notes []sour
 			if n == 1 {
 				rows = "row holds"
 			}
-			notes = append(notes, source.Note{Worry: source.Bad, Says: fmt.Sprintf("%s.%s.%s: %d %s a value that is not of type %s; "+
-				"a policy that reads it hides the row, and an answer that contains it is an error", t.Schema, t.Name, c.Name, n, rows, c.Type)})
+			says := fmt.Sprintf("%s.%s.%s: %d %s a value that is not of type %s", t.Schema, t.Name, c.Name, n, rows, c.Type)
+			notes = append(notes, source.Note{Worry: source.Bad, Says: says})
 		}
 	}
 	return notes, nil
