@@ -133,10 +133,17 @@ func TestAnswersHaveValuesOfTheirTypes(t *testing.T) {
 		}
 		var texts []string
 		err = src.Stream(t.Context(), source.Request{SQL: plan.SQL, Args: source.Bind(plan.Args, source.Facts{}), Columns: plan.Columns}, func(row [][]byte) error {
-			texts = append(texts, string(row[0]))
+			if row[0] == nil {
+				texts = append(texts, "∅")
+			} else {
+				texts = append(texts, string(row[0]))
+			}
 			return nil
 		})
 		return texts, err
+	}
+	if got, err := answer("SELECT '' FROM src.s.t0 WHERE id = 1"); err != nil || !slices.Equal(got, []string{""}) {
+		t.Errorf("an empty text is %q, %v", got, err)
 	}
 	for i, c := range ofOtherTypes {
 		want := make([]string, len(c.fits))

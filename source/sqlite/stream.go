@@ -15,7 +15,7 @@ import (
 // the next row takes.
 func texts(columns []query.Column, f func([][]byte) error) func([]any) error {
 	row := make([][]byte, len(columns))
-	var buffer []byte
+	buffer := []byte{} // not nil, of which an empty text would be NULL
 	return func(values []any) error {
 		buffer = buffer[:0]
 		ends := make([]int, len(values))
