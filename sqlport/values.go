@@ -94,7 +94,7 @@ func (c *converter) convert(oid uint32, from, to int16, value []byte) ([]byte, e
 	if err != nil {
 		return nil, statef("22P03", "this is no value of the type %s", t.Name)
 	}
-	out, err := c.types.Encode(oid, to, v, nil)
+	out, err := c.types.Encode(oid, to, v, []byte{}) // not nil, of which an empty value would be NULL
 	if err != nil && to == pgtype.TextFormatCode {
 		if text, wrong := t.Codec.DecodeDatabaseSQLValue(c.types, oid, from, value); wrong == nil {
 			if s, ok := text.(string); ok {
