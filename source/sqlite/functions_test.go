@@ -52,3 +52,21 @@ func TestFunctions(t *testing.T) {
 		t.Error("another file can be attached")
 	}
 }
+
+// TestYearZeroIsNoAnswer: ISO 8601 has a year 0, and PostgreSQL does not.
+func TestYearZeroIsNoAnswer(t *testing.T) {
+	s, err := Open(t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for text, of := range map[string]query.Type{"0000-01-01": query.Date, "0000-12-31 10:00:00": query.Timestamp} {
+		err := s.Run(context.Background(), "SELECT '"+text+"'", nil, []query.Column{{Name: "d", Type: of}}, func(row []any) error {
+			t.Errorf("%s is given as %v", text, row[0])
+			return nil
+		})
+		if err == nil {
+			t.Errorf("%s is no error", text)
+		}
+	}
+}
