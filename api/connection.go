@@ -16,9 +16,10 @@ import (
 // work done for them ends too. stop must be called when the request is answered.
 func watched(c fiber.Ctx) (ctx context.Context, stop context.CancelFunc) {
 	ctx, cancel := context.WithCancel(c.Context())
-	unwatch := peer.Of(c.RequestCtx().Conn()).Watch(ctx, cancel)
+	watch := peer.Of(c.RequestCtx().Conn()).Watch(cancel)
+	watch.On()
 	return ctx, func() {
-		unwatch()
+		watch.Off()
 		cancel()
 	}
 }

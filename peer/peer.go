@@ -2,7 +2,6 @@
 package peer
 
 import (
-	"context"
 	"crypto/tls"
 	"errors"
 	"net"
@@ -49,30 +48,51 @@ const (
 	watchEvery = 200 * time.Millisecond
 )
 
-// Watch calls gone when the other side has closed the connection. It ends with the context, or when stop is
-// called; work that is done at once is not watched, and costs nothing.
-func (s Socket) Watch(ctx context.Context, gone func()) (stop func()) {
-	if !s.Known() {
-		return func() {}
+// A Watch looks now and then whether the other side of a connection is still there, while it is on.
+type Watch struct {
+	socket Socket
+	gone   func()
+
+	mu    sync.Mutex
+	on    bool
+	timer *time.Timer // nil: it was never on
+}
+
+// Watch returns a watch that is off. It calls gone when the other side has closed the connection.
+func (s Socket) Watch(gone func()) *Watch { return &Watch{socket: s, gone: gone} }
+
+// On starts to watch. Work that is done at once is not watched, and costs nothing.
+func (w *Watch) On() {
+	if !w.socket.Known() {
+		return
 	}
-	var mu sync.Mutex
-	mu.Lock()
-	defer mu.Unlock()
-	var timer *time.Timer
-	timer = time.AfterFunc(watchFirst, func() {
-		mu.Lock()
-		defer mu.Unlock()
-		switch {
-		case ctx.Err() != nil:
-		case s.Gone():
-			gone()
-		default:
-			timer.Reset(watchEvery)
-		}
-	})
-	return func() {
-		mu.Lock()
-		defer mu.Unlock()
-		timer.Stop()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.on = true; w.timer == nil {
+		w.timer = time.AfterFunc(watchFirst, w.look)
+	} else {
+		w.timer.Reset(watchFirst)
+	}
+}
+
+// Off ends that. Once it has returned, gone is not called.
+func (w *Watch) Off() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.on {
+		w.on = false
+		w.timer.Stop()
+	}
+}
+
+func (w *Watch) look() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch {
+	case !w.on:
+	case w.socket.Gone():
+		w.gone()
+	default:
+		w.timer.Reset(watchEvery)
 	}
 }

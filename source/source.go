@@ -3,6 +3,7 @@ package source
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"errors"
 	"math"
@@ -266,13 +267,16 @@ func Values(columns []query.Column, f func(row []any) error) func([][]byte) erro
 type Facts struct {
 	Start time.Time // of the query
 	Key   string    // of pseudonyms and stable noise
-	Nonce string    // of this query's noise, made for it alone
+	Nonce string    // what this query's noise comes from, which is made for it alone; empty: Bind makes it
 }
 
 // Bind gives a plan's arguments their values.
 func Bind(args []emit.Arg, f Facts) []any {
 	out := make([]any, len(args))
 	for i, a := range args {
+		if a.Nonce && f.Nonce == "" {
+			f.Nonce = rand.Text()
+		}
 		switch {
 		case a.Key && a.Pad != 0:
 			out[i] = padded(f.Key, a.Pad)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -49,9 +50,9 @@ const mostNamed = 2000
 // ask is the gateway's question for a statement of the session.
 func (c *session) ask(text string, params []any) gateway.Ask {
 	at := c.standpoint
-	at.Purpose = c.settings.get("gneiss.purpose")
+	at.Purpose = c.settings.purpose.value
 	return gateway.Ask{
-		QueryRequest: wire.QueryRequest{SQL: text, Params: params, Lane: c.settings.get("gneiss.lane"), Standpoint: at},
+		QueryRequest: wire.QueryRequest{SQL: text, Params: params, Lane: c.settings.lane.value, Standpoint: at},
 		Names:        query.Names{Source: c.source, Path: c.path()}, Tx: c.tx, Whole: true,
 	}
 }
@@ -326,8 +327,8 @@ func (c *session) governed(p query.Piece, params []any, answer gateway.Answer) (
 	ctx, done := c.working(p.SQL)
 	defer done()
 	caller := c.caller
-	if draft := c.settings.get("gneiss.draft"); draft != "" && query.IsCommand(p.SQL) {
-		if caller, err = c.server.service.Identity.Drafting(ctx, caller, draft); err != nil {
+	if query.IsCommand(p.SQL) && c.settings.get("gneiss.draft") != "" {
+		if caller, err = c.server.service.Identity.Drafting(ctx, caller, c.settings.get("gneiss.draft")); err != nil {
 			return "", err
 		}
 	}
@@ -368,7 +369,7 @@ func (c *session) tagOf(n *pg.Node, end gateway.End) string {
 	case end.Verb == access.Delete:
 		return fmt.Sprintf("DELETE %d", end.Changed)
 	}
-	return fmt.Sprintf("SELECT %d", end.Rows)
+	return "SELECT " + strconv.FormatInt(end.Rows, 10)
 }
 
 // mostNotice bounds what a notice says, in bytes.

@@ -56,7 +56,7 @@ func (p *parted) Pause() error {
 func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 	p.sent = 0 // what runs it rests until it is woken
 	if p.run == nil {
-		ctx, cancel := context.WithCancel(source.WithSettings(context.Background(), c.settings.forSource()))
+		ctx, cancel := context.WithCancel(source.WithSettings(context.Background(), *c.settings.forSource()))
 		p.cancel = cancel
 		p.run = &parted{rows: rows{c: c, formats: p.formats}, wake: make(chan bool), rests: make(chan event)}
 		if p.of.described {
@@ -79,16 +79,9 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 		p.run.portion, p.run.silent = most, p.silent
 		p.run.wake <- true
 	}
-	c.mu.Lock()
-	c.cancel = p.cancel
-	c.mu.Unlock()
-	c.open.Set("running", p.of.piece.SQL)
-	stop := c.socket.Watch(context.Background(), p.cancel)
+	c.runs(p.of.piece.SQL, p.cancel)
 	e := <-p.run.rests
-	stop()
-	c.mu.Lock()
-	c.cancel = nil
-	c.mu.Unlock()
+	c.rests()
 	switch {
 	case e.err != nil:
 		p.cancel()

@@ -30,7 +30,9 @@ type session struct {
 	backend *pgproto3.Backend
 	caller  identity.Caller
 	open    *identity.Connection
-	socket  peer.Socket
+	watch   *peer.Watch // of the client, while something runs
+
+	read, write limit // how long the client may take
 
 	database   string
 	source     access.ObjectID
@@ -51,14 +53,37 @@ type session struct {
 	pid    uint32
 	secret []byte
 
+	ctx   context.Context    // of its statements, one after the other, until one is cancelled
+	stop  context.CancelFunc // ends ctx
+	under *source.Settings   // that ctx has
+
 	mu     sync.Mutex
 	cancel context.CancelFunc // of what runs
 	ended  error              // why nothing more is taken
 }
 
 func newSession(s *Server, conn net.Conn, b *pgproto3.Backend) *session {
-	return &session{server: s, conn: conn, backend: b, settings: newSettings(), socket: peer.Of(conn),
-		prepared: map[string]*prepared{}, portals: map[string]*portal{}}
+	c := &session{server: s, conn: conn, backend: b, settings: newSettings(), read: limit{set: conn.SetReadDeadline},
+		write: limit{set: conn.SetWriteDeadline}, prepared: map[string]*prepared{}, portals: map[string]*portal{}}
+	c.watch = peer.Of(conn).Watch(c.cancelled)
+	return c
+}
+
+// A limit is how long the other side of a connection may take. It ends up to a sixteenth late, so that it need not be set
+// anew for each of many messages.
+type limit struct {
+	set   func(deadline time.Time) error
+	began time.Time
+	most  time.Duration
+}
+
+func (l *limit) begin(most time.Duration) {
+	now := time.Now()
+	if most == l.most && now.Sub(l.began) < most/16 {
+		return
+	}
+	l.began, l.most = now, most
+	l.set(now.Add(most + most/16))
 }
 
 // end ends the session from outside, for a reason that its client is told.
@@ -165,6 +190,9 @@ func told(err error) bool {
 // leave gives back all that the session holds.
 func (c *session) leave() {
 	c.server.forget(c)
+	if c.stop != nil {
+		defer c.stop()
+	}
 	c.dropPortals(true)
 	if c.tx != nil {
 		ctx, done := context.WithTimeout(context.Background(), 5*time.Second)
@@ -190,7 +218,7 @@ func (c *session) receive() (pgproto3.FrontendMessage, error) {
 	c.mu.Lock()
 	ended := c.ended
 	if ended == nil {
-		c.conn.SetReadDeadline(time.Now().Add(wait))
+		c.read.begin(wait)
 	}
 	c.mu.Unlock()
 	if ended != nil {
@@ -205,7 +233,7 @@ func (c *session) mostInTransaction() time.Duration {
 	wait := time.Minute
 	st := c.server.service.Platform.Current()
 	if viewer, err := c.server.service.Identity.ViewerAt(st, c.caller, c.standpoint); err == nil {
-		if lane, err := c.server.service.Gateway.Lane(c.caller, viewer, c.settings.get("gneiss.lane")); err == nil {
+		if lane, err := c.server.service.Gateway.Lane(c.caller, viewer, c.settings.lane.value); err == nil {
 			wait = time.Duration(lane.Limits.Seconds) * time.Second
 		}
 	}
@@ -233,7 +261,7 @@ func (c *session) flush() error {
 	if len(c.out) == 0 {
 		return nil
 	}
-	c.conn.SetWriteDeadline(time.Now().Add(c.server.limits.Write))
+	c.write.begin(c.server.limits.Write)
 	_, err := c.conn.Write(c.out)
 	if c.out = c.out[:0]; cap(c.out) > 4*mostOut {
 		c.out = nil
@@ -394,13 +422,34 @@ func (c *session) finish(commit bool) error {
 // working returns the context of what the session runs: it ends with a request to cancel, with the
 // client's connection, with the session's own limit, and with the service.
 func (c *session) working(statement string) (ctx context.Context, done func()) {
+	ctx, cancel, release := c.context(), c.stop, func() {}
 	if c.settings.expires > 0 {
-		ctx, done = context.WithTimeout(context.Background(), c.settings.expires)
-	} else {
-		ctx, done = context.WithCancel(context.Background())
+		ctx, cancel = context.WithTimeout(ctx, c.settings.expires)
+		release = cancel
 	}
-	ctx = source.WithSettings(ctx, c.settings.forSource())
-	cancel := done
+	c.runs(statement, cancel)
+	return ctx, func() {
+		c.rests()
+		release()
+	}
+}
+
+// context returns the context of the session's statements.
+func (c *session) context() context.Context {
+	under := c.settings.forSource()
+	if c.ctx != nil && c.ctx.Err() == nil && c.under == under {
+		return c.ctx
+	}
+	if c.stop != nil {
+		c.stop()
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	c.ctx, c.stop, c.under = source.WithSettings(ctx, *under), stop, under
+	return c.ctx
+}
+
+// runs notes what the session runs, and how that is ended from outside, until rests.
+func (c *session) runs(statement string, cancel context.CancelFunc) {
 	c.mu.Lock()
 	c.cancel = cancel
 	if c.ended != nil {
@@ -408,14 +457,14 @@ func (c *session) working(statement string) (ctx context.Context, done func()) {
 	}
 	c.mu.Unlock()
 	c.open.Set(identity.Running, statement)
-	stop := c.socket.Watch(ctx, cancel)
-	return ctx, func() {
-		stop()
-		c.mu.Lock()
-		c.cancel = nil
-		c.mu.Unlock()
-		cancel()
-	}
+	c.watch.On()
+}
+
+func (c *session) rests() {
+	c.watch.Off()
+	c.mu.Lock()
+	c.cancel = nil
+	c.mu.Unlock()
 }
 
 func (c *session) userName() string {

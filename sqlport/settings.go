@@ -40,6 +40,8 @@ type settings struct {
 	away    time.Duration    // idle_session_timeout; zero: the service's alone
 	path    []string         // search_path
 	source  *source.Settings // the result of forSource; nil: not computed
+
+	lane, purpose *setting // gneiss.lane and gneiss.purpose
 }
 
 type undo struct {
@@ -215,6 +217,7 @@ func newSettings() *settings {
 	for name, one := range s.all {
 		s.start[name] = one.value
 	}
+	s.lane, s.purpose = s.all["gneiss.lane"], s.all["gneiss.purpose"]
 	return s
 }
 
@@ -390,12 +393,12 @@ func (s *settings) options(text string) error {
 }
 
 // forSource are the settings that a database has to know.
-func (s *settings) forSource() source.Settings {
+func (s *settings) forSource() *source.Settings {
 	if s.source == nil {
 		out := s.readForSource()
 		s.source = &out
 	}
-	return *s.source
+	return s.source
 }
 
 func (s *settings) readForSource() source.Settings {

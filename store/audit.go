@@ -52,8 +52,8 @@ var ErrUnwritable = errors.New("the records cannot be written")
 type Audit struct {
 	db      *sqlx.DB
 	conn    *sqlx.Conn // the writer's, and so is what follows
-	add     *sql.Stmt  // one record
-	adds    *sql.Stmt  // as many as many
+	add     insertion  // of one record
+	adds    insertion  // of as many as many
 	queue   chan entry
 	done    chan struct{}
 	last    Head

@@ -3,10 +3,12 @@ package store
 import (
 	"context"
 	"crypto/sha256"
+	"database/sql/driver"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -96,8 +98,17 @@ func (a *Audit) write() {
 	}
 }
 
-// many is how many records one statement inserts.
-const many = 8
+// many is how many records one statement inserts, and perRecord how many values each has.
+const (
+	many      = 8
+	perRecord = 20
+)
+
+// An insertion is a prepared statement that inserts records. It is the driver's own: database/sql would copy each value twice.
+type insertion struct {
+	driver.Stmt
+	values []driver.NamedValue // of the records, one after the other; those of the last time are overwritten
+}
 
 // connect opens the writer's own connection, where there is none.
 func (a *Audit) connect(ctx context.Context) error {
@@ -108,12 +119,9 @@ func (a *Audit) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	const into = `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
-				reason, rows, took_us, address, previous, hash, client, open, ends, uses) VALUES `
-	const row = "(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
 	var wrong [2]error
-	a.add, wrong[0] = conn.PrepareContext(ctx, into+row)
-	a.adds, wrong[1] = conn.PrepareContext(ctx, into+row+strings.Repeat(", "+row, many-1))
+	a.add, wrong[0] = prepareInsertion(ctx, conn, 1)
+	a.adds, wrong[1] = prepareInsertion(ctx, conn, many)
 	if err := errors.Join(wrong[:]...); err != nil {
 		return errors.Join(err, conn.Close())
 	}
@@ -121,10 +129,51 @@ func (a *Audit) connect(ctx context.Context) error {
 	return nil
 }
 
-// values are those of a record's row.
-func (r *Record) values() []any {
-	return []any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing,
-		r.Reason, r.Rows, r.TookUS, r.Address, r.Previous, r.Hash, r.Client, r.Open, r.Ends, r.Uses}
+func prepareInsertion(ctx context.Context, conn *sqlx.Conn, n int) (in insertion, err error) {
+	row := "(?" + strings.Repeat(", ?", perRecord-1) + ")"
+	text := `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
+		reason, rows, took_us, address, previous, hash, client, open, ends, uses) VALUES ` + row + strings.Repeat(", "+row, n-1)
+	err = conn.Raw(func(c any) (err error) {
+		in.Stmt, err = c.(driver.ConnPrepareContext).PrepareContext(ctx, text)
+		return err
+	})
+	in.values = make([]driver.NamedValue, n*perRecord)
+	for i := range in.values {
+		in.values[i].Ordinal = i + 1
+	}
+	return in, err
+}
+
+// insert inserts as many records as the statement is for.
+func (in insertion) insert(ctx context.Context, conn *sqlx.Conn, records []*Record) error {
+	at := 0
+	text := func(s string) {
+		v := &in.values[at].Value
+		if kept, ok := (*v).(string); !ok || kept != s { // what does not change need not be allocated again
+			*v = s
+		}
+		at++
+	}
+	number := func(n int64) { in.values[at].Value = n; at++ }
+	for _, r := range records {
+		number(r.ID)
+		for _, s := range [...]string{r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason} {
+			text(s)
+		}
+		number(r.Rows)
+		number(r.TookUS)
+		for _, s := range [...]string{r.Address, r.Previous, r.Hash, r.Client} {
+			text(s)
+		}
+		in.values[at].Value = r.Open
+		at++
+		number(r.Ends)
+		number(r.Uses)
+	}
+	return conn.Raw(func(any) error {
+		_, err := in.Stmt.(driver.StmtExecContext).ExecContext(ctx, in.values)
+		return err
+	})
 }
 
 // A linking is records that are given their places in the chain, and written.
@@ -152,7 +201,7 @@ func (a *Audit) insert(batch []entry) error {
 	l := &linking{audit: a, tx: tx, last: a.last, stretch: a.stretch, known: map[*UseSet]int64{}}
 	for _, e := range batch {
 		if e.alone != nil {
-			if err := errors.Join(l.flush(1), e.alone(ctx, tx)); err != nil {
+			if err := errors.Join(l.flush(ctx, 1), e.alone(ctx, tx)); err != nil {
 				return err
 			}
 		}
@@ -162,7 +211,7 @@ func (a *Audit) insert(batch []entry) error {
 			}
 		}
 	}
-	if err := l.flush(1); err != nil {
+	if err := l.flush(ctx, 1); err != nil {
 		return err
 	}
 	if err := tx.Commit(); err != nil {
@@ -200,26 +249,21 @@ func (l *linking) add(ctx context.Context, r *Record) (err error) {
 		l.stretch = stretch{}
 	}
 	l.due = append(l.due, r)
-	return l.flush(many)
+	return l.flush(ctx, many)
 }
 
 // flush inserts the records that are due, where there are as many.
-func (l *linking) flush(least int) error {
+func (l *linking) flush(ctx context.Context, least int) error {
 	if len(l.due) < least {
 		return nil
 	}
-	due := l.due
+	due, in := l.due, l.audit.add
 	l.due = l.due[:0]
 	if len(due) == many {
-		all := make([]any, 0, many*20)
-		for _, r := range due {
-			all = append(all, r.values()...)
-		}
-		_, err := l.audit.adds.Exec(all...)
-		return err
+		in = l.audit.adds
 	}
-	for _, r := range due {
-		if _, err := l.audit.add.Exec(r.values()...); err != nil {
+	for part := range slices.Chunk(due, len(in.values)/perRecord) {
+		if err := in.insert(ctx, l.audit.conn, part); err != nil {
 			return err
 		}
 	}

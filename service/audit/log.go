@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"gneiss/store"
@@ -18,11 +19,30 @@ type Log struct {
 	store *store.Store
 	log   *slog.Logger
 	now   func() time.Time
+	last  atomic.Pointer[stamp]
+}
+
+// A stamp is a time as lines of the record have it. Many lines are of the same millisecond.
+type stamp struct {
+	milli int64 // since 1970
+	text  string
+}
+
+func (l *Log) stamp() string {
+	now := l.now()
+	last := l.last.Load()
+	if milli := now.UnixMilli(); last == nil || last.milli != milli {
+		last = &stamp{milli, now.UTC().Format("2006-01-02T15:04:05.000Z")}
+		l.last.Store(last)
+	}
+	return last.text
 }
 
 // New returns the record of a store. What the record itself cannot take goes to log; now is what time
 // it is.
-func New(st *store.Store, log *slog.Logger, now func() time.Time) *Log { return &Log{st, log, now} }
+func New(st *store.Store, log *slog.Logger, now func() time.Time) *Log {
+	return &Log{store: st, log: log, now: now}
+}
 
 // Find lists records, newest first.
 func (l *Log) Find(ctx context.Context, s store.Search) ([]store.Record, error) {
@@ -64,7 +84,7 @@ func (l *Log) Write(r *store.Record) error {
 		mostName,
 	)
 	if r.At == "" {
-		r.At = l.now().UTC().Format("2006-01-02T15:04:05.000Z")
+		r.At = l.stamp()
 	}
 	return l.store.Audit().Add(r)
 }

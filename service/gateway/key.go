@@ -16,7 +16,7 @@ import (
 
 // Facts are what a plan takes from the moment it runs.
 func (s *Service) Facts(start time.Time) source.Facts {
-	return source.Facts{Start: start, Key: *s.key.Load(), Nonce: rand.Text()}
+	return source.Facts{Start: start, Key: *s.key.Load()}
 }
 
 func (s *Service) keyFile() string { return filepath.Join(s.store.Dir, "pseudonym.key") }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gneiss/core/access"
@@ -16,10 +17,37 @@ import (
 type traffic struct {
 	mu      sync.Mutex
 	lanes   map[access.ObjectID]*queue
-	changed chan struct{}              // closed and replaced when a query ends while the service stops
-	closed  bool                       // nothing more enters
-	cancels map[int]context.CancelFunc // of what runs or waits
-	next    int                        // the key of the next of these
+	changed chan struct{}       // closed and replaced when a query ends while the service stops
+	closed  bool                // nothing more enters
+	inside  map[*entry]struct{} // what runs or waits
+	clock   *time.Timer         // looks for what has run out of time, while anything is inside
+	ticking bool
+}
+
+// An entry is a statement that runs on a lane or waits for it. It is the context of that. Most statements end long before
+// their time is up, so none has a timer of its own: the traffic's clock ends those that are late.
+type entry struct {
+	context.Context
+	cancel context.CancelFunc
+	until  time.Time
+	late   atomic.Bool
+}
+
+// tick is how often the clock looks, and so by how much a statement may overrun.
+const tick = 50 * time.Millisecond
+
+func (e *entry) Deadline() (time.Time, bool) {
+	if sooner, ok := e.Context.Deadline(); ok && sooner.Before(e.until) {
+		return sooner, true
+	}
+	return e.until, true
+}
+
+func (e *entry) Err() error {
+	if e.late.Load() {
+		return context.DeadlineExceeded
+	}
+	return e.Context.Err()
 }
 
 // A queue is what runs on a lane, and who waits for it.
@@ -38,20 +66,28 @@ const (
 )
 
 func newTraffic() *traffic {
-	return &traffic{lanes: map[access.ObjectID]*queue{}, changed: make(chan struct{}), cancels: map[int]context.CancelFunc{}}
+	t := &traffic{lanes: map[access.ObjectID]*queue{}, changed: make(chan struct{}), inside: map[*entry]struct{}{}}
+	t.clock = time.AfterFunc(time.Hour, t.expire)
+	t.clock.Stop()
+	return t
 }
 
 // enter waits for a place on the lane, for a person; zero: for the service itself. What runs there
 // runs under the context that it returns, which ends with the lane's seconds or when the service
 // stops, and calls leave at its end.
 func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.SubjectID) (bounded context.Context, leave func(), err error) {
-	bounded, cancel := context.WithTimeout(ctx, time.Duration(lane.Limits.Seconds)*time.Second)
+	e := &entry{until: time.Now().Add(time.Duration(lane.Limits.Seconds) * time.Second)}
+	e.Context, e.cancel = context.WithCancel(ctx)
 	t.mu.Lock()
-	forget := t.watch(cancel)
 	if t.closed {
 		t.mu.Unlock()
-		forget()
+		e.cancel()
 		return nil, nil, fault.ErrStopping
+	}
+	t.inside[e] = struct{}{}
+	if !t.ticking {
+		t.ticking = true
+		t.clock.Reset(tick)
 	}
 	q := t.lanes[lane.ID]
 	if q == nil {
@@ -59,15 +95,16 @@ func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.Sub
 		t.lanes[lane.ID] = q
 	}
 	q.most = lane.Limits.Queries
-	out := func() { t.leave(q); forget() }
+	out := func() { t.leave(q, e) }
 	if q.running < q.most && q.n == 0 {
 		q.running++
 		t.mu.Unlock()
-		return bounded, out, nil
+		return e, out, nil
 	}
 	if q.n >= mostWaiting || len(q.waiting[who]) >= mostOwnWaiting {
+		delete(t.inside, e)
 		t.mu.Unlock()
-		forget()
+		e.cancel()
 		return nil, nil, fault.New(fault.TooMany, "lane_full", "the lane %s is full, and %d queries wait for it; try again, or ask less at once", lane.Name, q.n)
 	}
 	turn := make(chan struct{})
@@ -80,19 +117,21 @@ func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.Sub
 	t.mu.Unlock()
 	select {
 	case <-turn:
-		return bounded, out, nil
-	case <-bounded.Done():
+		return e, out, nil
+	case <-e.Done():
 	}
 	t.mu.Lock()
 	if i := slices.Index(q.waiting[who], turn); i >= 0 {
 		q.drop(who, i)
+		delete(t.inside, e)
 		t.mu.Unlock()
-		forget()
 	} else { // its turn has come just now
 		t.mu.Unlock()
 		out()
 	}
-	return nil, nil, bounded.Err()
+	err = e.Err()
+	e.cancel()
+	return nil, nil, err
 }
 
 // drop takes one who waits out of the queue.
@@ -116,23 +155,27 @@ func (t *traffic) admit(q *queue) {
 	}
 }
 
-// watch keeps a cancel function for cancelAll, until forget, which calls it. The caller holds
-// the lock.
-func (t *traffic) watch(cancel context.CancelFunc) (forget func()) {
-	key := t.next
-	t.next++
-	t.cancels[key] = cancel
-	return func() {
-		t.mu.Lock()
-		delete(t.cancels, key)
-		t.mu.Unlock()
-		cancel()
+// expire ends what has run out of time.
+func (t *traffic) expire() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	now := time.Now()
+	for e := range t.inside {
+		if now.After(e.until) && e.Context.Err() == nil {
+			e.late.Store(true)
+			e.cancel()
+		}
+	}
+	if t.ticking = len(t.inside) > 0; t.ticking {
+		t.clock.Reset(tick)
 	}
 }
 
-func (t *traffic) leave(q *queue) {
+func (t *traffic) leave(q *queue, e *entry) {
+	defer e.cancel()
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	delete(t.inside, e)
 	q.running--
 	t.admit(q)
 	if t.closed {
@@ -176,7 +219,7 @@ func (t *traffic) close(ctx context.Context) {
 func (t *traffic) cancelAll() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	for _, cancel := range t.cancels {
-		cancel()
+	for e := range t.inside {
+		e.cancel()
 	}
 }

@@ -42,8 +42,8 @@ func TestALaneLetsInNoMoreThanItMay(t *testing.T) {
 		t.Fatal("nobody was let in when the lane was free")
 	}
 	leave()
-	if traffic.on(one.ID) != 0 || len(traffic.cancels) != 0 {
-		t.Errorf("%d on the lane and %d remembered when all have left", traffic.on(one.ID), len(traffic.cancels))
+	if traffic.on(one.ID) != 0 || len(traffic.inside) != 0 {
+		t.Errorf("%d on the lane and %d remembered when all have left", traffic.on(one.ID), len(traffic.inside))
 	}
 }
 
@@ -68,8 +68,8 @@ func TestWaitingEnds(t *testing.T) {
 		t.Errorf("what runs longer than the lane's seconds: %v", bounded.Err())
 	}
 	leave()
-	if len(traffic.cancels) != 0 {
-		t.Errorf("%d are remembered", len(traffic.cancels))
+	if len(traffic.inside) != 0 {
+		t.Errorf("%d are remembered", len(traffic.inside))
 	}
 }
 
