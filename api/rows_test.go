@@ -16,7 +16,7 @@ func TestJSONForm(t *testing.T) {
 	columns := []query.Column{{Name: "id", Type: sqltype.Int4}, {Name: "a \"<é>\"\\\u2028", Type: sqltype.Text, Declared: "character varying(5)"}}
 	broke := &wire.Problem{Title: "broken", Status: 500, Code: "internal", Detail: "it <broke>"}
 	for _, end := range []gateway.End{
-		{Standpoint: "user:flint in role:x for \"<audit>\"", Lane: "interactive", Record: "R-12"},
+		{Standpoint: "user:flint in role:x for \"<audit>\"", Lane: "interactive", Record: 12},
 		{Took: time.Microsecond, Truncated: true},
 		{Took: 123456789 * time.Microsecond, Plan: &wire.Plan{SQL: "SELECT 1 < 2", Args: []string{"1=a"}, PlanUS: 7}},
 	} {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"unicode/utf8"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -171,7 +172,9 @@ func (a *Audit) Add(r *Record) error {
 		r.Missing = "[]"
 	}
 	for _, text := range []*string{&r.Actor, &r.Standpoint, &r.Text, &r.Reason, &r.Objects, &r.Missing, &r.Labels, &r.Address, &r.Client} {
-		*text = strings.ToValidUTF8(*text, "\ufffd") // as it is read again, and hashed
+		if !utf8.ValidString(*text) {
+			*text = strings.ToValidUTF8(*text, "\ufffd") // as it is read again, and hashed
+		}
 	}
 	return a.put(entry{record: r, result: make(chan error, 1)})
 }

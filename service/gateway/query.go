@@ -5,6 +5,7 @@ import (
 
 	"gneiss/core/access"
 	"gneiss/core/query"
+	"gneiss/service/audit"
 	"gneiss/service/identity"
 	"gneiss/service/say"
 	"gneiss/source"
@@ -26,7 +27,7 @@ func (e End) Result(out wire.Result) wire.Result {
 	if e.Command != nil {
 		return *e.Command
 	}
-	out.Standpoint, out.Lane, out.Record, out.Truncated, out.Plan, out.Changed = e.Standpoint, e.Lane, e.Record, e.Truncated, e.Plan, e.Changed
+	out.Standpoint, out.Lane, out.Record, out.Truncated, out.Plan, out.Changed = e.Standpoint, e.Lane, audit.Reference(e.Record), e.Truncated, e.Plan, e.Changed
 	out.TookMS = float64(e.Took.Microseconds()) / 1000
 	if e.Verb != 0 && len(out.Columns) == 0 {
 		out.Columns = []wire.ResultColumn{{Name: "done", Type: "text"}}

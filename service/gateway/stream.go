@@ -38,7 +38,7 @@ type End struct {
 	Changed    int64            // rows that were changed
 	Verb       access.Privilege // what was done to them: INSERT, UPDATE or DELETE; of a read zero
 	Took       time.Duration
-	Record     string // the reference in the record
+	Record     int64 // the number of its line in the record; of a Command it is in that
 	Standpoint string
 	Lane       string
 	Truncated  bool
@@ -57,7 +57,7 @@ func (s *Service) Stream(ctx context.Context, c identity.Caller, in Ask, answer 
 	}
 	if query.IsCommand(in.SQL) {
 		result, err := s.commander.Command(ctx, c, p, in)
-		return End{Command: &result, Standpoint: p.Words, Record: result.Record}, err
+		return End{Command: &result, Standpoint: p.Words}, err
 	}
 	record := s.identity.NewRecord(c, p, audit.Query, in.SQL)
 	if c.Looks() {
@@ -122,7 +122,7 @@ func (a *asked) own(ctx context.Context) context.Context {
 }
 
 func (a *asked) end() End {
-	return End{Took: time.Since(a.started), Record: audit.Reference(a.record.ID), Standpoint: a.viewer.Words, Lane: a.lane.Name}
+	return End{Took: time.Since(a.started), Record: a.record.ID, Standpoint: a.viewer.Words, Lane: a.lane.Name}
 }
 
 func (a *asked) failed(err error) (End, error) {

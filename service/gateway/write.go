@@ -79,7 +79,7 @@ func (a *asked) write(ctx context.Context, answer Answer) (End, error) {
 	if err != nil {
 		return End{}, a.identity.Failed(a.viewer, record, a.started, err)
 	}
-	end.Took, end.Record, end.Rows, end.Changed, end.Verb = time.Since(a.started), audit.Reference(a.record.ID), o.rows, changed, a.plan.Tables[0].Verb
+	end.Took, end.Record, end.Rows, end.Changed, end.Verb = time.Since(a.started), a.record.ID, o.rows, changed, a.plan.Tables[0].Verb
 	if len(o.b) > 0 {
 		return end, answer.Send(o.b, true)
 	}
