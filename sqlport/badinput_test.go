@@ -60,6 +60,47 @@ func TestStrangers(t *testing.T) {
 	}
 }
 
+// TestWaiting has a connection that keeps asking outlast the time that it may ask nothing, many times over, and checks that it
+// is ended that time after it has stopped, also where the time is shortened in between, and is shorter in a transaction.
+func TestWaiting(t *testing.T) {
+	const idle = 800 * time.Millisecond
+	p := opened(t, false, sqlport.Limits{Idle: idle})
+	chatter := func(c *pgx.Conn, every time.Duration) {
+		t.Helper()
+		for began := time.Now(); time.Since(began) < idle*3/2; time.Sleep(every) {
+			if _, err := c.Exec(ctx, "SELECT 1"); err != nil {
+				t.Fatalf("asking every %v: %v", every, err)
+			}
+		}
+	}
+	ended := func(c *pgx.Conn, what string, after time.Duration, want string) {
+		t.Helper()
+		began := time.Now()
+		_, err := c.PgConn().ReceiveMessage(ctx)
+		if took := time.Since(began); state(err) != want || took < after-20*time.Millisecond || took > 2*after {
+			t.Errorf("%s: ended after %v by %v, want %s after %v", what, took, err, want, after)
+		}
+	}
+	for _, every := range []time.Duration{5 * time.Millisecond, idle / 3} {
+		c := p.connect(t, "flint", "survey")
+		chatter(c, every)
+		ended(c, "asked every "+every.String(), idle-every, "57P05")
+	}
+	c := p.connect(t, "flint", "survey")
+	chatter(c, 20*time.Millisecond)
+	for _, text := range []string{"SET idle_in_transaction_session_timeout = '300ms'", "BEGIN", "SELECT 1"} {
+		if _, err := c.Exec(ctx, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ended(c, "in a transaction", 300*time.Millisecond, "25P03")
+	c = p.connect(t, "flint", "survey")
+	if _, err := c.Exec(ctx, "SET idle_session_timeout = '200ms'"); err != nil {
+		t.Fatal(err)
+	}
+	ended(c, "with a limit of its own", 200*time.Millisecond, "57P05")
+}
+
 // TestTooMuch holds the bounds of what one who has signed in may send and hold.
 func TestTooMuch(t *testing.T) {
 	p := opened(t, false, sqlport.Limits{Connections: 6, PerAccount: 3, Write: 500 * time.Millisecond, Idle: 700 * time.Millisecond})
