@@ -148,8 +148,8 @@ func safelyCompared(l, r query.Expr) bool {
 		}
 		return true
 	}
-	if l.Type() == r.Type() {
-		return true
+	if t := l.Type(); t == r.Type() {
+		return t == nil || t.OID != 0 || t.Kind != sqltype.Base // of an extension's types nothing is known
 	}
 	m, err := sqltype.Binary("=", l.Type(), r.Type())
 	return err == nil && sqltype.SafeCast(l.Type(), m.Args[0]) && sqltype.SafeCast(r.Type(), m.Args[1])

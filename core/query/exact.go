@@ -9,6 +9,7 @@ import (
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"gneiss/core/access"
 	"gneiss/core/sqltype"
 )
 
@@ -30,6 +31,11 @@ func (b *binder) operation(op string, l, r Expr, at int32) Expr {
 	if l == nil {
 		m, err := sqltype.Prefix(op, r.Type())
 		if err != nil {
+			if o := b.ownOperator(op, nil, r.Type(), at); o != nil {
+				return &Operation{o, nil, r, o.Result}
+			}
+		}
+		if err != nil {
 			b.unresolved(err, at)
 		}
 		r = b.convertLiteral(r, m.Args[0], at)
@@ -45,11 +51,82 @@ func (b *binder) operation(op string, l, r Expr, at int32) Expr {
 		}
 		return &Operation{m.Operator, nil, r, m.Result}
 	}
-	m, err := sqltype.Binary(op, l.Type(), r.Type())
+	m, err := b.between(op, l.Type(), r.Type(), at)
 	if err != nil {
 		b.unresolved(err, at)
 	}
 	return &Operation{m.Operator, b.convertLiteral(l, m.Args[0], at), b.convertLiteral(r, m.Args[1], at), m.Result}
+}
+
+// between finds the operator between two operands. One of the source's own is taken where it is declared for just these types:
+// then the database takes it too (its manual's 10.2). Those of types that Gneiss knows are looked for first, so that none of
+// a database's own gets between them.
+func (b *binder) between(op string, l, r Type, at int32) (*sqltype.Match, error) {
+	own := func() *sqltype.Match {
+		if o := b.ownOperator(op, pick(l, r), pick(r, l), at); o != nil {
+			return &sqltype.Match{Operator: o, Args: []Type{o.Left, o.Right}, Result: o.Result}
+		}
+		return nil
+	}
+	if ofSource(l) || ofSource(r) {
+		if m := own(); m != nil {
+			return m, nil
+		}
+	}
+	m, err := sqltype.Binary(op, l, r)
+	if err != nil {
+		if o := own(); o != nil {
+			return o, nil
+		}
+	}
+	return m, err
+}
+
+// ofSource reports whether a type is of the source's own making.
+func ofSource(t Type) bool { return t != nil && t.OID == 0 }
+
+// ownOperator finds the operator of the source's own for operands of two types; l is nil where it stands before its operand.
+// It is called by who may execute the routine behind it, or by everyone where that is code of an extension that reads no
+// tables. Of those behind a shut door there are none.
+func (b *binder) ownOperator(op string, l, r Type, at int32) *sqltype.Operator {
+	if b.source == 0 || r == nil {
+		return nil
+	}
+	var found *sqltype.Operator
+	var by *access.Object // nil: everyone may use it
+	for _, schema := range b.model.Object(b.source).Children {
+		for _, id := range b.model.Object(schema).Children {
+			o := b.model.Object(id)
+			if o.Kind != access.Routine || o.Missing || !strings.Contains(o.Declared, `"operators":[`) {
+				continue
+			}
+			signature, err := sqltype.ReadSignature(o.Declared)
+			if err != nil || !signature.Extension && !b.own && len(b.rights.Resolve(id).Shut) > 0 {
+				continue
+			}
+			one := signature.Operator(op, b.types.named)
+			if one == nil || one.Left != l || one.Right != r {
+				continue
+			}
+			if found != nil {
+				b.failAs(at, Mismatch, "42725", "operator is not unique: %s %s %s is in several schemas", l, op, r)
+			}
+			if found = one; !signature.Extension {
+				by = o
+			}
+		}
+	}
+	if by != nil {
+		b.callsOwn(by)
+	}
+	return found
+}
+
+// native refuses an operator of the source's own where the language has no place for its name.
+func (b *binder) native(o *sqltype.Operator, what string, at int32) {
+	if o.Own() {
+		b.unsupported(at, what+" by an operator of the database's own")
+	}
 }
 
 // comparison is operation for rows, too.
@@ -71,6 +148,7 @@ func (b *binder) comparison(op string, l, r Expr, at int32) Expr {
 		if !ok {
 			b.unsupported(at, "a row within a row")
 		}
+		b.native(one.Op, "a comparison of rows", at)
 		out.L.(*Row).List = append(out.L.(*Row).List, one.L)
 		out.R.(*Row).List = append(out.R.(*Row).List, one.R)
 	}
@@ -103,6 +181,7 @@ func (b *binder) exactOperator(e *pg.A_Expr, op string, s *scope, w windows) Exp
 		if !ok {
 			b.unsupported(at, "this NULLIF")
 		}
+		b.native(same.Op, "NULLIF", at)
 		// The first is taken to what the comparison takes it to, and is of that type.
 		given := same.L.Type()
 		if to := same.Op.Left; to.Kind != sqltype.Pseudo {
@@ -136,6 +215,7 @@ func (b *binder) exactOperator(e *pg.A_Expr, op string, s *scope, w windows) Exp
 func (b *binder) distinct(op string, l, r Expr, at int32) Expr {
 	switch same := b.comparison("=", l, r, at).(type) {
 	case *Operation:
+		b.native(same.Op, "IS DISTINCT FROM", at)
 		return &Binary{op, same.L, same.R, Boolean}
 	case *RowsCompared:
 		return &Binary{op, same.L, same.R, Boolean}
@@ -151,7 +231,7 @@ func (b *binder) quantified(op string, x, array Expr, all bool, at int32) Expr {
 	if array.Type() == nil || array.Type().Elem == nil {
 		b.failAs(at, Mismatch, "42809", "ANY and ALL take an array, not %s", array.Type())
 	}
-	m, err := sqltype.Binary(op, x.Type(), array.Type().Elem)
+	m, err := b.between(op, x.Type(), array.Type().Elem, at)
 	if err != nil {
 		b.unresolved(err, at)
 	}
@@ -204,6 +284,11 @@ func (b *binder) fitting(in *InList, facts bool, t Type, at int32) Expr {
 			in.X, t = &Cast{X: in.X, To: Text}, Text // only the database can read such values
 		}
 	}
+	if t != nil && t.Array != nil && !facts {
+		if m, err := b.between("=", pick(in.X.Type(), t), t, at); err == nil && m.Operator.Own() {
+			return b.anyOf(in, m.Operator, at)
+		}
+	}
 	var list []Expr
 	for _, item := range in.List {
 		if l, ok := item.(*Literal); ok && facts && t != nil && l.T == nil && l.Value != nil {
@@ -217,15 +302,32 @@ func (b *binder) fitting(in *InList, facts bool, t Type, at int32) Expr {
 			if !ok {
 				b.unsupported(at, "this list")
 			}
+			b.native(same.Op, "IN", at)
 			item = same.R
 		}
 		list = append(list, b.convertLiteral(item, t, at))
 	}
 	if t != nil {
-		b.operation("=", &Literal{T: in.X.Type()}, &Literal{T: t}, at) // or it is refused
+		same, ok := b.operation("=", &Literal{T: in.X.Type()}, &Literal{T: t}, at).(*Operation) // or it is refused
+		if ok {
+			b.native(same.Op, "IN", at)
+		}
 	}
 	in.List = list
 	return in
+}
+
+// anyOf is IN by an operator of the source's own, for which the language has ANY.
+func (b *binder) anyOf(in *InList, equal *sqltype.Operator, at int32) Expr {
+	list := make([]Expr, len(in.List))
+	for i, item := range in.List {
+		list[i] = b.convertLiteral(item, equal.Right, at)
+	}
+	var out Expr = &Quantified{b.convertLiteral(in.X, equal.Left, at), equal, &Array{list, equal.Right.Array}, false}
+	if in.Not {
+		out = &Unary{"NOT", out}
+	}
+	return out
 }
 
 // exactConstant binds a number, or a bit string, in PostgreSQL's types.
@@ -313,7 +415,9 @@ func (b *binder) exactSubquery(l *pg.SubLink, q *Query, s *scope, w windows) Exp
 		}
 		switch same := b.comparison(op, x, kinds(), at).(type) {
 		case *Operation:
-			x = same.L
+			if x = same.L; same.Op.Own() {
+				return &InQuery{x, q, same.Op.Name, l.SubLinkType == pg.SubLinkType_ALL_SUBLINK}
+			}
 		case *RowsCompared:
 			x = same.L
 		}

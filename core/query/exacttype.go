@@ -16,7 +16,9 @@ func (b *binder) namedType(t *pg.TypeName) (to Type, modifier string) {
 	names := texts(t.Names)
 	switch {
 	case len(names) == 1 || names[0] == "pg_catalog":
-		to = sqltype.Parse(names[len(names)-1])
+		if to = sqltype.Parse(names[len(names)-1]); to == nil && len(names) == 1 {
+			to = b.ownType(access.JoinPath("public", names[0])) // where the database looks, too
+		}
 	default:
 		to = b.ownType(access.JoinPath(names...))
 	}

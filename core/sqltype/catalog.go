@@ -52,7 +52,7 @@ type Field struct {
 
 // An Operator is one between two operands, or before one.
 type Operator struct {
-	OID         uint32
+	OID         uint32 // zero: of a source's own
 	Name        string
 	Left, Right *Type // Left is nil where the operator stands before its operand
 	Result      *Type

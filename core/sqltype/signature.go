@@ -1,6 +1,9 @@
 package sqltype
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"strings"
+)
 
 // A Signature is how a routine of a source's own is declared, with the names of its types.
 type Signature struct {
@@ -19,6 +22,11 @@ type Signature struct {
 	Volatility string           `json:"volatility"`
 	// Definer says that the routine runs with the rights of whoever made it.
 	Definer bool `json:"definer,omitempty"`
+	// Operators are those that call the routine, as SQL writes them with their schemas: OPERATOR(public.=).
+	Operators []string `json:"operators,omitempty"`
+	// Extension says that the routine is part of an extension, written in C, and immutable, so that it is code that an
+	// administrator of the database has installed, and reads no tables.
+	Extension bool `json:"extension,omitempty"`
 }
 
 // PastPolicies reports whether the routine may read tables. It does so with the rights of
@@ -45,6 +53,32 @@ func ReadSignature(text string) (s Signature, err error) {
 	err = json.Unmarshal([]byte(text), &s)
 	return s, err
 }
+
+// Operator is the operator of a name that calls the routine; named finds a type by its name. It is nil where there is none
+// or where a type is not known. It is written with its schema, and so is none of those that are known to be safe: it is
+// taken to do anything.
+func (s Signature) Operator(name string, named func(string) *Type) *Operator {
+	for _, written := range s.Operators {
+		if !strings.HasSuffix(written, "."+name+")") || len(s.Args) == 0 || len(s.Args) > 2 {
+			continue
+		}
+		o := &Operator{Name: written, Right: named(s.Args[len(s.Args)-1]), Result: named(s.Result), Volatility: 'v'}
+		if o.Right == nil || o.Result == nil {
+			return nil
+		}
+		if len(s.Args) == 2 {
+			if o.Left = named(s.Args[0]); o.Left == nil {
+				return nil
+			}
+		}
+		o.operands = [2]*Type{o.Left, o.Right}
+		return o
+	}
+	return nil
+}
+
+// Own reports whether the operator is one of a source's own.
+func (o *Operator) Own() bool { return o.OID == 0 }
 
 // Routine is what the signature declares; named finds a type by its name. It is nil where a
 // type is not known. It is taken to do anything: neither leak-proof nor pure.

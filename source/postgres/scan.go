@@ -89,10 +89,10 @@ func (s *Source) Routines(ctx context.Context) ([]source.Routine, error) {
 	_, err = pgx.ForEachRow(
 		rows,
 		[]any{&sig.Schema, &sig.Name, &sig.Kind, &args, &argKinds, &sig.Names, &result, &resultKind, &sig.Set, &variadic, &variadicKind,
-			&sig.Defaults, &sig.Ordered, &sig.Direct, &outNames, &outTypes, &outKinds, &sig.Volatility, &sig.Definer, &comment},
+			&sig.Defaults, &sig.Ordered, &sig.Direct, &outNames, &outTypes, &outKinds, &sig.Volatility, &sig.Definer, &sig.Operators, &sig.Extension, &comment},
 		func() error {
 			one := sig
-			one.Names = slices.Clone(sig.Names)
+			one.Names, one.Operators = slices.Clone(sig.Names), slices.Clone(sig.Operators)
 			for i, a := range args {
 				one.Args = append(one.Args, named(a, argKinds[i]))
 			}
