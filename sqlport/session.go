@@ -69,8 +69,8 @@ func newSession(s *Server, conn net.Conn, b *pgproto3.Backend) *session {
 	return c
 }
 
-// A limit is how long the other side of a connection may take. It ends up to a sixteenth late, so that it need not be set
-// anew for each of many messages.
+// A limit is how long the other side of a connection may take. It ends up to a sixteenth late, so that one deadline serves many
+// messages.
 type limit struct {
 	set   func(deadline time.Time) error
 	began time.Time

@@ -67,7 +67,7 @@ func baseType(typ string) string {
 	if t := sqltype.Parse(typ); t != nil {
 		return t.Name
 	}
-	return typ
+	return sqltype.Shown(typ)
 }
 
 // Types lists the types of columns that the kind can work on; nil: all.

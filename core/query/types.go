@@ -43,12 +43,6 @@ var castNames = map[string]Type{
 // PostgreSQL's rules; else its texts are in the shared language.
 func speaksExactly(source *access.Object) bool { return source.Type == "postgresql" }
 
-// kinds are the kinds of types that a source makes of its own, as a scan writes them
-// before the type's name: "enum survey.rock".
-var kinds = map[string]sqltype.Kind{
-	"enum": sqltype.Enum, "composite": sqltype.Composite, "range": sqltype.RangeKind, "multirange": sqltype.Multirange, "base": sqltype.Base,
-}
-
 // owned are the types of the source's own that a statement has met, by name: types
 // are the same where their pointers are.
 type owned map[string]Type
@@ -74,13 +68,13 @@ func (o owned) named(name string) Type {
 	if t := sqltype.Parse(name); t != nil {
 		return t
 	}
-	kind, own, ok := strings.Cut(name, " ")
-	if !ok || kinds[kind] == 0 {
+	kind, own := sqltype.Scanned(name)
+	if kind == 0 {
 		return nil
 	}
 	element := strings.TrimSuffix(own, "[]")
 	if o[element] == nil {
-		o[element] = sqltype.Own(element, kinds[kind])
+		o[element] = sqltype.Own(element, kind)
 	}
 	if element != own {
 		return o[element].Array
@@ -101,12 +95,7 @@ func typeName(c Column) string {
 	if element.Elem != nil {
 		element = element.Elem
 	}
-	for word, kind := range kinds {
-		if element.OID == 0 && element.Kind == kind {
-			return word + " " + c.Type.Name
-		}
-	}
-	return c.Type.Name
+	return sqltype.Written(element, c.Type.Name)
 }
 
 // unify returns the type that values of both types can take; ok is false when

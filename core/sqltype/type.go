@@ -59,6 +59,34 @@ func Own(name string, kind Kind) *Type {
 	return t
 }
 
+// ownKinds are the kinds of types that a source makes of its own, as a scan writes them before the type's name: "enum survey.rock".
+var ownKinds = map[string]Kind{"enum": Enum, "composite": Composite, "range": RangeKind, "multirange": Multirange, "base": Base}
+
+// Scanned parts the name of a type of a source's own, as a scan wrote it, into its kind and its name; kind is zero for others.
+func Scanned(written string) (kind Kind, name string) {
+	word, name, _ := strings.Cut(written, " ")
+	if kind = ownKinds[word]; kind == 0 || Parse(written) != nil {
+		return 0, written
+	}
+	return kind, name
+}
+
+// Written is the inverse of Scanned, for the name of a type or of its array; t is the type itself.
+func Written(t *Type, name string) string {
+	for word, kind := range ownKinds {
+		if t.OID == 0 && t.Kind == kind {
+			return word + " " + name
+		}
+	}
+	return name
+}
+
+// Shown is the name of a type for people, from what a scan wrote.
+func Shown(written string) string {
+	_, name := Scanned(written)
+	return name
+}
+
 // aliases are the names of types that the catalog does not have.
 var aliases = map[string]string{
 	"timestamp without time zone": "timestamp", "time without time zone": "time", "timestamp with time zone": "timestamptz", "time with time zone": "timetz",

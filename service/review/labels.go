@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gneiss/core/access"
+	"gneiss/core/sqltype"
 	"gneiss/service/audit"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -73,7 +74,7 @@ func (s *Service) LabelledColumns(c identity.Caller, label string, uncovered boo
 func labelled(s *platform.State, id access.ObjectID) wire.LabelledColumn {
 	w := wire.LabelledColumn{
 		Column:   s.Model.Path(id),
-		Type:     s.Model.Object(id).Type,
+		Type:     sqltype.Shown(s.Model.Object(id).Type),
 		Labels:   []string{},
 		From:     []string{},
 		Policies: append([]string{}, s.Treating(id)...),

@@ -30,7 +30,7 @@ func nodeOf(p *identity.Viewer, o *access.Object, depth int) wire.Node {
 		Path:     p.Model.Path(o.ID),
 		Name:     o.Name,
 		Kind:     o.Kind.String(),
-		Type:     o.Type,
+		Type:     sqltype.Shown(o.Type),
 		Declared: o.Declared,
 		Comment:  o.Comment,
 		NotNull:  o.NotNull,
@@ -152,7 +152,7 @@ func columnViews(p *identity.Viewer, o *access.Object) []wire.ColumnView {
 			views,
 			wire.ColumnView{
 				Name:      column.Name,
-				Type:      column.Type,
+				Type:      sqltype.Shown(column.Type),
 				Declared:  column.Declared,
 				Comment:   column.Comment,
 				NotNull:   column.NotNull,

@@ -11,6 +11,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/core/policy"
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
@@ -210,7 +211,7 @@ func layOut(out *wire.Preview, m *access.Model, table *access.Object, sides []*s
 	for _, id := range table.Children {
 		column := m.Object(id)
 		if slices.ContainsFunc(sides, func(v *side) bool { return slices.Contains(v.columns, column.Name) }) {
-			out.Columns = append(out.Columns, wire.ResultColumn{Name: column.Name, Type: column.Type})
+			out.Columns = append(out.Columns, wire.ResultColumn{Name: column.Name, Type: sqltype.Shown(column.Type)})
 		}
 	}
 	for _, v := range sides {

@@ -13,6 +13,7 @@ import (
 	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
+	"gneiss/core/sqltype"
 	"gneiss/service/audit"
 	"gneiss/service/identity"
 	"gneiss/service/platform"
@@ -95,7 +96,7 @@ func (s *Service) SuggestLabels(ctx context.Context, c identity.Caller, path str
 
 // suggestionOf says a proposal, unless the column has a label on the topic.
 func suggestionOf(s *platform.State, id access.ObjectID, p classify.Proposal) (wire.Suggestion, bool) {
-	w := wire.Suggestion{Column: s.Model.Path(id), Type: s.Model.Object(id).Type, Label: string(p.Topic), Topic: string(p.Topic), Level: p.Level,
+	w := wire.Suggestion{Column: s.Model.Path(id), Type: sqltype.Shown(s.Model.Object(id).Type), Label: string(p.Topic), Topic: string(p.Topic), Level: p.Level,
 		Form: p.Form, Confidence: p.Confidence, Evidence: p.Evidence}
 	for _, label := range s.Model.Labels() {
 		if label.Topic != string(p.Topic) {
