@@ -199,15 +199,8 @@ func (a *Audit) Written() <-chan struct{} { return *a.written.Load() }
 
 // SignedIn reports whether an account has signed in from an address.
 func (a *Audit) SignedIn(ctx context.Context, actor, address string) bool {
-	var n int
-	err := a.db.GetContext(
-		ctx,
-		&n,
-		"SELECT count(*) FROM (SELECT 1 FROM record WHERE actor = ? AND action = 'sign-in' AND decision = 'allowed' AND address = ? LIMIT 1)",
-		actor,
-		address,
-	)
-	return err == nil && n > 0
+	found, err := a.Find(ctx, Search{Actor: actor, Themself: true, Action: "sign-in", Decision: "allowed", Address: address, Limit: 1})
+	return err == nil && len(found) > 0
 }
 
 // A Search selects records. Empty fields do not restrict.
@@ -234,12 +227,11 @@ type Search struct {
 	Limit    int
 }
 
-// found joins each open record with its end. Ends are no records of their own here. The place is for the
-// index to look in first.
+// found joins each open record with its end. Ends are no records of their own here. The place is for what to look in.
 const found = `SELECT r.id, r.at, r.actor, r.standing, r.action, coalesce(e.decision, r.decision) AS decision, r.text, r.objects, r.labels,
 	r.missing, coalesce(nullif(e.reason, ''), r.reason) AS reason, coalesce(e.rows, r.rows) AS rows, coalesce(e.took_us, r.took_us) AS took_us,
 	r.address, r.previous, r.hash, r.client, r.open, r.ends, r.uses, e.id IS NOT NULL AS ended
-	FROM record r %s LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
+	FROM %s LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
 
 // asOther is what somebody did as somebody else; it is as the index of such records has it.
 const asOther = `r.standing <> '' AND r.standing <> r.actor AND substr(r.standing, 1, length(r.actor) + 1) <> r.actor || ' '`
@@ -250,40 +242,61 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 		return nil, errors.New("a search of the record needs a limit")
 	}
 	if s.Actor == "" {
-		return a.find(ctx, s, "", "true")
+		return a.find(ctx, s, "record r", 0, "true")
 	}
-	out, err := a.find(ctx, s, "INDEXED BY record_actor", "r.actor = ?", s.Actor)
-	if err != nil || s.Themself {
-		return out, err
+	var unfinished int64 // the first record of the stretch that has not ended
+	if err := a.db.GetContext(ctx, &unfinished, `SELECT coalesce(max(first) + ?, 0) FROM stretch`, stretchSize); err != nil {
+		return nil, err
 	}
-	others, err := a.find(ctx, s, "INDEXED BY record_others", // whom they stood in for, as such or with a role or purpose
-		asOther+" AND (r.standing = ? OR r.standing > ? AND r.standing < ?) AND r.actor <> ?", s.Actor, s.Actor+" ", s.Actor+"!", s.Actor)
+	out, err := a.find(ctx, s, "record r", unfinished, "r.actor = ?", s.Actor)
 	if err != nil {
 		return nil, err
 	}
-	out = append(out, others...)
+	earlier, err := a.find(ctx, s, inStretches, 0, fmt.Sprintf("(r.id - 1) / %[1]d = (s.first - 1) / %[1]d AND r.actor = ?", stretchSize), s.Actor)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, earlier...)
+	if !s.Themself {
+		others, err := a.find(ctx, s, "record r INDEXED BY record_others", 0, // whom they stood in for, as such or with a role or purpose
+			asOther+" AND (r.standing = ? OR r.standing > ? AND r.standing < ?) AND r.actor <> ?", s.Actor, s.Actor+" ", s.Actor+"!", s.Actor)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, others...)
+	}
 	slices.SortFunc(out, func(x, y Record) int {
 		if s.Behind > 0 {
 			return cmp.Compare(x.ID, y.ID)
 		}
 		return cmp.Compare(y.ID, x.ID)
 	})
+	// A stretch may have ended between the first and the second, so that both found what is in it.
+	out = slices.CompactFunc(out, func(x, y Record) bool { return x.ID == y.ID })
 	return out[:min(len(out), s.Limit)], nil
 }
 
-// find lists the records that a search selects and a condition holds for.
-func (a *Audit) find(ctx context.Context, s Search, index, condition string, values ...any) ([]Record, error) {
-	where, args := []string{fmt.Sprintf(found, index), condition}, values
+// find lists the records in a place, from a number on, that a search selects and a condition holds for.
+func (a *Audit) find(ctx context.Context, s Search, place string, least int64, condition string, values ...any) ([]Record, error) {
+	where, args := []string{fmt.Sprintf(found, place), condition}, values
 	add := func(condition string, values ...any) {
 		where = append(where, condition)
 		args = append(args, values...)
 	}
-	if s.From != "" || s.Until != "" {
-		first, last, err := a.numbers(ctx, s.From, s.Until)
-		if err != nil {
-			return nil, err
-		}
-		add("r.id BETWEEN ? AND ?", first, last)
+	first, last, err := a.numbers(ctx, s.From, s.Until)
+	if err != nil {
+		return nil, err
+	}
+	first = max(first, least)
+	if s.Behind > 0 {
+		first = max(first, s.Behind+1)
+	}
+	if s.Before > 0 {
+		last = min(last, s.Before-1)
+	}
+	add("r.id BETWEEN ? AND ?", first, last)
+	if place == inStretches {
+		add("s.first BETWEEN ? AND ?", first-stretchSize+1, last)
 	}
 	if s.Action != "" {
 		add("r.action = ?", s.Action)
@@ -319,22 +332,18 @@ func (a *Audit) find(ctx context.Context, s Search, index, condition string, val
 	if s.Others {
 		add(asOther)
 	}
-	order := "DESC"
+	order := " DESC"
 	if s.Behind > 0 {
-		add("r.id > ?", s.Behind)
-		order = "ASC"
+		order = ""
 	}
-	if s.Before > 0 {
-		add("r.id < ?", s.Before)
+	by := "r.id" + order
+	if place == inStretches {
+		by = "s.first" + order + ", " + by // which is the same order, and that of the index
 	}
 	if s.Running {
 		add("r.open = 1 AND e.id IS NULL AND r.id > ?", a.Before)
 	}
 	var out []Record
-	err := a.db.SelectContext(
-		ctx,
-		&out,
-		strings.Join(where, " AND ")+" ORDER BY r.id "+order+" LIMIT ?",
-		append(args, s.Limit)...)
+	err = a.db.SelectContext(ctx, &out, strings.Join(where, " AND ")+" ORDER BY "+by+" LIMIT ?", append(args, s.Limit)...)
 	return out, err
 }

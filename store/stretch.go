@@ -14,6 +14,11 @@ import (
 
 const stretchSize = 1000
 
+// The index on who did something is by stretches, too, so that a record is added at its end: elsewhere in an index, where the
+// pages are full, that costs several times as much. inStretches are the records of all stretches that have ended, for the
+// index to be used in each of them.
+const inStretches = "stretch s CROSS JOIN record r INDEXED BY record_actor"
+
 // startOf is the first number of the stretch that a record is in.
 func startOf(id int64) int64 { return (id-1)/stretchSize*stretchSize + 1 }
 
