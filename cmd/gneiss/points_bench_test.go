@@ -37,10 +37,19 @@ const (
 // BenchmarkPoints measures how many statements per second a running service answers: point reads through the port and
 // over HTTP, with parameters and with literals, and through the port a query with a function. It compares each with the
 // database itself, where the filter of flint's policy is written by hand. There are 64 clients, or 32 where the name says so
-// and for the query with a function. It takes the ways in turn, for a second each, and reports the medians. Clients, service
+// and for the query with a function. The lane lets in as many as ask, as the database does; port-lane is port with the lane as it is
+// at first, on which 16 run at once. It takes the ways in turn, for a second each, and reports the medians. Clients, service
 // and database share the machine.
 func BenchmarkPoints(b *testing.B) {
 	server, port, own := serviceAndDatabase(b)
+	opal := signedIn(b, server, "opal")
+	lane := func(queries string, rate func(*testing.B) float64) func(*testing.B) float64 {
+		return func(b *testing.B) float64 {
+			opal.must("lane", "set", "interactive", "--queries", queries, "--reason", "a measurement")
+			defer opal.must("lane", "set", "interactive", "--queries", "100", "--reason", "a measurement")
+			return rate(b)
+		}
+	}
 	token := demotest.SignIn(b, server, "flint").Token
 	ways := []struct {
 		name, of string
@@ -49,7 +58,8 @@ func BenchmarkPoints(b *testing.B) {
 		{"direct-32", "", pgbench(b, own, pointByHand, 32)},
 		{"port-32", "direct-32", pgbench(b, port, pointOf, 32)},
 		{"direct", "", pgbench(b, own, pointByHand, 64)},
-		{"port", "direct", pgbench(b, port, pointOf, 64)},
+		{"port", "direct", lane("100", pgbench(b, port, pointOf, 64))},
+		{"port-lane", "direct", lane("16", pgbench(b, port, pointOf, 64))},
 		{"direct-other", "", pgbench(b, own, withUpper+byHand, 32)},
 		{"port-other", "direct-other", pgbench(b, port, withUpper, 32)},
 		{"http-parameters", "direct", overHTTP(server, token, func(id int) wire.QueryRequest {
