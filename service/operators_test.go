@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 
 	"gneiss/demo"
@@ -91,6 +92,28 @@ func TestOperatorsOfTheSource(t *testing.T) {
 		{"(SELECT bool_or(o.mail === m.mail) FROM drilling.mails o)", "[[1] [2]]"},
 	} {
 		check(c[0], c[1])
+	}
+	if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"UPDATE", "DELETE"}, Object: demo.Second + ".drilling.mails",
+		Subjects: []string{"user:flint"}}, false); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range [][2]string{
+		{"UPDATE survey_pg.drilling.mails SET mail = mail WHERE district === 'north' AND NOT mail = 1 RETURNING id, mail LIKE 1", "[[1 false] [2 false]]"},
+		{"UPDATE survey_pg.drilling.mails m SET district = o.district FROM survey_pg.drilling.mails o WHERE o.mail === m.mail AND m.id = 1 RETURNING m.id", "[[1]]"},
+		{"DELETE FROM survey_pg.drilling.mails WHERE district === 'south'", "[[removed 0 rows]]"},
+		{"WITH n AS (SELECT * FROM survey_pg.drilling.mails) SELECT count(*) FROM n WHERE mail === 'x' OR district === 'y'", "[[0]]"},
+		{"SELECT count(*) FILTER (WHERE NOT mail = 1) FROM survey_pg.drilling.mails GROUP BY mail LIKE 1 ORDER BY 1", "[[0] [2]]"},
+		{"SELECT a.id FROM survey_pg.drilling.mails a JOIN survey_pg.drilling.mails b ON a.mail === b.mail ORDER BY 1", "[[1] [2]]"},
+		{"SELECT a.id FROM survey_pg.drilling.mails a LEFT JOIN survey_pg.drilling.mails b ON b.mail = 1 ORDER BY 1", "[[1] [2] [5]]"},
+		{"SELECT 'x'::extensions.citext FROM survey_pg.drilling.mails LIMIT 1", "[[x]]"},
+	} {
+		if got := ask(c[0]); got != c[1] {
+			t.Errorf("%s gives %s, want %s", c[0], got, c[1])
+		}
+	}
+	if _, err := svc.Gateway.Query(ctx, caller(t, svc, "garnet"), wire.QueryRequest{SQL: "SELECT NULL::extensions.citext FROM survey_pg.licensing.holders LIMIT 1"}); err == nil ||
+		!strings.Contains(err.Error(), "there is no type extensions.citext") {
+		t.Errorf("who sees no column of a type learns of it: %v", err)
 	}
 	if _, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT id FROM survey_pg.drilling.mails WHERE district === 'north'"}); err == nil {
 		t.Error("the operator does not fail on a row that is not hidden, so that nothing is proven")

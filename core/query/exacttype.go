@@ -44,8 +44,8 @@ func (b *binder) namedType(t *pg.TypeName) (to Type, modifier string) {
 	return to, modifier
 }
 
-// ownType finds a type of the source's own making: one that a column of its tables has. It is
-// nil where there is none.
+// ownType finds a type of the source's own making: one that a column of its tables has which the reader sees. It is nil where
+// there is none.
 func (b *binder) ownType(name string) Type {
 	if t := b.types[name]; t != nil || b.source == 0 {
 		return t
@@ -53,7 +53,7 @@ func (b *binder) ownType(name string) Type {
 	for _, schema := range b.model.Object(b.source).Children {
 		for _, id := range b.model.Object(schema).Children {
 			for _, column := range b.model.Object(id).Children {
-				if c := b.model.Object(column); strings.HasSuffix(strings.TrimSuffix(c.Type, "[]"), " "+name) {
+				if c := b.model.Object(column); (b.own || b.rights.Sees(column)) && strings.HasSuffix(strings.TrimSuffix(c.Type, "[]"), " "+name) {
 					b.types.column(c, true)
 					if t := b.types[name]; t != nil {
 						return t
