@@ -29,12 +29,7 @@ func (b *binder) unresolved(err error, at int32) {
 // operation binds an operator of the source's; l is nil where it stands before its operand.
 func (b *binder) operation(op string, l, r Expr, at int32) Expr {
 	if l == nil {
-		m, err := sqltype.Prefix(op, r.Type())
-		if err != nil {
-			if o := b.ownOperator(op, nil, r.Type(), at); o != nil {
-				return &Operation{o, nil, r, o.Result}
-			}
-		}
+		m, err := b.between(op, nil, r.Type(), true, at)
 		if err != nil {
 			b.unresolved(err, at)
 		}
@@ -51,49 +46,55 @@ func (b *binder) operation(op string, l, r Expr, at int32) Expr {
 		}
 		return &Operation{m.Operator, nil, r, m.Result}
 	}
-	m, err := b.between(op, l.Type(), r.Type(), at)
+	m, err := b.between(op, l.Type(), r.Type(), false, at)
 	if err != nil {
 		b.unresolved(err, at)
 	}
 	return &Operation{m.Operator, b.convertLiteral(l, m.Args[0], at), b.convertLiteral(r, m.Args[1], at), m.Result}
 }
 
-// between finds the operator between two operands. One of the source's own is taken where it is declared for just these types:
-// then the database takes it too (its manual's 10.2). Those of types that Gneiss knows are looked for first, so that none of
-// a database's own gets between them.
-func (b *binder) between(op string, l, r Type, at int32) (*sqltype.Match, error) {
-	own := func() *sqltype.Match {
-		if o := b.ownOperator(op, pick(l, r), pick(r, l), at); o != nil {
-			return &sqltype.Match{Operator: o, Args: []Type{o.Left, o.Right}, Result: o.Result}
+// between finds the operator between two operands, and before one where l is nil and prefix is true. Those of the source's own count
+// where an operand is of a type of its own, or where there is none else, so that none of a database's own gets between
+// those of types that Gneiss knows.
+func (b *binder) between(op string, l, r Type, prefix bool, at int32) (*sqltype.Match, error) {
+	find := func(own ...*sqltype.Operator) (*sqltype.Match, error) {
+		if prefix {
+			return sqltype.Prefix(op, r, own...)
 		}
-		return nil
+		return sqltype.Binary(op, l, r, own...)
 	}
-	if ofSource(l) || ofSource(r) {
-		if m := own(); m != nil {
+	var m *sqltype.Match
+	var err error
+	if !ofSource(l) && !ofSource(r) {
+		if m, err = find(); err == nil {
 			return m, nil
 		}
 	}
-	m, err := sqltype.Binary(op, l, r)
-	if err != nil {
-		if o := own(); o != nil {
-			return o, nil
+	own, by := b.ownOperators(op)
+	if m, err = find(own...); err != nil || !m.Operator.Own() {
+		return m, err
+	}
+	for _, o := range own {
+		if o != m.Operator && o.Left == m.Operator.Left && o.Right == m.Operator.Right {
+			b.failAs(at, Mismatch, "42725", "operator is not unique: %s is in several schemas", op)
 		}
 	}
-	return m, err
+	if routine := by[m.Operator]; routine != nil {
+		b.callsOwn(routine)
+	}
+	return m, nil
 }
 
 // ofSource reports whether a type is of the source's own making.
 func ofSource(t Type) bool { return t != nil && t.OID == 0 }
 
-// ownOperator finds the operator of the source's own for operands of two types; l is nil where it stands before its operand.
-// It is called by who may execute the routine behind it, or by everyone where that is code of an extension that reads no
-// tables. Of those behind a shut door there are none.
-func (b *binder) ownOperator(op string, l, r Type, at int32) *sqltype.Operator {
-	if b.source == 0 || r == nil {
-		return nil
+// ownOperators lists the operators of a name that are the source's own, with the routines that they call: which takes EXECUTE,
+// unless it is code of an extension that reads no tables. Of those behind a shut door there are none.
+func (b *binder) ownOperators(op string) (list []*sqltype.Operator, by map[*sqltype.Operator]*access.Object) {
+	if b.source == 0 {
+		return nil, nil
 	}
-	var found *sqltype.Operator
-	var by *access.Object // nil: everyone may use it
+	by = map[*sqltype.Operator]*access.Object{}
 	for _, schema := range b.model.Object(b.source).Children {
 		for _, id := range b.model.Object(schema).Children {
 			o := b.model.Object(id)
@@ -104,22 +105,14 @@ func (b *binder) ownOperator(op string, l, r Type, at int32) *sqltype.Operator {
 			if err != nil || !signature.Extension && !b.own && len(b.rights.Resolve(id).Shut) > 0 {
 				continue
 			}
-			one := signature.Operator(op, b.types.named)
-			if one == nil || one.Left != l || one.Right != r {
-				continue
-			}
-			if found != nil {
-				b.failAs(at, Mismatch, "42725", "operator is not unique: %s %s %s is in several schemas", l, op, r)
-			}
-			if found = one; !signature.Extension {
-				by = o
+			if one := signature.Operator(op, b.types.named); one != nil {
+				if list = append(list, one); !signature.Extension {
+					by[one] = o
+				}
 			}
 		}
 	}
-	if by != nil {
-		b.callsOwn(by)
-	}
-	return found
+	return list, by
 }
 
 // native refuses an operator of the source's own where the language has no place for its name.
@@ -231,7 +224,7 @@ func (b *binder) quantified(op string, x, array Expr, all bool, at int32) Expr {
 	if array.Type() == nil || array.Type().Elem == nil {
 		b.failAs(at, Mismatch, "42809", "ANY and ALL take an array, not %s", array.Type())
 	}
-	m, err := b.between(op, x.Type(), array.Type().Elem, at)
+	m, err := b.between(op, x.Type(), array.Type().Elem, false, at)
 	if err != nil {
 		b.unresolved(err, at)
 	}
@@ -285,7 +278,7 @@ func (b *binder) fitting(in *InList, facts bool, t Type, at int32) Expr {
 		}
 	}
 	if t != nil && t.Array != nil && !facts {
-		if m, err := b.between("=", pick(in.X.Type(), t), t, at); err == nil && m.Operator.Own() {
+		if m, err := b.between("=", pick(in.X.Type(), t), t, false, at); err == nil && m.Operator.Own() {
 			return b.anyOf(in, m.Operator, at)
 		}
 	}

@@ -121,8 +121,8 @@ func unshadowed(list []candidate) []candidate {
 	return out
 }
 
-// Binary finds the operator that stands between two operands.
-func Binary(name string, l, r *Type) (*Match, error) {
+// Binary finds the operator that stands between two operands, also among some of a source's own.
+func Binary(name string, l, r *Type, own ...*Operator) (*Match, error) {
 	args := []*Type{l, r}
 	known := args
 	if l == nil && r != nil {
@@ -130,7 +130,7 @@ func Binary(name string, l, r *Type) (*Match, error) {
 	} else if r == nil && l != nil {
 		known = []*Type{l, l}
 	}
-	return operate(name, args, known, func(o *Operator) []*Type {
+	return operate(name, own, args, known, func(o *Operator) []*Type {
 		if o.Left == nil {
 			return nil
 		}
@@ -138,9 +138,9 @@ func Binary(name string, l, r *Type) (*Match, error) {
 	}, func() string { return fmt.Sprintf("%s %s %s", l, name, r) })
 }
 
-// Prefix finds the operator that stands before an operand.
-func Prefix(name string, x *Type) (*Match, error) {
-	return operate(name, []*Type{x}, []*Type{x}, func(o *Operator) []*Type {
+// Prefix finds the operator that stands before an operand, also among some of a source's own.
+func Prefix(name string, x *Type, own ...*Operator) (*Match, error) {
+	return operate(name, own, []*Type{x}, []*Type{x}, func(o *Operator) []*Type {
 		if o.Left != nil {
 			return nil
 		}
@@ -148,9 +148,9 @@ func Prefix(name string, x *Type) (*Match, error) {
 	}, func() string { return fmt.Sprintf("%s %s", name, x) })
 }
 
-func operate(name string, args, exact []*Type, operands func(*Operator) []*Type, words func() string) (*Match, error) {
+func operate(name string, own []*Operator, args, exact []*Type, operands func(*Operator) []*Type, words func() string) (*Match, error) {
 	var c candidate
-	all := known().operators[name]
+	all := slices.Concat(known().operators[name], own)
 	if i := slices.IndexFunc(all, func(o *Operator) bool { return slices.Equal(operands(o), exact) }); i >= 0 {
 		c = candidate{args: operands(all[i]), operator: all[i]}
 	} else {
