@@ -8,6 +8,7 @@ import (
 
 	"gneiss/demo"
 	"gneiss/service/fault"
+	"gneiss/service/identity"
 	"gneiss/wire"
 )
 
@@ -31,6 +32,12 @@ func TestOperatorsOfTheSource(t *testing.T) {
 		CREATE OPERATOR drilling.=== (LEFTARG = extensions.citext, RIGHTARG = extensions.citext, FUNCTION = drilling.tells);
 		CREATE OPERATOR drilling.=== (LEFTARG = text, RIGHTARG = text, FUNCTION = drilling.tells);
 		CREATE OPERATOR drilling.= (LEFTARG = extensions.citext, RIGHTARG = integer, FUNCTION = drilling.tells);
+		CREATE TYPE drilling.state AS ENUM ('open', 'shut'); ALTER TABLE drilling.mails ADD state drilling.state DEFAULT 'open';
+		CREATE FUNCTION drilling.tells(a drilling.state, b drilling.state) RETURNS boolean LANGUAGE sql IMMUTABLE AS 'SELECT false';
+		CREATE OPERATOR drilling.= (LEFTARG = drilling.state, RIGHTARG = drilling.state, FUNCTION = drilling.tells);
+		CREATE SCHEMA "odd ""name."; CREATE OPERATOR "odd ""name.".=== (LEFTARG = text, RIGHTARG = integer, FUNCTION = repeat);
+		CREATE FUNCTION "odd ""name.".same(a text, b integer) RETURNS boolean LANGUAGE sql IMMUTABLE AS 'SELECT length(a) = b';
+		CREATE OPERATOR "odd ""name.".~=~ (LEFTARG = text, RIGHTARG = integer, FUNCTION = "odd ""name.".same);
 		CREATE OPERATOR drilling.~~ (LEFTARG = extensions.citext, RIGHTARG = integer, FUNCTION = drilling.tells);`); err != nil {
 		t.Fatal(err)
 	}
@@ -46,14 +53,15 @@ func TestOperatorsOfTheSource(t *testing.T) {
 	if err := policy("mails-of-districts", "district IN (attribute('districts'))"); err != nil {
 		t.Fatal(err)
 	}
-	ask := func(text string, params ...any) string {
+	asked := func(by identity.Caller, text string, params ...any) string {
 		t.Helper()
-		out, err := svc.Gateway.Query(ctx, flint, wire.QueryRequest{SQL: text, Params: params})
+		out, err := svc.Gateway.Query(ctx, by, wire.QueryRequest{SQL: text, Params: params})
 		if err != nil {
 			return fault.Of(err).Code
 		}
 		return fmt.Sprint(out.Rows)
 	}
+	ask := func(text string, params ...any) string { t.Helper(); return asked(flint, text, params...) }
 	check := func(condition, want string, params ...any) {
 		t.Helper()
 		if got := ask("SELECT id FROM survey_pg.drilling.mails m WHERE "+condition+" ORDER BY id", params...); got != want {
@@ -68,6 +76,9 @@ func TestOperatorsOfTheSource(t *testing.T) {
 		{"mail IN (SELECT mail FROM drilling.mails)", "[[1] [2]]"}, {"mail >= ALL (SELECT mail FROM drilling.mails WHERE mail IS NOT NULL)", "[[1]]"},
 		{"mail = (SELECT max(mail::text) FROM drilling.mails)::extensions.citext", "[[1]]"},
 		{"CASE mail WHEN 'FLINT@north.test' THEN true END", "[[1]]"}, {"EXISTS (SELECT 1 FROM drilling.mails o WHERE o.mail = m.mail AND o.id <> m.id)", "[]"},
+		// An operator that somebody has made for an enum does not change what those of PostgreSQL mean.
+		{"state = 'open'", "[[1] [2] [5]]"}, {"state IN ('open', 'shut')", "[[1] [2] [5]]"}, {"state = ANY ('{open}')", "[[1] [2] [5]]"}, {"state IS NOT DISTINCT FROM 'shut'", "[]"},
+		{"district ~=~ 5", "type_mismatch"},
 		// A literal takes the type that PostgreSQL gives it.
 		{"tags -> 'a' = '1'", "[[1]]"}, {"tags -> ARRAY['a'] = '{1}'", "[[1]]"}, {"tags ? 'b'", "[[2]]"}, {"tags @> 'a=>1'", "[[1]]"}, {"tags ?| '{b,c}'", "[[2]]"},
 		{"path <@ 'top.north'", "[[1] [2]]"}, {"path ~ '*.ice'", "[[2]]"}, {"path @ 'ICE*'", "[]"}, {"path @ 'ice'", "[[2]]"}, {"path = 'top.north'", "[[1]]"},
@@ -123,6 +134,12 @@ func TestOperatorsOfTheSource(t *testing.T) {
 	}
 	if _, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT id FROM survey_pg.drilling.mails WHERE district === 'north'"}); err == nil {
 		t.Error("the operator does not fail on a row that is not hidden, so that nothing is proven")
+	}
+	if got := asked(opal, "SELECT id FROM survey_pg.drilling.mails WHERE district ~=~ 5 ORDER BY id"); got != "[[1] [2] [3] [4] [5]]" {
+		t.Errorf("an operator in a schema of an odd name gives %s", got)
+	}
+	if err := policy("by-state", "state = 'open'"); err != nil {
+		t.Errorf("a policy about an enum for which somebody has made an operator: %v", err)
 	}
 	if err := policy("by-routine", "district === 'north'"); err == nil {
 		t.Error("a policy calls a routine that somebody has written")

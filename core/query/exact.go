@@ -29,7 +29,7 @@ func (b *binder) unresolved(err error, at int32) {
 // operation binds an operator of the source's; l is nil where it stands before its operand.
 func (b *binder) operation(op string, l, r Expr, at int32) Expr {
 	if l == nil {
-		m, err := b.between(op, nil, r.Type(), true, at)
+		m, err := b.prefix(op, r.Type(), at)
 		if err != nil {
 			b.unresolved(err, at)
 		}
@@ -46,32 +46,39 @@ func (b *binder) operation(op string, l, r Expr, at int32) Expr {
 		}
 		return &Operation{m.Operator, nil, r, m.Result}
 	}
-	m, err := b.between(op, l.Type(), r.Type(), false, at)
+	m, err := b.infix(op, l.Type(), r.Type(), at)
 	if err != nil {
 		b.unresolved(err, at)
 	}
 	return &Operation{m.Operator, b.convertLiteral(l, m.Args[0], at), b.convertLiteral(r, m.Args[1], at), m.Result}
 }
 
-// between finds the operator between two operands, and before one where l is nil and prefix is true. Those of the source's own count
-// where an operand is of a type of its own, or where there is none else, so that none of a database's own gets between
-// those of types that Gneiss knows.
-func (b *binder) between(op string, l, r Type, prefix bool, at int32) (*sqltype.Match, error) {
-	find := func(own ...*sqltype.Operator) (*sqltype.Match, error) {
-		if prefix {
-			return sqltype.Prefix(op, r, own...)
-		}
+// infix finds the operator that stands between two operands.
+func (b *binder) infix(op string, l, r Type, at int32) (*sqltype.Match, error) {
+	return b.anyOperator(op, ofExtension(l) || ofExtension(r), at, func(own ...*sqltype.Operator) (*sqltype.Match, error) {
 		return sqltype.Binary(op, l, r, own...)
-	}
-	var m *sqltype.Match
-	var err error
-	if !ofSource(l) && !ofSource(r) {
-		if m, err = find(); err == nil {
+	})
+}
+
+// prefix finds the operator that stands before an operand.
+func (b *binder) prefix(op string, x Type, at int32) (*sqltype.Match, error) {
+	return b.anyOperator(op, ofExtension(x), at, func(own ...*sqltype.Operator) (*sqltype.Match, error) {
+		return sqltype.Prefix(op, x, own...)
+	})
+}
+
+// anyOperator finds an operator among PostgreSQL's and, where an operand is of an extension's type or there is none, among the
+// source's own as well. So nothing that is made in a database changes what an operator of PostgreSQL's types, enums, ranges
+// or composites means.
+func (b *binder) anyOperator(op string, ofExtension bool, at int32, find func(own ...*sqltype.Operator) (*sqltype.Match, error)) (*sqltype.Match, error) {
+	if !ofExtension {
+		if m, err := find(); err == nil {
 			return m, nil
 		}
 	}
 	own, by := b.ownOperators(op)
-	if m, err = find(own...); err != nil || !m.Operator.Own() {
+	m, err := find(own...)
+	if err != nil || !m.Operator.Own() {
 		return m, err
 	}
 	for _, o := range own {
@@ -85,8 +92,13 @@ func (b *binder) between(op string, l, r Type, prefix bool, at int32) (*sqltype.
 	return m, nil
 }
 
-// ofSource reports whether a type is of the source's own making.
-func ofSource(t Type) bool { return t != nil && t.OID == 0 }
+// ofExtension reports whether a type, or that of an array's elements, is one that an extension has made.
+func ofExtension(t Type) bool {
+	if t != nil && t.Elem != nil {
+		t = t.Elem
+	}
+	return t != nil && t.OID == 0 && t.Kind == sqltype.Base
+}
 
 // ownOperators lists the operators of a name that are the source's own, with the routines that they call: which takes EXECUTE,
 // unless it is code of an extension that reads no tables. Of those behind a shut door there are none.
@@ -224,7 +236,7 @@ func (b *binder) quantified(op string, x, array Expr, all bool, at int32) Expr {
 	if array.Type() == nil || array.Type().Elem == nil {
 		b.failAs(at, Mismatch, "42809", "ANY and ALL take an array, not %s", array.Type())
 	}
-	m, err := b.between(op, x.Type(), array.Type().Elem, false, at)
+	m, err := b.infix(op, x.Type(), array.Type().Elem, at)
 	if err != nil {
 		b.unresolved(err, at)
 	}
@@ -278,7 +290,7 @@ func (b *binder) fitting(in *InList, facts bool, t Type, at int32) Expr {
 		}
 	}
 	if t != nil && t.Array != nil && !facts {
-		if m, err := b.between("=", pick(in.X.Type(), t), t, false, at); err == nil && m.Operator.Own() {
+		if m, err := b.infix("=", pick(in.X.Type(), t), t, at); err == nil && m.Operator.Own() {
 			return b.anyOf(in, m.Operator, at)
 		}
 	}

@@ -22,7 +22,7 @@ type Signature struct {
 	Volatility string           `json:"volatility"`
 	// Definer says that the routine runs with the rights of whoever made it.
 	Definer bool `json:"definer,omitempty"`
-	// Operators are those that call the routine, as SQL writes them with their schemas: OPERATOR(public.=).
+	// Operators are those that call the routine, each its schema, a dot, and its name, in which no dot can be.
 	Operators []string `json:"operators,omitempty"`
 	// Extension says that the routine is part of an extension, written in C, and immutable, so that it is code that an
 	// administrator of the database has installed, and reads no tables.
@@ -55,14 +55,16 @@ func ReadSignature(text string) (s Signature, err error) {
 }
 
 // Operator is the operator of a name that calls the routine; named finds a type by its name. It is nil where there is none
-// or where a type is not known. It is written with its schema, and so is none of those that are known to be safe: it is
-// taken to do anything.
+// or where a type is not known. Its Name is as SQL writes it, with its schema, and so is none of those that are known to be
+// safe: it is taken to do anything.
 func (s Signature) Operator(name string, named func(string) *Type) *Operator {
-	for _, written := range s.Operators {
-		if !strings.HasSuffix(written, "."+name+")") || len(s.Args) == 0 || len(s.Args) > 2 {
+	for _, one := range s.Operators {
+		schema, ok := strings.CutSuffix(one, "."+name)
+		if !ok || len(s.Args) == 0 || len(s.Args) > 2 {
 			continue
 		}
-		o := &Operator{Name: written, Right: named(s.Args[len(s.Args)-1]), Result: named(s.Result), Volatility: 'v'}
+		o := &Operator{Name: `OPERATOR("` + strings.ReplaceAll(schema, `"`, `""`) + `".` + name + ")", Right: named(s.Args[len(s.Args)-1]),
+			Result: named(s.Result), Volatility: 'v'}
 		if o.Right == nil || o.Result == nil {
 			return nil
 		}

@@ -12,7 +12,7 @@ SELECT n.nspname, p.proname, p.prokind::text,
   array(SELECT t.name FROM generate_subscripts(p.proargmodes, 1) AS i JOIN spelled t ON t.oid = p.proallargtypes[i] WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
   array(SELECT t.kind FROM generate_subscripts(p.proargmodes, 1) AS i JOIN spelled t ON t.oid = p.proallargtypes[i] WHERE p.proargmodes[i] IN ('o', 't', 'b') ORDER BY i),
   p.provolatile::text, p.prosecdef,
-  array(SELECT format('OPERATOR(%I.%s)', os.nspname, o.oprname) FROM pg_operator o JOIN pg_namespace os ON os.oid = o.oprnamespace
+  array(SELECT os.nspname || '.' || o.oprname FROM pg_operator o JOIN pg_namespace os ON os.oid = o.oprnamespace
     WHERE o.oprcode = p.oid AND array_remove(ARRAY[o.oprleft, o.oprright], 0::oid) = array(SELECT unnest(p.proargtypes::oid[])) ORDER BY 1),
   p.provolatile = 'i' AND NOT p.prosecdef AND l.lanname IN ('c', 'internal')
     AND EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.refclassid = 'pg_extension'::regclass AND d.deptype = 'e'),
