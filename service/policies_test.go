@@ -317,3 +317,22 @@ func TestWhatPoliciesMadeOfAQuery(t *testing.T) {
 		t.Errorf("REVEAL on a label lifts its policies and no others: %s", got)
 	}
 }
+
+// TestNoiseIsFresh: noise is other noise at each query, and the same at each where the policy says so.
+func TestNoiseIsFresh(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, flint := caller(t, svc, "opal"), caller(t, svc, "flint")
+	for _, stable := range []bool{false, true} {
+		done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "columns", Name: "depths", Table: "survey.drilling.boreholes",
+			Columns: []string{"depth_m"}, Treatment: &wire.Treatment{Kind: "noise", Range: 500, Stable: stable}}}))
+		const depths = "SELECT depth_m FROM survey.drilling.boreholes ORDER BY id LIMIT 20"
+		seen := map[string]bool{}
+		for range 5 {
+			seen[fmt.Sprint(ask(t, svc, flint, depths, wire.Standpoint{}))] = true
+		}
+		if want := map[bool]int{false: 5, true: 1}[stable]; len(seen) != want {
+			t.Errorf("stable %v: five queries give %d answers, want %d", stable, len(seen), want)
+		}
+		done(t)(svc.Admin.RemovePolicy(ctx, opal, "depths", wire.Change{}))
+	}
+}

@@ -474,6 +474,11 @@ func onCancelling(t *testing.T, p *port) {
 		if err := conn.Ping(ctx); err != nil {
 			t.Errorf("%s: after a request to cancel: %v", database, err)
 		}
+		for _, text := range []string{"SELECT 1", "SELECT count(*) FROM drilling.boreholes", "SELECT name FROM drilling.boreholes WHERE id = 2"} {
+			if _, err := conn.Exec(ctx, text); err != nil {
+				t.Errorf("%s: after a request to cancel, %s: %v", database, text, err)
+			}
+		}
 		if _, err := conn.Exec(ctx, "SET statement_timeout = '200ms'; "+long, pgx.QueryExecModeSimpleProtocol); state(err) != "57014" {
 			t.Errorf("%s: statement_timeout: %v", database, err)
 		}
