@@ -3,7 +3,7 @@ package store
 import (
 	"cmp"
 	"context"
-	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"slices"
@@ -52,9 +52,11 @@ var ErrUnwritable = errors.New("the records cannot be written")
 // bounded, and blocks rather than drops.
 type Audit struct {
 	db      *sqlx.DB
-	conn    *sqlx.Conn // the writer's, and so is what follows
-	add     insertion  // of one record
-	adds    insertion  // of as many as many
+	conn    *sqlx.Conn  // the writer's, and so is what follows
+	add     insertion   // of one record
+	adds    insertion   // of as many as many
+	pages   driver.Stmt // inserts one
+	paged   pagedActors
 	queue   chan entry
 	done    chan struct{}
 	last    Head
@@ -109,15 +111,11 @@ func newAudit(db *sqlx.DB) (*Audit, error) {
 // link gives records of earlier versions, which have no hash, their place in the
 // chain, and finds its end.
 func (a *Audit) link() error {
-	var last Record
-	err := a.db.Get(&last, "SELECT *, FALSE AS ended FROM record ORDER BY id DESC LIMIT 1")
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil
-	}
+	last, err := a.head(context.Background())
 	if err != nil {
 		return err
 	}
-	if a.last = (Head{last.ID, last.Hash}); last.Hash != "" {
+	if a.last = last; last.Number == 0 || last.Hash != "" {
 		return nil
 	}
 	tx, err := a.db.Beginx()
@@ -126,7 +124,7 @@ func (a *Audit) link() error {
 	}
 	defer tx.Rollback()
 	var rows []Record
-	if err := tx.Select(&rows, "SELECT *, FALSE AS ended FROM record ORDER BY id"); err != nil {
+	if err := tx.Select(&rows, "SELECT "+columns+" FROM record ORDER BY id"); err != nil {
 		return err
 	}
 	previous := ""
@@ -157,7 +155,7 @@ func (a *Audit) drain() {
 func (a *Audit) close() error {
 	a.drain()
 	if a.conn != nil {
-		return errors.Join(a.add.Close(), a.adds.Close(), a.conn.Close(), a.db.Close()) // the last of which moves the log into the file
+		return errors.Join(a.add.Close(), a.adds.Close(), a.pages.Close(), a.conn.Close(), a.db.Close()) // the last of which moves the log into the file
 	}
 	return a.db.Close()
 }
@@ -227,11 +225,33 @@ type Search struct {
 	Limit    int
 }
 
+// columns are those of a record.
+const columns = `id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash, client,
+	open, ends, uses`
+
 // found joins each open record with its end. Ends are no records of their own here. The place is for what to look in.
 const found = `SELECT r.id, r.at, r.actor, r.standing, r.action, coalesce(e.decision, r.decision) AS decision, r.text, r.objects, r.labels,
 	r.missing, coalesce(nullif(e.reason, ''), r.reason) AS reason, coalesce(e.rows, r.rows) AS rows, coalesce(e.took_us, r.took_us) AS took_us,
 	r.address, r.previous, r.hash, r.client, r.open, r.ends, r.uses, e.id IS NOT NULL AS ended
 	FROM %s LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
+
+// A place is where records are looked for.
+type place struct {
+	tables    string   // of which r has the records
+	order     []string // in which their records are found quickly
+	stretches bool     // s is the stretch that a record is in
+	pages     bool     // the records are those of pages
+}
+
+var (
+	inRows = place{tables: "record r", order: []string{"r.id"}}
+	// inRowsByActor are the rows of all stretches that have ended, for the index to be used in each of them.
+	inRowsByActor = place{tables: "stretch s CROSS JOIN record r INDEXED BY record_actor", order: []string{"s.first", "r.id"}, stretches: true}
+	inRowsByOther = place{tables: "record r INDEXED BY record_others", order: []string{"r.id"}}
+	inPages       = place{tables: "paged r", order: []string{"r.page", "r.id"}, pages: true}
+	// inPagesByActor are the pages of those stretches that have ended in which somebody is in some page.
+	inPagesByActor = place{tables: "stretch s CROSS JOIN page_actor w CROSS JOIN paged r", order: []string{"s.first", "r.page", "r.id"}, stretches: true, pages: true}
+)
 
 // asOther is what somebody did as somebody else; it is as the index of such records has it.
 const asOther = `r.standing <> '' AND r.standing <> r.actor AND substr(r.standing, 1, length(r.actor) + 1) <> r.actor || ' '`
@@ -241,29 +261,14 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Limit <= 0 {
 		return nil, errors.New("a search of the record needs a limit")
 	}
-	if s.Actor == "" {
-		return a.find(ctx, s, "record r", 0, "true")
+	var out []Record
+	look := func(in place, least int64, condition string, values ...any) error {
+		some, err := a.find(ctx, s, in, least, condition, values...)
+		out = append(out, some...)
+		return err
 	}
-	var unfinished int64 // the first record of the stretch that has not ended
-	if err := a.db.GetContext(ctx, &unfinished, `SELECT coalesce(max(first) + ?, 0) FROM stretch`, stretchSize); err != nil {
+	if err := a.lookEverywhere(ctx, s, look); err != nil {
 		return nil, err
-	}
-	out, err := a.find(ctx, s, "record r", unfinished, "r.actor = ?", s.Actor)
-	if err != nil {
-		return nil, err
-	}
-	earlier, err := a.find(ctx, s, inStretches, 0, fmt.Sprintf("(r.id - 1) / %[1]d = (s.first - 1) / %[1]d AND r.actor = ?", stretchSize), s.Actor)
-	if err != nil {
-		return nil, err
-	}
-	out = append(out, earlier...)
-	if !s.Themself {
-		others, err := a.find(ctx, s, "record r INDEXED BY record_others", 0, // whom they stood in for, as such or with a role or purpose
-			asOther+" AND (r.standing = ? OR r.standing > ? AND r.standing < ?) AND r.actor <> ?", s.Actor, s.Actor+" ", s.Actor+"!", s.Actor)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, others...)
 	}
 	slices.SortFunc(out, func(x, y Record) int {
 		if s.Behind > 0 {
@@ -276,9 +281,28 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	return out[:min(len(out), s.Limit)], nil
 }
 
+// lookEverywhere looks in each place in which a search can find records, from a number on, for those that a condition holds for.
+func (a *Audit) lookEverywhere(ctx context.Context, s Search, look func(in place, least int64, condition string, values ...any) error) error {
+	if s.Actor == "" {
+		return errors.Join(look(inRows, 0, "true"), look(inPages, 0, "true"))
+	}
+	var unfinished int64 // the first record of the stretch that has not ended
+	if err := a.db.GetContext(ctx, &unfinished, `SELECT coalesce(max(first) + ?, 0) FROM stretch`, stretchSize); err != nil {
+		return err
+	}
+	err := errors.Join(look(inRows, unfinished, "r.actor = ?", s.Actor), look(inPages, unfinished, "r.actor = ?", s.Actor),
+		look(inRowsByActor, 0, "(r.id - 1) / 1000 = (s.first - 1) / 1000 AND r.actor = ?", s.Actor),
+		look(inPagesByActor, 0, "w.stretch = (s.first - 1) / 1000 AND w.actor = ? AND r.page BETWEEN s.first AND s.first + 999 AND r.actor = ?", s.Actor, s.Actor))
+	if err != nil || s.Themself {
+		return err
+	}
+	return look(inRowsByOther, 0, // whom they stood in for, as such or with a role or purpose
+		asOther+" AND (r.standing = ? OR r.standing > ? AND r.standing < ?) AND r.actor <> ?", s.Actor, s.Actor+" ", s.Actor+"!", s.Actor)
+}
+
 // find lists the records in a place, from a number on, that a search selects and a condition holds for.
-func (a *Audit) find(ctx context.Context, s Search, place string, least int64, condition string, values ...any) ([]Record, error) {
-	where, args := []string{fmt.Sprintf(found, place), condition}, values
+func (a *Audit) find(ctx context.Context, s Search, in place, least int64, condition string, values ...any) ([]Record, error) {
+	where, args := []string{fmt.Sprintf(found, in.tables), condition}, values
 	add := func(condition string, values ...any) {
 		where = append(where, condition)
 		args = append(args, values...)
@@ -295,8 +319,11 @@ func (a *Audit) find(ctx context.Context, s Search, place string, least int64, c
 		last = min(last, s.Before-1)
 	}
 	add("r.id BETWEEN ? AND ?", first, last)
-	if place == inStretches {
+	if in.stretches {
 		add("s.first BETWEEN ? AND ?", first-stretchSize+1, last)
+	}
+	if in.pages {
+		add("r.page BETWEEN ? AND ?", first-mostPage+1, last)
 	}
 	if s.Action != "" {
 		add("r.action = ?", s.Action)
@@ -336,14 +363,10 @@ func (a *Audit) find(ctx context.Context, s Search, place string, least int64, c
 	if s.Behind > 0 {
 		order = ""
 	}
-	by := "r.id" + order
-	if place == inStretches {
-		by = "s.first" + order + ", " + by // which is the same order, and that of the index
-	}
 	if s.Running {
 		add("r.open = 1 AND e.id IS NULL AND r.id > ?", a.Before)
 	}
 	var out []Record
-	err = a.db.SelectContext(ctx, &out, strings.Join(where, " AND ")+" ORDER BY "+by+" LIMIT ?", append(args, s.Limit)...)
+	err = a.db.SelectContext(ctx, &out, strings.Join(where, " AND ")+" ORDER BY "+strings.Join(in.order, order+", ")+order+" LIMIT ?", append(args, s.Limit)...)
 	return out, err
 }

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"runtime"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -119,9 +118,10 @@ func (a *Audit) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var wrong [2]error
+	var wrong [3]error
 	a.add, wrong[0] = prepareInsertion(ctx, conn, 1)
 	a.adds, wrong[1] = prepareInsertion(ctx, conn, many)
+	a.pages, wrong[2] = prepare(ctx, conn, insertPage)
 	if err := errors.Join(wrong[:]...); err != nil {
 		return errors.Join(err, conn.Close())
 	}
@@ -133,15 +133,20 @@ func prepareInsertion(ctx context.Context, conn *sqlx.Conn, n int) (in insertion
 	row := "(?" + strings.Repeat(", ?", perRecord-1) + ")"
 	text := `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
 		reason, rows, took_us, address, previous, hash, client, open, ends, uses) VALUES ` + row + strings.Repeat(", "+row, n-1)
-	err = conn.Raw(func(c any) (err error) {
-		in.Stmt, err = c.(driver.ConnPrepareContext).PrepareContext(ctx, text)
-		return err
-	})
+	in.Stmt, err = prepare(ctx, conn, text)
 	in.values = make([]driver.NamedValue, n*perRecord)
 	for i := range in.values {
 		in.values[i].Ordinal = i + 1
 	}
 	return in, err
+}
+
+func prepare(ctx context.Context, conn *sqlx.Conn, text string) (statement driver.Stmt, err error) {
+	err = conn.Raw(func(c any) (err error) {
+		statement, err = c.(driver.ConnPrepareContext).PrepareContext(ctx, text)
+		return err
+	})
+	return statement, err
 }
 
 // insert inserts as many records as the statement is for.
@@ -186,8 +191,13 @@ type linking struct {
 	due     []*Record         // that are to be inserted
 }
 
-func (a *Audit) insert(batch []entry) error {
+func (a *Audit) insert(batch []entry) (err error) {
 	ctx := context.Background()
+	defer func() {
+		if err != nil {
+			a.paged = pagedActors{}
+		}
+	}()
 	if err := a.connect(ctx); err != nil {
 		return err
 	}
@@ -201,7 +211,7 @@ func (a *Audit) insert(batch []entry) error {
 	l := &linking{audit: a, tx: tx, last: a.last, stretch: a.stretch, known: map[*UseSet]int64{}}
 	for _, e := range batch {
 		if e.alone != nil {
-			if err := errors.Join(l.flush(ctx, 1), e.alone(ctx, tx)); err != nil {
+			if err := errors.Join(l.flush(ctx), e.alone(ctx, tx)); err != nil {
 				return err
 			}
 		}
@@ -211,7 +221,7 @@ func (a *Audit) insert(batch []entry) error {
 			}
 		}
 	}
-	if err := l.flush(ctx, 1); err != nil {
+	if err := l.flush(ctx); err != nil {
 		return err
 	}
 	if err := tx.Commit(); err != nil {
@@ -249,23 +259,37 @@ func (l *linking) add(ctx context.Context, r *Record) (err error) {
 		l.stretch = stretch{}
 	}
 	l.due = append(l.due, r)
-	return l.flush(ctx, many)
+	return nil
 }
 
-// flush inserts the records that are due, where there are as many.
-func (l *linking) flush(ctx context.Context, least int) error {
-	if len(l.due) < least {
-		return nil
-	}
-	due, in := l.due, l.audit.add
-	l.due = l.due[:0]
-	if len(due) == many {
-		in = l.audit.adds
-	}
-	for part := range slices.Chunk(due, len(in.values)/perRecord) {
-		if err := in.insert(ctx, l.audit.conn, part); err != nil {
+// flush inserts the records that are due: as pages where enough of them can be in one, or else as rows.
+func (l *linking) flush(ctx context.Context) error {
+	var rows []*Record
+	for due := l.due; len(due) > 0; {
+		n, p := 0, page{}
+		for n < len(due) && p.add(due[n]) {
+			n++
+		}
+		if n < leastPage {
+			n = max(n, 1)
+			rows, due = append(rows, due[:n]...), due[n:]
+			continue
+		}
+		if err := l.insertPage(ctx, &p); err != nil {
 			return err
 		}
+		due = due[n:]
+	}
+	l.due = l.due[:0]
+	for len(rows) > 0 {
+		n, in := 1, l.audit.add
+		if len(rows) >= many {
+			n, in = many, l.audit.adds
+		}
+		if err := in.insert(ctx, l.audit.conn, rows[:n]); err != nil {
+			return err
+		}
+		rows = rows[n:]
 	}
 	return nil
 }

@@ -34,7 +34,7 @@ func (a *Audit) Count(ctx context.Context) error {
 // A count is one of the tables that records are counted in. What a portion of records adds to it is first gathered in a
 // temporary table, while others may write to the file, and then added.
 type count struct {
-	gather string // a query over the records behind ?1, up to ?2
+	gather string // a query over the records of the portion
 	write  string // a statement that adds the temporary table, %s, to the count
 }
 
@@ -43,15 +43,17 @@ func adding(into, adds string) string {
 	return "INSERT INTO " + into + " SELECT * FROM %s WHERE true ON CONFLICT DO UPDATE SET " + adds
 }
 
-// between selects the records of the portion.
-const between = "id > ?1 AND id <= ?2"
+// portionOf lists the records of a portion.
+const portionOf = "CREATE TEMP TABLE portion AS SELECT * FROM entry WHERE page > ?1 - 256 AND page <= ?2 AND id > ?1 AND id <= ?2"
 
 // labelled lists what was read of each label, on the day the read began: n is 1, or 0 for a record that only ends an
 // open one. Each read is also in it once with an empty label, which stands for any.
-const labelled = `CREATE TEMP TABLE labelled AS SELECT o.at, l.value AS label, o.actor, o.standing, o.address, o.decision, r.ends = 0 AS n, r.rows, o.uses
-	FROM record r JOIN record o ON o.id = CASE WHEN r.ends > 0 THEN r.ends ELSE r.id END,
-		json_each(CASE o.labels WHEN '[]' THEN '[]' ELSE json_insert(o.labels, '$[#]', '') END) l
-	WHERE r.id > ?1 AND r.id <= ?2 AND o.action IN ('query', 'write', 'preview')`
+const labelled = `CREATE TEMP TABLE labelled AS
+	WITH read AS (SELECT at, labels, actor, standing, address, decision, action, 1 AS n, rows, uses FROM portion WHERE ends = 0
+		UNION ALL SELECT o.at, o.labels, o.actor, o.standing, o.address, o.decision, o.action, 0, r.rows, o.uses
+			FROM portion r JOIN record o ON o.id = r.ends WHERE r.ends > 0)
+	SELECT at, l.value AS label, actor, standing, address, decision, n, rows, uses
+	FROM read, json_each(CASE labels WHEN '[]' THEN '[]' ELSE json_insert(labels, '$[#]', '') END) l WHERE action IN ('query', 'write', 'preview')`
 
 // excess counts further purposes of a person under one name, once there are too many on a day.
 var excess = `UPDATE labelled SET standing = substr(standing, 1, instr(standing, ' for ') + 4) || '` + OtherPurposes + `' FROM (
@@ -62,18 +64,18 @@ var excess = `UPDATE labelled SET standing = substr(standing, 1, instr(standing,
 	) excess WHERE place > ` + strconv.Itoa(mostStandings) + ` AND labelled.actor = excess.actor AND substr(labelled.at, 1, 10) = day AND standing = said`
 
 const (
-	allowed = between + ` AND uses > 0 AND ends = 0 AND decision = 'allowed'`
+	allowed = `uses > 0 AND ends = 0 AND decision = 'allowed'`
 	sums    = "n = n + excluded.n, rows = rows + excluded.rows"
 )
 
 // counts is all that is counted. A record counts once; its rows count when they are known, which for an open record is
 // when it ends.
 var counts = []count{
-	{`SELECT substr(at, 1, 10), uses, count(*) FROM record WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_day (day, use_set, n)", "n = n + excluded.n")},
-	{`SELECT substr(at, 1, 7), uses, count(*) FROM record WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_month (month, use_set, n)", "n = n + excluded.n")},
-	{`SELECT uses, max(substr(at, 1, 10)) AS day, max(id) AS seen FROM record WHERE ` + allowed + ` GROUP BY 1`,
+	{`SELECT substr(at, 1, 10), uses, count(*) FROM portion WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_day (day, use_set, n)", "n = n + excluded.n")},
+	{`SELECT substr(at, 1, 7), uses, count(*) FROM portion WHERE ` + allowed + ` GROUP BY 1, 2`, adding("use_month (month, use_set, n)", "n = n + excluded.n")},
+	{`SELECT uses, max(substr(at, 1, 10)) AS day, max(id) AS seen FROM portion WHERE ` + allowed + ` GROUP BY 1`,
 		"UPDATE use_set SET last = max(last, c.day), seen = c.seen FROM %s c WHERE use_set.id = c.uses"},
-	{`SELECT substr(at, 1, 10), action, decision, sum(ends = 0), sum(rows) FROM record WHERE ` + between + ` GROUP BY 1, 2, 3`,
+	{`SELECT substr(at, 1, 10), action, decision, sum(ends = 0), sum(rows) FROM portion GROUP BY 1, 2, 3`,
 		adding("action_day (day, action, decision, n, rows)", sums)},
 	{`SELECT substr(at, 1, 10), label, actor, standing, address, decision, sum(n), sum(rows) FROM labelled WHERE label <> '' GROUP BY 1, 2, 3, 4, 5, 6`,
 		adding("label_day (day, label, actor, standing, address, decision, n, rows)", sums)},
@@ -105,11 +107,13 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 	if err := conn.GetContext(ctx, &from, `SELECT record FROM counted`); err != nil {
 		return false, err
 	}
-	if err := conn.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM record`); err != nil || last <= from {
+	head, err := a.head(ctx)
+	if last = head.Number; err != nil || last <= from {
 		return false, err
 	}
 	until := min(last, from+a.portion.size())
-	drop, gather, write := []string{"DROP TABLE IF EXISTS temp.labelled"}, []string{labelled, excess}, []string{}
+	drop, gather := []string{"DROP TABLE IF EXISTS temp.portion", "DROP TABLE IF EXISTS temp.labelled"}, []string{portionOf, labelled, excess}
+	var write []string
 	for i, c := range counts {
 		counted := fmt.Sprintf("counted_%d", i)
 		drop = append(drop, "DROP TABLE IF EXISTS temp."+counted)

@@ -22,7 +22,7 @@ func TestCountsAreTheRecord(t *testing.T) {
 	defer s.Close()
 	r := rand.New(rand.NewPCG(11, 12))
 	pick := func(all ...string) string { return all[r.IntN(len(all))] }
-	var all []*Record
+	var all, together []*Record
 	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
 	judged := 0
 	sets := []*UseSet{nil, {Needs: `{"s":5,"r":[7,8],"t":[20]}`}, {Needs: `{"s":5,"r":[8],"t":[20,21]}`}, {Needs: `{"s":6}`}}
@@ -38,27 +38,34 @@ func TestCountsAreTheRecord(t *testing.T) {
 			Address:    pick("10.0.0.1", "10.0.0.2", ""),
 			Rows:       int64(r.IntN(50)),
 			Use:        sets[r.IntN(len(sets))],
-			Open:       r.IntN(5) == 0,
+			Open:       r.IntN(5) == 0 && i/60%2 == 0,
+			Objects:    "[]",
+			Missing:    "[]",
+		}
+		if i/60%3 > 0 { // much of which is kept in pages
+			record.Standpoint = pick("", record.Actor, record.Actor+" for survey")
 		}
 		if record.Open {
 			record.Rows, record.Decision = 0, "allowed"
 		}
-		if err := s.Audit().Add(record); err != nil {
-			t.Fatal(err)
+		all, together = append(all, record), append(together, record)
+		if r.IntN(12) > 0 && i < 599 {
+			continue
 		}
-		all = append(all, record)
-		if record.Open && r.IntN(4) > 0 {
-			if r.IntN(2) == 0 {
-				must(t, s.Audit().Count(ctx))
+		addTogether(t, s, together...)
+		for _, record := range together {
+			if record.Open && r.IntN(4) > 0 {
+				if r.IntN(2) == 0 {
+					must(t, s.Audit().Count(ctx))
+				}
+				end := &Record{At: at.Add(20 * time.Hour).Format("2006-01-02T15:04:05.000Z"), Actor: record.Actor, Action: record.Action,
+					Decision: "allowed", Labels: "[]", Rows: int64(r.IntN(50)), Ends: record.ID}
+				must(t, s.Audit().Add(end))
+				record.Rows = end.Rows
 			}
-			end := &Record{At: at.Add(20 * time.Hour).Format("2006-01-02T15:04:05.000Z"), Actor: record.Actor, Action: record.Action,
-				Decision: "allowed", Labels: "[]", Rows: int64(r.IntN(50)), Ends: record.ID}
-			if err := s.Audit().Add(end); err != nil {
-				t.Fatal(err)
-			}
-			record.Rows = end.Rows
 		}
-		if r.IntN(40) == 0 {
+		together = nil
+		if r.IntN(4) == 0 {
 			must(t, s.Audit().Look(ctx, func(days []LabelDay, from, _ string) []Unusual {
 				judged += len(days)
 				return []Unusual{{Day: from, Kind: "first", Actor: days[0].Actor, Label: "label:a"}}
@@ -68,6 +75,9 @@ func TestCountsAreTheRecord(t *testing.T) {
 	must(t, s.Audit().Count(ctx))
 	if judged == 0 {
 		t.Error("nobody was looked at")
+	}
+	if rows, pages := keptAs(t, s); rows < 200 || pages < 15 {
+		t.Errorf("%d records are rows, and there are %d pages; want many of both", rows, pages)
 	}
 	for range 200 {
 		from := began.AddDate(0, 0, r.IntN(100))
@@ -232,6 +242,12 @@ func TestPortions(t *testing.T) {
 
 // TestPrune takes away exactly the records from before a time, but never the last, and leaves a chain that holds.
 func TestPrune(t *testing.T) {
+	for _, together := range []int{1, 7, 300} {
+		t.Run(fmt.Sprint(together), func(t *testing.T) { testPrune(t, together) })
+	}
+}
+
+func testPrune(t *testing.T, together int) {
 	s := opened(t, t.TempDir())
 	defer s.Close()
 	prune := func(before time.Time, gone int64, first, last int64) {
@@ -239,7 +255,7 @@ func TestPrune(t *testing.T) {
 		n, err := s.Audit().Prune(ctx, before.Format("2006-01-02T15:04:05.000Z"))
 		must(t, err)
 		var span struct{ First, Last int64 }
-		must(t, s.Audit().db.Get(&span, `SELECT coalesce(min(id), 0) AS first, coalesce(max(id), 0) AS last FROM record`))
+		must(t, s.Audit().db.Get(&span, `SELECT coalesce(min(id), 0) AS first, coalesce(max(id), 0) AS last FROM entry`))
 		if n != gone || span.First != first || span.Last != last {
 			t.Errorf("before %s: %d are gone and %d to %d are left, want %d, and %d to %d", before, n, span.First, span.Last, gone, first, last)
 		}
@@ -250,8 +266,15 @@ func TestPrune(t *testing.T) {
 	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
 	at := func(hour int) time.Time { return began.Add(time.Duration(hour) * time.Hour) }
 	prune(at(5), 0, 0, 0)
+	var records []*Record
 	for i := range 300 {
-		must(t, s.Audit().Add(&Record{At: at(i).Format("2006-01-02T15:04:05.000Z"), Actor: "user:flint", Action: "change", Decision: "allowed", Labels: "[]"}))
+		records = append(records, &Record{At: at(i).Format(millis), Actor: "user:flint", Action: "change", Decision: "allowed", Labels: "[]"})
+	}
+	for part := range slices.Chunk(records, together) {
+		addTogether(t, s, part...)
+	}
+	if _, pages := keptAs(t, s); pages != map[int]int{1: 0, 7: 43, 300: 2}[together] {
+		t.Errorf("there are %d pages", pages)
 	}
 	prune(began, 0, 1, 300)
 	prune(at(1), 1, 2, 300)

@@ -49,18 +49,23 @@ func (s *Store) readHeads() (h Heads, there bool, err error) {
 
 // Heads returns the last entries of both chains.
 func (s *Store) Heads(ctx context.Context) (h Heads, err error) {
-	if h.Journal, err = head(ctx, s.db.DB, "journal", "revision"); err == nil {
-		h.Record, err = head(ctx, s.audit.db.DB, "record", "id")
+	if h.Journal, err = journalHead(ctx, s.db.DB); err == nil {
+		h.Record, err = s.audit.head(ctx)
 	}
 	return h, err
 }
 
-func head(ctx context.Context, db *sql.DB, table, key string) (h Head, err error) {
-	err = db.QueryRowContext(ctx, "SELECT "+key+", hash FROM "+table+" ORDER BY "+key+" DESC LIMIT 1").Scan(&h.Number, &h.Hash)
+func journalHead(ctx context.Context, db *sql.DB) (h Head, err error) {
+	return h, h.read(db.QueryRowContext(ctx, "SELECT revision, hash FROM journal ORDER BY revision DESC LIMIT 1"))
+}
+
+// read reads a head where there is one.
+func (h *Head) read(row *sql.Row) error {
+	err := row.Scan(&h.Number, &h.Hash)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
+		return nil
 	}
-	return h, err
+	return err
 }
 
 // checkHeads compares the chains with the heads that were kept.
@@ -73,15 +78,14 @@ func (s *Store) checkHeads(ctx context.Context) error {
 		return nil // of an earlier version
 	}
 	for _, c := range []struct {
-		what, table, key string
-		db               *sql.DB
-		head             Head
-	}{{"the journal", "journal", "revision", s.db.DB, kept.Journal}, {"the record", "record", "id", s.audit.db.DB, kept.Record}} {
+		what string
+		head Head
+		hash func(context.Context, int64) (string, error)
+	}{{"the journal", kept.Journal, s.hashOf}, {"the record", kept.Record, s.audit.hashOf}} {
 		if c.head.Number == 0 {
 			continue
 		}
-		var hash string
-		err := c.db.QueryRowContext(ctx, "SELECT hash FROM "+c.table+" WHERE "+c.key+" = ?", c.head.Number).Scan(&hash)
+		hash, err := c.hash(ctx, c.head.Number)
 		if errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("%w: %s had an entry %d, which is gone with all behind it", ErrAltered, c.what, c.head.Number)
 		}
@@ -93,6 +97,12 @@ func (s *Store) checkHeads(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// hashOf is the hash of an entry of the journal.
+func (s *Store) hashOf(ctx context.Context, revision int64) (hash string, err error) {
+	err = s.db.GetContext(ctx, &hash, `SELECT hash FROM journal WHERE revision = ?`, revision)
+	return hash, err
 }
 
 // keepHeads writes the heads down.
@@ -153,36 +163,54 @@ func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last He
 	if after <= base.Number { // the chain begins there
 		after, last = base.Number, base
 	}
-	rows, err := s.audit.db.QueryxContext(ctx, "SELECT *, FALSE AS ended FROM record WHERE id >= ? ORDER BY id", after)
+	end, err := s.audit.head(ctx)
 	if err != nil {
 		return 0, last, err
 	}
-	defer rows.Close()
 	var read stretch
-	for rows.Next() {
-		var r Record
-		if err := rows.StructScan(&r); err != nil {
-			return n, last, err
-		}
+	check := func(r *Record) error {
 		if r.ID == after {
 			last = Head{r.ID, r.Hash} // which the caller trusts
-			continue
+			return nil
 		}
 		if r.Previous != last.Hash || r.Hash != r.digest() || last.Number > 0 && r.ID != last.Number+1 {
-			return n, last, fmt.Errorf("%w: the record has been altered at R-%d, or entries before it are gone", ErrAltered, r.ID)
+			return fmt.Errorf("%w: the record has been altered at R-%d, or entries before it are gone", ErrAltered, r.ID)
 		}
 		n, last = n+1, Head{r.ID, r.Hash}
 		if read.add(r.At); r.ID%stretchSize == 0 {
-			if err := s.audit.checkStretch(ctx, r.ID, read); err != nil {
-				return n, last, err
-			}
-			read = stretch{}
+			defer func() { read = stretch{} }()
+			return s.audit.checkStretch(ctx, r.ID, read)
+		}
+		return nil
+	}
+	for first := after; first <= end.Number; first += checkedAtOnce {
+		if err := s.audit.between(ctx, first, min(first+checkedAtOnce-1, end.Number), check); err != nil {
+			return n, last, err
 		}
 	}
-	if err := rows.Err(); err != nil {
-		return n, last, err
-	}
 	return n, last, s.checkHeads(ctx)
+}
+
+// checkedAtOnce is how many records are read in one go to be checked.
+const checkedAtOnce = 5 * stretchSize
+
+// between reads the records from one number to another, in their order.
+func (a *Audit) between(ctx context.Context, first, last int64, f func(*Record) error) error {
+	rows, err := a.db.QueryxContext(ctx, "SELECT "+columns+" FROM entry WHERE "+near+" ORDER BY id", nearTo(first, last)...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r Record
+		if err := rows.StructScan(&r); err != nil {
+			return fmt.Errorf("%w: a record from R-%d to R-%d cannot be read: %v", ErrAltered, first, last, err)
+		}
+		if err := f(&r); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
 }
 
 // Probe reports whether the records can be written now.

@@ -28,6 +28,9 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 	if err != nil {
 		return 0, err
 	}
+	if err := a.openPage(ctx, stays); err != nil {
+		return 0, err
+	}
 	some := portion{least: 20, most: 5_000}
 	for {
 		gone, err := a.pruneSome(ctx, stays, &some)
@@ -41,10 +44,31 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 func (a *Audit) firstSince(ctx context.Context, at string) (id int64, err error) {
 	first, _, err := a.numbers(ctx, at, "")
 	if err == nil {
-		err = a.db.GetContext(ctx, &id, `SELECT coalesce((SELECT id FROM record WHERE id >= ? AND at >= ? ORDER BY id LIMIT 1),
-			(SELECT max(id) FROM record), 0)`, first, at)
+		err = a.db.GetContext(ctx, &id, `SELECT coalesce(min(id), (SELECT max(id) FROM (SELECT max(id) AS id FROM record UNION ALL SELECT max(last) FROM page)), 0)
+			FROM (SELECT * FROM (SELECT id FROM record WHERE id >= ?1 AND at >= ?2 ORDER BY id LIMIT 1)
+				UNION ALL SELECT * FROM (SELECT id FROM paged WHERE page > ?1 - ?3 AND id >= ?1 AND at >= ?2 ORDER BY page, id LIMIT 1))`, first, at, mostPage)
 	}
 	return id, err
+}
+
+// openPage makes a page that a record is in, but not as the first, into rows.
+func (a *Audit) openPage(ctx context.Context, id int64) error {
+	a.turn.take()
+	defer a.turn.Unlock()
+	tx, err := a.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, text := range []string{
+		"INSERT INTO record (" + columns + ") SELECT " + columns + " FROM paged WHERE page IN (SELECT first FROM page WHERE first > ?1 - ?2 AND first < ?1 AND last >= ?1)",
+		"DELETE FROM page WHERE first > ?1 - ?2 AND first < ?1 AND last >= ?1",
+	} {
+		if _, err := tx.ExecContext(ctx, text, id, mostPage); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
 }
 
 func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n int64, err error) {
@@ -56,18 +80,23 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 		return 0, err
 	}
 	defer tx.Rollback()
-	var last Head
-	err = tx.QueryRowContext(ctx, `SELECT id, hash FROM record WHERE id < min(?, (SELECT min(id) + ? FROM record)) ORDER BY id DESC LIMIT 1`,
-		stays, some.size()).Scan(&last.Number, &last.Hash)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, nil
-	}
-	if err != nil {
+	var first, until int64
+	if err := tx.GetContext(ctx, &first, oldest); err != nil || first == 0 || first >= stays {
 		return 0, err
 	}
-	done, err := tx.ExecContext(ctx, `DELETE FROM record WHERE id <= ?`, last.Number)
-	if err != nil {
+	until = min(first+some.size(), stays) // the first that is not taken away now: that of a page, where it is in one
+	if err := tx.GetContext(ctx, &until, `SELECT coalesce((SELECT last + 1 FROM page WHERE first > ?1 - ?2 AND first < ?1 AND last >= ?1), ?1)`, until,
+		mostPage); err != nil {
 		return 0, err
+	}
+	last := Head{Number: until - 1}
+	if err := tx.GetContext(ctx, &last.Hash, `SELECT hash FROM entry WHERE `+near, nearTo(last.Number, last.Number)...); err != nil {
+		return 0, err
+	}
+	for _, text := range []string{`DELETE FROM record WHERE id <= ?`, `DELETE FROM page WHERE last <= ?`, `DELETE FROM page_actor WHERE stretch < ? / 1000`} {
+		if _, err := tx.ExecContext(ctx, text, last.Number); err != nil {
+			return 0, err
+		}
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM stretch WHERE first <= ?`, last.Number+1-stretchSize); err != nil {
 		return 0, err
@@ -76,10 +105,22 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 		time.Now().UTC().Format(time.RFC3339)); err != nil {
 		return 0, err
 	}
-	if n, err = done.RowsAffected(); err != nil {
-		return 0, err
-	}
-	return n, tx.Commit()
+	return until - first, tx.Commit()
+}
+
+// oldest is the number of the first record; zero: there is none.
+const oldest = `SELECT coalesce(min(id), 0) FROM (SELECT min(id) AS id FROM record UNION ALL SELECT min(first) FROM page)`
+
+// head is the last record.
+func (a *Audit) head(ctx context.Context) (h Head, err error) {
+	return h, h.read(a.db.QueryRowContext(ctx, `SELECT id, hash FROM entry WHERE page >= max(coalesce((SELECT max(id) FROM record), 0),
+		coalesce((SELECT max(first) FROM page), 0)) ORDER BY id DESC LIMIT 1`))
+}
+
+// hashOf is the hash of a record that there is.
+func (a *Audit) hashOf(ctx context.Context, id int64) (hash string, err error) {
+	err = a.db.GetContext(ctx, &hash, `SELECT hash FROM entry WHERE `+near, nearTo(id, id)...)
+	return hash, err
 }
 
 // HashOf is the hash of a record, as the chain has it; "" where there is none of that number any more.
@@ -88,7 +129,7 @@ func (a *Audit) HashOf(ctx context.Context, id int64) (hash string, err error) {
 	if err != nil || base.Number == id {
 		return base.Hash, err
 	}
-	err = a.db.GetContext(ctx, &hash, `SELECT hash FROM record WHERE id = ?`, id)
+	hash, err = a.hashOf(ctx, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -99,7 +140,7 @@ func (a *Audit) HashOf(ctx context.Context, id int64) (hash string, err error) {
 func (a *Audit) CountBefore(ctx context.Context, before string) (n int64, err error) {
 	stays, err := a.firstSince(ctx, before)
 	if err == nil {
-		err = a.db.GetContext(ctx, &n, `SELECT count(*) FROM record WHERE id < ?`, stays)
+		err = a.db.GetContext(ctx, &n, `SELECT max(? - (`+oldest+`), 0)`, stays)
 	}
 	return n, err
 }

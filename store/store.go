@@ -87,7 +87,7 @@ func Open(dir string, acceptLoss bool) (*Store, error) {
 // openRecord opens the record, and checks the ends of both chains.
 func (s *Store) openRecord(acceptLoss bool) error {
 	path := filepath.Join(s.Dir, "audit.db")
-	journal, err := head(context.Background(), s.db.DB, "journal", "revision")
+	journal, err := journalHead(context.Background(), s.db.DB)
 	if err != nil {
 		return err
 	}

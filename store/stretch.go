@@ -15,9 +15,7 @@ import (
 const stretchSize = 1000
 
 // The index on who did something is by stretches, too, so that a record is added at its end: elsewhere in an index, where the
-// pages are full, that costs several times as much. inStretches are the records of all stretches that have ended, for the
-// index to be used in each of them.
-const inStretches = "stretch s CROSS JOIN record r INDEXED BY record_actor"
+// pages are full, that costs several times as much. No page of records reaches from one stretch into another.
 
 // startOf is the first number of the stretch that a record is in.
 func startOf(id int64) int64 { return (id-1)/stretchSize*stretchSize + 1 }
@@ -38,14 +36,14 @@ func (a *Audit) resumeStretch() error {
 	first := startOf(a.last.Number + 1)
 	var complete bool
 	err := a.db.Get(&complete, `SELECT NOT EXISTS (SELECT 1 FROM stretch WHERE first >= ?1)
-		AND (EXISTS (SELECT 1 FROM stretch WHERE first = ?1 - ?2) OR NOT EXISTS (SELECT 1 FROM record WHERE id < ?1))`, first, stretchSize)
+		AND (EXISTS (SELECT 1 FROM stretch WHERE first = ?1 - ?2) OR NOT EXISTS (SELECT 1 FROM entry WHERE page < ?1))`, first, stretchSize)
 	if err == nil && !complete {
 		err = a.computeStretches()
 	}
 	if err != nil {
 		return err
 	}
-	return a.db.Get(&a.stretch, `SELECT coalesce(min(at), '') AS earliest, coalesce(max(at), '') AS latest FROM record WHERE id >= ?`, first)
+	return a.db.Get(&a.stretch, `SELECT coalesce(min(at), '') AS earliest, coalesce(max(at), '') AS latest FROM entry WHERE page >= ?`, first)
 }
 
 // computeStretches computes the table from the records. It takes about a second per million records.
@@ -55,16 +53,22 @@ func (a *Audit) computeStretches() error {
 		return err
 	}
 	defer tx.Rollback()
-	if _, err := tx.Exec(`DELETE FROM stretch`); err != nil {
+	if _, err := tx.Exec(`DELETE FROM stretch; DELETE FROM page_actor`); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(`INSERT INTO stretch (first, earliest, latest)
-		WITH RECURSIVE whole (first) AS (
-			SELECT (min(id) - 1) / ?1 * ?1 + 1 FROM record
-			UNION ALL SELECT first + ?1 FROM whole WHERE first + ?1 < ?2)
-		SELECT first, min(at), max(at) FROM whole JOIN record ON id >= first AND id < first + ?1 WHERE first < ?2 GROUP BY first`,
-		stretchSize, startOf(a.last.Number+1)); err != nil {
+	if _, err := tx.Exec(`INSERT INTO page_actor (stretch, actor) SELECT DISTINCT (p.first - 1) / ?, s.value ->> 0 FROM page p, json_each(p.said) s`,
+		stretchSize); err != nil {
 		return err
+	}
+	var first int64
+	if err := tx.Get(&first, oldest); err != nil {
+		return err
+	}
+	for first = startOf(max(first, 1)); first < startOf(a.last.Number+1); first += stretchSize {
+		if _, err := tx.Exec(`INSERT INTO stretch (first, earliest, latest) SELECT ?1, min(at), max(at) FROM entry WHERE page >= ?1 AND page < ?1 + ?2
+			HAVING count(*) > 0`, first, stretchSize); err != nil {
+			return err
+		}
 	}
 	return tx.Commit()
 }
@@ -79,18 +83,28 @@ func (a *Audit) numbers(ctx context.Context, from, until string) (first, last in
 	}
 	if until != "" && err == nil {
 		err = a.db.GetContext(ctx, &last, `SELECT CASE
-			WHEN EXISTS (SELECT 1 FROM record WHERE id >= coalesce((SELECT max(first) + ?1 FROM stretch), 0) AND at < ?2) THEN ?3
+			WHEN EXISTS (SELECT 1 FROM entry WHERE page >= coalesce((SELECT max(first) + ?1 FROM stretch), 0) AND at < ?2) THEN ?3
 			ELSE coalesce((SELECT first + ?1 - 1 FROM stretch WHERE earliest < ?2 ORDER BY first DESC LIMIT 1), 0) END`, stretchSize, until, last)
 	}
 	return first, last, err
 }
 
-// checkStretch checks that a stretch includes the times that were read from its records. last is its last record.
+// checkStretch checks that a stretch includes the times that were read from its records, and that who is in its pages is known.
+// last is its last record.
 func (a *Audit) checkStretch(ctx context.Context, last int64, read stretch) error {
 	var kept stretch
 	err := a.db.GetContext(ctx, &kept, `SELECT earliest, latest FROM stretch WHERE first = ?`, startOf(last))
 	if errors.Is(err, sql.ErrNoRows) || err == nil && (read.Earliest < kept.Earliest || read.Latest > kept.Latest) {
 		return fmt.Errorf("%w: a search by time would not find all records from R-%d to R-%d", ErrAltered, startOf(last), last)
+	}
+	if err != nil {
+		return err
+	}
+	var missing bool
+	err = a.db.GetContext(ctx, &missing, `SELECT EXISTS (SELECT 1 FROM page p, json_each(p.said) s WHERE p.first BETWEEN ?1 AND ?2
+		AND NOT EXISTS (SELECT 1 FROM page_actor w WHERE w.stretch = (?1 - 1) / ?3 AND w.actor = s.value ->> 0))`, startOf(last), last, stretchSize)
+	if err == nil && missing {
+		return fmt.Errorf("%w: a search for who did something would not find all records from R-%d to R-%d", ErrAltered, startOf(last), last)
 	}
 	return err
 }

@@ -123,7 +123,7 @@ func (a *Audit) dropSets(ctx context.Context, since string) error {
 			done, err := tx.ExecContext(ctx, `DELETE FROM use_set WHERE id IN (SELECT id FROM use_set WHERE last < ? AND last <> ''
 				AND NOT EXISTS (SELECT 1 FROM use_day d WHERE d.use_set = use_set.id)
 				AND NOT EXISTS (SELECT 1 FROM use_month m WHERE m.use_set = use_set.id)
-				AND id NOT IN (SELECT uses FROM record WHERE id > (SELECT record FROM counted)) LIMIT ?)`, since, mostDropped)
+				AND id NOT IN (SELECT uses FROM entry WHERE page > (SELECT record FROM counted) - 256 AND id > (SELECT record FROM counted)) LIMIT ?)`, since, mostDropped)
 			if err != nil {
 				return err
 			}

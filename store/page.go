@@ -1,0 +1,143 @@
+package store
+
+import (
+	"context"
+	"database/sql/driver"
+	"encoding/hex"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Statements that come at the same time are recorded together, and such records mostly say the same: they are of the same
+// persons and programs, with the same texts about the same objects. A page keeps that once, which costs the writer much less
+// than a row for each record, and takes a fraction of the room. What is looked for by a key of its own is not in pages.
+
+const (
+	// leastPage is how many records make a page, at the least: of fewer, each is a row. mostPage is at the most.
+	leastPage, mostPage = 4, 256
+	// atSize is how long the time of a record in a page is, in bytes.
+	atSize = len("2006-01-02T15:04:05.000Z")
+)
+
+// near selects the records from one number to another. A page that includes the first begins up to mostPage before it.
+const near = `page > ? - 256 AND page <= ? AND id BETWEEN ? AND ?`
+
+func nearTo(first, last int64) []any { return []any{first, last, first, last} }
+
+// A saying is what records have in common.
+type saying struct {
+	actor, standing, action, decision, text, objects, labels, missing, reason, address, client string
+
+	uses int64
+}
+
+func sayingOf(r *Record) saying {
+	return saying{r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Address, r.Client, r.Uses}
+}
+
+func (s *saying) texts() [11]string {
+	return [...]string{s.actor, s.standing, s.action, s.decision, s.text, s.objects, s.labels, s.missing, s.reason, s.address, s.client}
+}
+
+// asSomebodyElse is [asOther].
+func (r *Record) asSomebodyElse() bool {
+	return r.Standpoint != "" && r.Standpoint != r.Actor && !strings.HasPrefix(r.Standpoint, r.Actor+" ")
+}
+
+// A page is records that follow each other.
+type page struct {
+	first, last    int64
+	previous       string
+	said           []saying
+	of, rows, took []byte // JSON
+	at             []byte
+	hashes         []byte
+}
+
+// add adds the next record, and reports whether it can be in the page.
+func (p *page) add(r *Record) bool {
+	if r.Open || r.Ends != 0 || len(r.At) != atSize || r.asSomebodyElse() || p.first > 0 && (r.ID != p.last+1 || r.ID-p.first >= mostPage) ||
+		p.first > 0 && startOf(r.ID) != startOf(p.first) {
+		return false
+	}
+	said := sayingOf(r)
+	of := len(p.said) - 1
+	if of < 0 || p.said[of] != said {
+		if of = slices.Index(p.said, said); of < 0 {
+			for _, text := range said.texts() {
+				if strings.IndexByte(text, 0) >= 0 { // which SQLite's functions take for the end
+					return false
+				}
+			}
+			of = len(p.said)
+			p.said = append(p.said, said)
+		}
+	}
+	hash, err := hex.AppendDecode(p.hashes, []byte(r.Hash))
+	if err != nil {
+		return false
+	}
+	if p.first == 0 {
+		p.first, p.previous = r.ID, r.Previous
+	}
+	p.last, p.hashes, p.at = r.ID, hash, append(p.at, r.At...)
+	p.of = strconv.AppendInt(append(p.of, ','), int64(of), 10)
+	p.rows = strconv.AppendInt(append(p.rows, ','), r.Rows, 10)
+	p.took = strconv.AppendInt(append(p.took, ','), r.TookUS, 10)
+	return true
+}
+
+// sayings is what the records say, as JSON.
+func (p *page) sayings() string {
+	b := make([]byte, 0, 1024)
+	for _, s := range p.said {
+		b = append(b, ",["...)
+		for _, text := range s.texts() {
+			b = append(appendText(b, text), ',')
+		}
+		b = append(strconv.AppendInt(b, s.uses, 10), ']')
+	}
+	return array(b)
+}
+
+// array is a JSON array of elements, before each of which there is a comma.
+func array(b []byte) string { return "[" + string(b[1:]) + "]" }
+
+const insertPage = `INSERT INTO page (first, last, previous, said, of, rows, took_us, at, hashes)
+	VALUES (?, ?, ?, jsonb(?), jsonb(?), jsonb(?), jsonb(?), ?, ?)`
+
+// insertPage inserts a page, and notes who is in it.
+func (l *linking) insertPage(ctx context.Context, p *page) error {
+	values := []driver.NamedValue{{Value: p.first}, {Value: p.last}, {Value: p.previous}, {Value: p.sayings()}, {Value: array(p.of)}, {Value: array(p.rows)},
+		{Value: array(p.took)}, {Value: string(p.at)}, {Value: p.hashes}}
+	for i := range values {
+		values[i].Ordinal = i + 1
+	}
+	if err := l.audit.conn.Raw(func(any) error {
+		_, err := l.audit.pages.(driver.StmtExecContext).ExecContext(ctx, values)
+		return err
+	}); err != nil {
+		return err
+	}
+	in := (p.first - 1) / stretchSize
+	if l.audit.paged.actors == nil || l.audit.paged.stretch != in {
+		l.audit.paged = pagedActors{in, map[string]bool{}}
+	}
+	for _, s := range p.said {
+		if l.audit.paged.actors[s.actor] {
+			continue
+		}
+		if _, err := l.tx.ExecContext(ctx, `INSERT OR IGNORE INTO page_actor (stretch, actor) VALUES (?, ?)`, in, s.actor); err != nil {
+			return err
+		}
+		l.audit.paged.actors[s.actor] = true
+	}
+	return nil
+}
+
+// pagedActors is who is in pages of a stretch for certain.
+type pagedActors struct {
+	stretch int64
+	actors  map[string]bool
+}

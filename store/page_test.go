@@ -1,0 +1,175 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/database"
+)
+
+// addTogether writes records as those that come at the same time are.
+func addTogether(t testing.TB, s *Store, records ...*Record) {
+	t.Helper()
+	must(t, s.Audit().put(entry{more: records, result: make(chan error, 1)}))
+}
+
+// keptAs counts the records that are rows, and the pages.
+func keptAs(t testing.TB, s *Store) (rows, pages int) {
+	t.Helper()
+	must(t, s.Audit().db.Get(&rows, `SELECT count(*) FROM record`))
+	must(t, s.Audit().db.Get(&pages, `SELECT count(*) FROM page`))
+	return rows, pages
+}
+
+// back returns the record's file to an earlier version.
+func back(t testing.TB, dir string, version int64) {
+	t.Helper()
+	db, err := sqlx.Open("sqlite3", filepath.Join(dir, "audit.db"))
+	must(t, err)
+	files, err := fs.Sub(migrations, "auditmigrations")
+	must(t, err)
+	p, err := goose.NewProvider(database.DialectSQLite3, db.DB, files)
+	must(t, err)
+	_, err = p.DownTo(ctx, version)
+	must(t, errors.Join(err, db.Close()))
+}
+
+// manyRecords are records of every kind, in groups that come together.
+func manyRecords(r *rand.Rand, groups int) (all [][]*Record) {
+	odd := []string{"", "plain", "æøå 💎", `"quoted" \ back`, "<a>&b", "line\nbreak\ttab", "a\x00b", "\x7f\u2028", "it''s", "[0]", "null", strings.Repeat("long ", 3000)}
+	pick := func(all ...string) string { return all[r.IntN(len(all))] }
+	for range groups {
+		var group []*Record
+		for range 1 + r.IntN(40) {
+			x := &Record{At: time.Date(2026, 3, 2, 9, 0, 0, r.IntN(1e9), time.UTC).Format(millis), Actor: pick("user:flint", "user:marl"), Action: "query", Decision: "allowed",
+				Text: pick("SELECT 1", "SELECT 2"), Objects: `["survey.drilling.boreholes.id"]`, Labels: "[]", Missing: "[]", Rows: r.Int64N(1 << 50), TookUS: r.Int64N(1e6), Client: "psql",
+				Uses: r.Int64N(3)}
+			switch r.IntN(12) {
+			case 0:
+				x.Text, x.Reason = pick(odd...), pick(odd...)
+			case 1:
+				x.Client, x.Address, x.Actor = pick(odd...), pick(odd...), pick(odd...)
+			case 2:
+				x.Objects, x.Missing, x.Labels, x.Decision = `["a.\"b\".c"]`, `["SELECT on \\"]`, `["label:a","label:<b>"]`, "refused"
+			case 3:
+				x.Standpoint = pick("", x.Actor, x.Actor+" for <survey>", "user:onyx")
+			case 4:
+				x.At = pick(x.At, "2026-03-02T09:00:00Z")
+			case 5:
+				x.Open = r.IntN(3) == 0
+			}
+			group = append(group, x)
+		}
+		all = append(all, group)
+	}
+	return all
+}
+
+// TestPages: whatever is written together is read as it was written, by every way to it: after a restart, a return to the
+// version before, and an update from it.
+func TestPages(t *testing.T) {
+	dir := t.TempDir()
+	s := opened(t, dir)
+	var all []*Record
+	for _, group := range manyRecords(rand.New(rand.NewPCG(3, 4)), 120) {
+		addTogether(t, s, group...)
+		all = append(all, group...)
+	}
+	compare := func(when string, paged bool) {
+		t.Helper()
+		if rows, pages := keptAs(t, s); paged && (rows < 300 || pages < 40 || rows+pages >= len(all)) || !paged && (rows != len(all) || pages != 0) {
+			t.Fatalf("%s: %d records are rows, and there are %d pages", when, rows, pages)
+		}
+		found, err := s.Audit().Find(ctx, Search{Limit: len(all) + 1, Behind: -1})
+		must(t, err)
+		if len(found) != len(all) {
+			t.Fatalf("%s: %d records are found, want %d", when, len(found), len(all))
+		}
+		i, last := 0, int64(len(all))
+		must(t, s.Audit().between(ctx, 1, last, func(r *Record) error {
+			if want := all[i]; !reflect.DeepEqual(r, want) {
+				t.Fatalf("%s: record %d is read as %+v, want %+v", when, i, r, want)
+			}
+			if one := found[len(all)-1-i]; !reflect.DeepEqual(&one, all[i]) {
+				t.Fatalf("%s: record %d is found as %+v, want %+v", when, i, one, all[i])
+			}
+			hash, err := s.Audit().HashOf(ctx, r.ID)
+			if must(t, err); hash != r.Hash {
+				t.Fatalf("%s: the hash of %d is %s", when, r.ID, hash)
+			}
+			i++
+			return nil
+		}))
+		n, head, err := s.VerifyRecord(ctx, 0)
+		if err != nil || n != last || head != (Head{last, all[last-1].Hash}) {
+			t.Fatalf("%s: %d records hold, up to %v: %v", when, n, head, err)
+		}
+	}
+	compare("written", true)
+	must(t, s.Close())
+	s = opened(t, dir)
+	compare("after a restart", true)
+	must(t, s.Close())
+	back(t, dir, 11)
+	s = opened(t, dir)
+	compare("after an update", false)
+	must(t, s.Close())
+}
+
+// TestEachWayToAlterAPageIsNoticed also alters what is not in the chain of hashes, but tells where records are.
+func TestEachWayToAlterAPageIsNoticed(t *testing.T) {
+	for _, text := range []string{
+		`UPDATE page SET said = jsonb(replace(json(said), 'SELECT 1', 'SELECT 2')) WHERE first = 1`,
+		`UPDATE page SET said = jsonb(replace(json(said), 'user:flint', 'user:marl'))`,
+		`UPDATE page SET said = jsonb('[]') WHERE first = 1`,
+		`UPDATE page SET of = jsonb('[0,0,0,0,0,0,0,0,0,0]') WHERE first = 1`,
+		`UPDATE page SET rows = jsonb_set(rows, '$[3]', 0) WHERE first = 1`,
+		`UPDATE page SET took_us = jsonb_set(took_us, '$[9]', 0) WHERE first = 1`,
+		`UPDATE page SET at = replace(at, '09:00', '10:00') WHERE first = 1`,
+		`UPDATE page SET hashes = zeroblob(320) WHERE first = 1`,
+		`UPDATE page SET previous = lower(hex(zeroblob(32))) WHERE first = 11`,
+		`UPDATE page SET of = jsonb_remove(of, '$[9]') WHERE first = 1`,
+		`UPDATE page SET last = last + 5000, first = first + 5000 WHERE first = 11`,
+		`UPDATE page SET first = -10 WHERE first = 1`,
+		`DELETE FROM page WHERE first = 1`,
+		`DELETE FROM page WHERE first = 491`,
+		`DELETE FROM page WHERE first = 1191`,
+		`DELETE FROM page`,
+		`INSERT INTO record (` + columns + `) SELECT ` + columns + ` FROM paged WHERE id = 15`,
+		`DELETE FROM page_actor WHERE stretch = 0 AND actor = 'user:marl'`,
+		`UPDATE page_actor SET actor = 'user:onyx' WHERE stretch = 0 AND actor = 'user:flint'`,
+	} {
+		t.Run(text, func(t *testing.T) {
+			dir := t.TempDir()
+			s := opened(t, dir)
+			for i := range 120 {
+				var group []*Record
+				for j := range 10 {
+					group = append(group, &Record{At: time.Date(2026, 3, 2, 9, i, 0, 0, time.UTC).Format(millis), Actor: []string{"user:flint", "user:marl"}[j%2], Action: "query",
+						Decision: "allowed", Text: fmt.Sprintf("SELECT %d", 1+i%2), Objects: "[]", Labels: "[]", Missing: "[]", Rows: int64(1 + j), TookUS: int64(100 + j)})
+				}
+				addTogether(t, s, group...)
+			}
+			if _, pages := keptAs(t, s); pages != 120 {
+				t.Fatalf("there are %d pages", pages)
+			}
+			must(t, s.Close())
+			db, err := sqlx.Open("sqlite3", filepath.Join(dir, "audit.db"))
+			must(t, err)
+			_, err = db.Exec(text)
+			must(t, errors.Join(err, db.Close()))
+			if _, err := Open(dir, false); !errors.Is(err, ErrAltered) {
+				t.Errorf("opened: %v", err)
+			}
+		})
+	}
+}
