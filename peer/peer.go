@@ -55,34 +55,35 @@ type Watch struct {
 
 	mu    sync.Mutex
 	on    bool
+	set   bool        // the timer will end
 	timer *time.Timer // nil: it was never on
 }
 
 // Watch returns a watch that is off. It calls gone when the other side has closed the connection.
 func (s Socket) Watch(gone func()) *Watch { return &Watch{socket: s, gone: gone} }
 
-// On starts to watch. Work that is done at once is not watched, and costs nothing.
+// On starts to watch. Work that is done at once is not watched: the timer of work before may serve for the next, but is not set anew.
 func (w *Watch) On() {
 	if !w.socket.Known() {
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.on = true; w.timer == nil {
+	w.on = true
+	switch {
+	case w.timer == nil:
 		w.timer = time.AfterFunc(watchFirst, w.look)
-	} else {
+	case !w.set:
 		w.timer.Reset(watchFirst)
 	}
+	w.set = true
 }
 
 // Off ends that. Once it has returned, gone is not called.
 func (w *Watch) Off() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.on {
-		w.on = false
-		w.timer.Stop()
-	}
+	w.on = false
 }
 
 func (w *Watch) look() {
@@ -90,7 +91,9 @@ func (w *Watch) look() {
 	defer w.mu.Unlock()
 	switch {
 	case !w.on:
+		w.set = false
 	case w.socket.Gone():
+		w.set = false
 		w.gone()
 	default:
 		w.timer.Reset(watchEvery)

@@ -142,6 +142,7 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 		limit, a.Whole = a.Limit, false
 	}
 	o := a.newOutflow(answer, a.record)
+	o.armed = a.plan.Point // whose row comes with its end
 	defer o.rest()
 	size := int64(0)
 	row := func(row [][]byte) error {
