@@ -261,6 +261,13 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Limit <= 0 {
 		return nil, errors.New("a search of the record needs a limit")
 	}
+	var newest int64 // of which all are there; what comes while this looks in one place after the other is not found
+	if err := a.db.GetContext(ctx, &newest, newestRecord); err != nil {
+		return nil, err
+	}
+	if s.Before == 0 || s.Before > newest {
+		s.Before = newest + 1
+	}
 	var out []Record
 	look := func(in place, least int64, condition string, values ...any) error {
 		some, err := a.find(ctx, s, in, least, condition, values...)
@@ -276,7 +283,7 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 		}
 		return cmp.Compare(y.ID, x.ID)
 	})
-	// A stretch may have ended between the first and the second, so that both found what is in it.
+	// A stretch may have ended meanwhile, so that two places had what is in it.
 	out = slices.CompactFunc(out, func(x, y Record) bool { return x.ID == y.ID })
 	return out[:min(len(out), s.Limit)], nil
 }
@@ -302,6 +309,9 @@ func (a *Audit) lookEverywhere(ctx context.Context, s Search, look func(in place
 
 // find lists the records in a place, from a number on, that a search selects and a condition holds for.
 func (a *Audit) find(ctx context.Context, s Search, in place, least int64, condition string, values ...any) ([]Record, error) {
+	if in.pages && (s.Others || s.Running) {
+		return nil, nil // of which there is nothing in pages
+	}
 	where, args := []string{fmt.Sprintf(found, in.tables), condition}, values
 	add := func(condition string, values ...any) {
 		where = append(where, condition)
@@ -325,31 +335,42 @@ func (a *Audit) find(ctx context.Context, s Search, in place, least int64, condi
 	if in.pages {
 		add("r.page BETWEEN ? AND ?", first-mostPage+1, last)
 	}
-	if s.Action != "" {
-		add("r.action = ?", s.Action)
+	said := func(text string) { // pages in which nobody says it need not be unpacked
+		if in.pages {
+			add("instr(r.said, ?) > 0", inJSONText(text))
+		}
 	}
-	if s.Decision != "" {
-		add("coalesce(e.decision, r.decision) = ?", s.Decision)
+	for _, c := range []struct{ condition, value string }{{"r.action = ?", s.Action}, {"coalesce(e.decision, r.decision) = ?", s.Decision},
+		{"r.address = ?", s.Address}, {"r.client = ?", s.Client}} {
+		if c.value != "" {
+			said(c.value)
+			add(c.condition, c.value)
+		}
 	}
 	switch {
 	case s.Contains != "" && s.TextOnly:
+		said(s.Contains)
 		add("instr(r.text, ?) > 0", s.Contains)
 	case s.Contains != "":
+		said(s.Contains)
 		add("(instr(r.text, ?) > 0 OR instr(r.objects, ?) > 0 OR instr(r.reason, ?) > 0)", s.Contains, s.Contains, s.Contains)
 	}
 	if s.Label != "" {
+		said(strconv.Quote(s.Label))
 		add("instr(r.labels, ?) > 0", strconv.Quote(s.Label))
 	}
-	for condition, value := range map[string]string{"r.at >= ?": s.From, "r.at < ?": s.Until, "r.address = ?": s.Address, "r.client = ?": s.Client} {
+	for condition, value := range map[string]string{"r.at >= ?": s.From, "r.at < ?": s.Until} {
 		if value != "" {
 			add(condition, value)
 		}
 	}
 	if s.Object != "" {
 		path := strings.Trim(strconv.Quote(s.Object), `"`)
+		said(`"` + path)
 		add("(instr(r.objects, ?) > 0 OR instr(r.objects, ?) > 0)", `"`+path+`"`, `"`+path+`.`)
 	}
 	if s.Purpose != "" {
+		said(" for " + s.Purpose)
 		add("substr(r.standing, -length(?)) = ?", " for "+s.Purpose, " for "+s.Purpose)
 	}
 	if s.Role != "" {

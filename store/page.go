@@ -101,6 +101,12 @@ func (p *page) sayings() string {
 	return array(b)
 }
 
+// inJSONText is a text as it stands within a longer one in JSON, and in JSONB.
+func inJSONText(text string) []byte {
+	b := appendText(nil, text)
+	return b[1 : len(b)-1]
+}
+
 // array is a JSON array of elements, before each of which there is a comma.
 func array(b []byte) string { return "[" + string(b[1:]) + "]" }
 

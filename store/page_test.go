@@ -1,12 +1,14 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -43,9 +45,11 @@ func back(t testing.TB, dir string, version int64) {
 	must(t, errors.Join(err, db.Close()))
 }
 
+var oddTexts = []string{"", "plain", "æøå 💎", `"quoted" \\ back`, "<a>&b", "line\nbreak\ttab", "a\x00b", "\x7f\u2028", "it''s", "[0]", "null", strings.Repeat("long ", 3000)}
+
 // manyRecords are records of every kind, in groups that come together.
 func manyRecords(r *rand.Rand, groups int) (all [][]*Record) {
-	odd := []string{"", "plain", "æøå 💎", `"quoted" \ back`, "<a>&b", "line\nbreak\ttab", "a\x00b", "\x7f\u2028", "it''s", "[0]", "null", strings.Repeat("long ", 3000)}
+
 	pick := func(all ...string) string { return all[r.IntN(len(all))] }
 	for range groups {
 		var group []*Record
@@ -55,9 +59,9 @@ func manyRecords(r *rand.Rand, groups int) (all [][]*Record) {
 				Uses: r.Int64N(3)}
 			switch r.IntN(12) {
 			case 0:
-				x.Text, x.Reason = pick(odd...), pick(odd...)
+				x.Text, x.Reason = pick(oddTexts...), pick(oddTexts...)
 			case 1:
-				x.Client, x.Address, x.Actor = pick(odd...), pick(odd...), pick(odd...)
+				x.Client, x.Address, x.Actor = pick(oddTexts...), pick(oddTexts...), pick(oddTexts...)
 			case 2:
 				x.Objects, x.Missing, x.Labels, x.Decision = `["a.\"b\".c"]`, `["SELECT on \\"]`, `["label:a","label:<b>"]`, "refused"
 			case 3:
@@ -109,6 +113,34 @@ func TestPages(t *testing.T) {
 			i++
 			return nil
 		}))
+		for _, odd := range append(oddTexts, "SELECT 2", "survey.drilling", `"a.\"b`, `\"`, "u0026", "uote", "\\", "ng lo", "<", "💎") {
+			var want, got []int64
+			for _, x := range all {
+				if strings.Contains(x.Text, odd) || strings.Contains(x.Objects, odd) || strings.Contains(x.Reason, odd) {
+					want = append(want, x.ID)
+				}
+			}
+			found, err := s.Audit().Find(ctx, Search{Contains: odd, Limit: len(all), Behind: 1})
+			must(t, err)
+			for _, x := range found {
+				got = append(got, x.ID)
+			}
+			if want = slices.DeleteFunc(want, func(id int64) bool { return id == 1 }); !slices.Equal(got, want) && !strings.Contains(odd, "\x00") {
+				t.Fatalf("%s: %q is in %v, found in %v", when, odd, want, got)
+			}
+		}
+		for _, label := range []string{"label:a", "label:<b>", "label:<"} {
+			found, err := s.Audit().Find(ctx, Search{Label: label, Limit: len(all)})
+			if must(t, err); (len(found) < 100) != (label == "label:<") {
+				t.Fatalf("%s: %d records are of %s", when, len(found), label)
+			}
+		}
+		for _, object := range []string{"a.\"b\"", "a.\"b\".c", "survey.drilling", "survey.drill"} {
+			found, err := s.Audit().Find(ctx, Search{Object: object, Limit: len(all)})
+			if must(t, err); (len(found) < 100) != (object == "survey.drill") {
+				t.Fatalf("%s: %d records are of %s", when, len(found), object)
+			}
+		}
 		n, head, err := s.VerifyRecord(ctx, 0)
 		if err != nil || n != last || head != (Head{last, all[last-1].Hash}) {
 			t.Fatalf("%s: %d records hold, up to %v: %v", when, n, head, err)
@@ -171,5 +203,99 @@ func TestEachWayToAlterAPageIsNoticed(t *testing.T) {
 				t.Errorf("opened: %v", err)
 			}
 		})
+	}
+}
+
+// TestFollowing: whoever asks again and again for what is behind the last record that they have misses none, while rows and
+// pages are written.
+func TestFollowing(t *testing.T) {
+	s := opened(t, t.TempDir())
+	t.Cleanup(func() { must(t, s.Close()) })
+	const groups = 1500
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for i := range groups {
+			var group []*Record
+			for range []int{1, 6, 2, 30}[i%4] {
+				group = append(group, &Record{At: "2026-03-02T09:00:00.000Z", Actor: "user:flint", Action: "query", Decision: "allowed"})
+			}
+			if i%3 == 0 {
+				group[0].Actor, group[0].Standpoint = "user:opal", "user:flint"
+			}
+			addTogether(t, s, group...)
+		}
+	}()
+	for _, actor := range []string{"", "user:flint"} {
+		t.Run(actor, func(t *testing.T) {
+			t.Parallel()
+			last := int64(0)
+			for is := true; is; {
+				select {
+				case <-ended:
+					is = false
+				default:
+				}
+				for {
+					found, err := s.Audit().Find(ctx, Search{Actor: actor, Behind: max(last, 1), Limit: 25})
+					must(t, err)
+					for _, r := range found {
+						if r.ID != max(last, 1)+1 {
+							t.Fatalf("R-%d follows R-%d", r.ID, last)
+						}
+						last = r.ID
+					}
+					if len(found) < 25 {
+						break
+					}
+				}
+			}
+			if want := int64(groups / 4 * 39); last != want {
+				t.Errorf("the last is R-%d, want R-%d", last, want)
+			}
+		})
+	}
+}
+
+// TestWhatFailsIsNotKnown: who was in a page that was not written is noted with the next one.
+func TestWhatFailsIsNotKnown(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	group := func() (out []*Record) {
+		for range 10 {
+			out = append(out, &Record{At: "2026-03-02T09:00:00.000Z", Actor: "user:flint", Action: "query", Decision: "allowed"})
+		}
+		return out
+	}
+	addTogether(t, s, group()...)
+	failed, marls := errors.New("not this time"), group()
+	for _, r := range marls {
+		r.Actor = "user:marl"
+	}
+	err := s.Audit().insert([]entry{{more: marls},
+		{alone: func(context.Context, *sqlx.Tx) error { return failed }}})
+	if !errors.Is(err, failed) {
+		t.Fatal(err)
+	}
+	for _, actor := range []string{"user:marl", "user:flint"} {
+		for _, r := range []int{10, 90, 400} {
+			var records []*Record
+			for len(records) < r {
+				records = append(records, group()...)
+			}
+			for _, r := range records {
+				r.Actor = actor
+			}
+			addTogether(t, s, records...)
+		}
+	}
+	if _, _, err := s.VerifyRecord(ctx, 0); err != nil {
+		t.Error(err)
+	}
+	for actor, want := range map[string]int{"user:marl": 500, "user:flint": 510} {
+		found, err := s.Audit().Find(ctx, Search{Actor: actor, Limit: 1000})
+		if err != nil || len(found) != want {
+			t.Errorf("%d records of %s are found, %v; want %d", len(found), actor, err, want)
+		}
 	}
 }

@@ -44,7 +44,7 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 func (a *Audit) firstSince(ctx context.Context, at string) (id int64, err error) {
 	first, _, err := a.numbers(ctx, at, "")
 	if err == nil {
-		err = a.db.GetContext(ctx, &id, `SELECT coalesce(min(id), (SELECT max(id) FROM (SELECT max(id) AS id FROM record UNION ALL SELECT max(last) FROM page)), 0)
+		err = a.db.GetContext(ctx, &id, `SELECT coalesce(min(id), (`+newestRecord+`))
 			FROM (SELECT * FROM (SELECT id FROM record WHERE id >= ?1 AND at >= ?2 ORDER BY id LIMIT 1)
 				UNION ALL SELECT * FROM (SELECT id FROM paged WHERE page > ?1 - ?3 AND id >= ?1 AND at >= ?2 ORDER BY page, id LIMIT 1))`, first, at, mostPage)
 	}
@@ -81,7 +81,7 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 	}
 	defer tx.Rollback()
 	var first, until int64
-	if err := tx.GetContext(ctx, &first, oldest); err != nil || first == 0 || first >= stays {
+	if err := tx.GetContext(ctx, &first, oldestRecord); err != nil || first == 0 || first >= stays {
 		return 0, err
 	}
 	until = min(first+some.size(), stays) // the first that is not taken away now: that of a page, where it is in one
@@ -108,8 +108,11 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 	return until - first, tx.Commit()
 }
 
-// oldest is the number of the first record; zero: there is none.
-const oldest = `SELECT coalesce(min(id), 0) FROM (SELECT min(id) AS id FROM record UNION ALL SELECT min(first) FROM page)`
+// oldestRecord and newestRecord are the numbers of the first and the last record; zero: there is none.
+const (
+	oldestRecord = `SELECT coalesce(min(id), 0) FROM (SELECT min(id) AS id FROM record UNION ALL SELECT min(first) FROM page)`
+	newestRecord = `SELECT max(coalesce((SELECT max(id) FROM record), 0), coalesce((SELECT last FROM page ORDER BY first DESC LIMIT 1), 0))`
+)
 
 // head is the last record.
 func (a *Audit) head(ctx context.Context) (h Head, err error) {
@@ -140,7 +143,7 @@ func (a *Audit) HashOf(ctx context.Context, id int64) (hash string, err error) {
 func (a *Audit) CountBefore(ctx context.Context, before string) (n int64, err error) {
 	stays, err := a.firstSince(ctx, before)
 	if err == nil {
-		err = a.db.GetContext(ctx, &n, `SELECT max(? - (`+oldest+`), 0)`, stays)
+		err = a.db.GetContext(ctx, &n, `SELECT max(? - (`+oldestRecord+`), 0)`, stays)
 	}
 	return n, err
 }

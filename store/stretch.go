@@ -61,7 +61,7 @@ func (a *Audit) computeStretches() error {
 		return err
 	}
 	var first int64
-	if err := tx.Get(&first, oldest); err != nil {
+	if err := tx.Get(&first, oldestRecord); err != nil {
 		return err
 	}
 	for first = startOf(max(first, 1)); first < startOf(a.last.Number+1); first += stretchSize {

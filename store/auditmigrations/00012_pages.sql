@@ -28,13 +28,14 @@ CREATE VIEW paged AS
     p.took_us ->> l.key AS took_us, p.said ->> ('$[' || l.value || '][9]') AS address,
     CASE l.key WHEN 0 THEN p.previous ELSE lower(hex(substr(p.hashes, 32 * l.key - 31, 32))) END AS previous,
     lower(hex(substr(p.hashes, 32 * l.key + 1, 32))) AS hash, p.said ->> ('$[' || l.value || '][10]') AS client, 0 AS open, 0 AS ends,
-    p.said ->> ('$[' || l.value || '][11]') AS uses, p.first AS page
+    p.said ->> ('$[' || l.value || '][11]') AS uses, p.first AS page, p.said AS said
     FROM page p, json_each(p.of) l;
 -- All records. page is the first number of what a record is kept in, by which it is found: itself, where it is a row.
 CREATE VIEW entry AS
   SELECT id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash, client, open, ends,
     uses, id AS page FROM record
-  UNION ALL SELECT * FROM paged;
+  UNION ALL SELECT id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash, client, open,
+    ends, uses, page FROM paged;
 
 -- +goose Down
 INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing, reason, rows, took_us, address, previous, hash, client,
