@@ -298,8 +298,9 @@ func (a *Audit) lookEverywhere(ctx context.Context, s Search, look func(in place
 		return err
 	}
 	err := errors.Join(look(inRows, unfinished, "r.actor = ?", s.Actor), look(inPages, unfinished, "r.actor = ?", s.Actor),
-		look(inRowsByActor, 0, "(r.id - 1) / 1000 = (s.first - 1) / 1000 AND r.actor = ?", s.Actor),
-		look(inPagesByActor, 0, "w.stretch = (s.first - 1) / 1000 AND w.actor = ? AND r.page BETWEEN s.first AND s.first + 999 AND r.actor = ?", s.Actor, s.Actor))
+		look(inRowsByActor, 0, fmt.Sprintf("(r.id - 1) / %[1]d = (s.first - 1) / %[1]d AND r.actor = ?", stretchSize), s.Actor),
+		look(inPagesByActor, 0, fmt.Sprintf("w.stretch = (s.first - 1) / %[1]d AND w.actor = ? AND r.page >= s.first AND r.page < s.first + %[1]d AND r.actor = ?",
+			stretchSize), s.Actor, s.Actor))
 	if err != nil || s.Themself {
 		return err
 	}

@@ -44,7 +44,7 @@ func adding(into, adds string) string {
 }
 
 // portionOf lists the records of a portion.
-const portionOf = "CREATE TEMP TABLE portion AS SELECT * FROM entry WHERE page > ?1 - 256 AND page <= ?2 AND id > ?1 AND id <= ?2"
+var portionOf = "CREATE TEMP TABLE portion AS SELECT * FROM entry WHERE " + near
 
 // labelled lists what was read of each label, on the day the read began: n is 1, or 0 for a record that only ends an
 // open one. Each read is also in it once with an empty label, which stands for any.
@@ -121,7 +121,7 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 		write = append(write, fmt.Sprintf(c.write, counted))
 	}
 	for _, text := range slices.Concat(drop, gather) { // drops what an interrupted count left behind, first
-		if err := counting(ctx, conn, text, from, until); err != nil {
+		if err := counting(ctx, conn, text, from+1, until); err != nil {
 			return false, err
 		}
 	}
@@ -134,7 +134,7 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 	}
 	defer tx.Rollback()
 	for _, text := range append(write, `UPDATE counted SET record = ?2`) {
-		if err := counting(ctx, tx, text, from, until); err != nil {
+		if err := counting(ctx, tx, text, from+1, until); err != nil {
 			return false, err
 		}
 	}
@@ -142,10 +142,10 @@ func (a *Audit) countSome(ctx context.Context) (more bool, err error) {
 }
 
 // counting runs a statement, with the bounds of the portion if it has parameters.
-func counting(ctx context.Context, on sqlx.ExecerContext, text string, from, until int64) error {
+func counting(ctx context.Context, on sqlx.ExecerContext, text string, first, last int64) error {
 	var args []any
 	if strings.Contains(text, "?") {
-		args = []any{from, until}
+		args = []any{first, last}
 	}
 	if _, err := on.ExecContext(ctx, text, args...); err != nil {
 		return fmt.Errorf("counting the record: %w", err)

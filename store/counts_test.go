@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -22,6 +23,7 @@ func TestCountsAreTheRecord(t *testing.T) {
 	defer s.Close()
 	r := rand.New(rand.NewPCG(11, 12))
 	pick := func(all ...string) string { return all[r.IntN(len(all))] }
+	s.Audit().portion = portion{least: 7, most: 40} // that begin and end within pages
 	var all, together []*Record
 	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
 	judged := 0
@@ -38,7 +40,7 @@ func TestCountsAreTheRecord(t *testing.T) {
 			Address:    pick("10.0.0.1", "10.0.0.2", ""),
 			Rows:       int64(r.IntN(50)),
 			Use:        sets[r.IntN(len(sets))],
-			Open:       r.IntN(5) == 0 && i/60%2 == 0,
+			Open:       r.IntN(3) == 0 && i/60%2 == 0,
 			Objects:    "[]",
 			Missing:    "[]",
 		}
@@ -53,6 +55,7 @@ func TestCountsAreTheRecord(t *testing.T) {
 			continue
 		}
 		addTogether(t, s, together...)
+		var ends []*Record
 		for _, record := range together {
 			if record.Open && r.IntN(4) > 0 {
 				if r.IntN(2) == 0 {
@@ -60,10 +63,11 @@ func TestCountsAreTheRecord(t *testing.T) {
 				}
 				end := &Record{At: at.Add(20 * time.Hour).Format("2006-01-02T15:04:05.000Z"), Actor: record.Actor, Action: record.Action,
 					Decision: "allowed", Labels: "[]", Rows: int64(r.IntN(50)), Ends: record.ID}
-				must(t, s.Audit().Add(end))
+				ends = append(ends, end)
 				record.Rows = end.Rows
 			}
 		}
+		addTogether(t, s, ends...)
 		together = nil
 		if r.IntN(4) == 0 {
 			must(t, s.Audit().Look(ctx, func(days []LabelDay, from, _ string) []Unusual {
@@ -293,6 +297,69 @@ func testPrune(t *testing.T, together int) {
 	}
 }
 
+// TestPrunePages takes away pages in portions that are smaller than they are, within a stretch, and what is left is found.
+func TestPrunePages(t *testing.T) {
+	s := opened(t, t.TempDir())
+	defer s.Close()
+	var records []*Record
+	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
+	for i := range 2600 {
+		records = append(records, &Record{At: began.Add(time.Duration(i) * time.Minute).Format(millis), Actor: "user:flint", Action: "query", Decision: "allowed", Labels: "[]"})
+	}
+	must(t, s.Audit().Load(ctx, records, began.Format(time.RFC3339)))
+	for _, stays := range []int{1, 900, 1300, 2600} {
+		gone := int64(stays) - records[0].ID
+		records = records[gone:]
+		n, err := s.Audit().Prune(ctx, records[0].At)
+		if must(t, err); n != gone {
+			t.Errorf("%d are gone before R-%d, want %d", n, stays, gone)
+		}
+		if n, _, err := s.VerifyRecord(ctx, 0); err != nil || n != int64(len(records)) {
+			t.Errorf("from R-%d on, %d hold: %v", stays, n, err)
+		}
+		found, err := s.Audit().Find(ctx, Search{Actor: "user:flint", Limit: 10_000})
+		if must(t, err); len(found) != len(records) {
+			t.Errorf("from R-%d on, %d are found, want %d", stays, len(found), len(records))
+		}
+	}
+	if rows, pages := keptAs(t, s); rows != 1 || pages != 0 {
+		t.Errorf("%d rows and %d pages are left", rows, pages)
+	}
+}
+
+// TestPruneWhatIsLeft takes away what is left of a record of which an operator accepted a loss.
+func TestPruneWhatIsLeft(t *testing.T) {
+	dir := t.TempDir()
+	s := opened(t, dir)
+	var records []*Record
+	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
+	for i := range 3000 {
+		records = append(records, &Record{At: began.Add(time.Duration(i) * time.Minute).Format(millis), Actor: "user:flint", Action: "query", Decision: "allowed", Labels: "[]"})
+	}
+	must(t, s.Audit().Load(ctx, records, began.Format(time.RFC3339)))
+	_, err := s.Audit().db.Exec(`DELETE FROM page WHERE first BETWEEN 300 AND 2300`)
+	must(t, err)
+	must(t, s.Close())
+	if _, err := Open(dir, false); !errors.Is(err, ErrAltered) {
+		t.Fatalf("opened: %v", err)
+	}
+	s, err = Open(dir, true)
+	must(t, err)
+	defer s.Close()
+	var left int64
+	must(t, s.Audit().db.Get(&left, `SELECT count(*) FROM entry`))
+	n, err := s.Audit().CountBefore(ctx, records[2899].At)
+	must(t, err)
+	gone, err := s.Audit().Prune(ctx, records[2899].At)
+	must(t, err)
+	if want := left - 101; n != want || gone != want || left > 1200 {
+		t.Errorf("of %d records %d were counted and %d taken away, want %d", left, n, gone, want)
+	}
+	if n, _, err := s.VerifyRecord(ctx, 0); err != nil || n != 101 {
+		t.Errorf("%d hold, %v", n, err)
+	}
+}
+
 // TestTheWriterHasItsTurn records while many records are counted and pruned: no record waits until that is done.
 func TestTheWriterHasItsTurn(t *testing.T) {
 	s := opened(t, t.TempDir())
@@ -404,6 +471,20 @@ func TestUseSets(t *testing.T) {
 	}
 	must(t, s.Audit().dropSets(ctx, since))
 	recent[again.Needs] = 1
+	must(t, s.Audit().Count(ctx))
+	// Nor one that is yet to be counted, in a page that was counted in part.
+	var group []*Record
+	for i := range 10 {
+		group = append(group, &Record{At: old + "T08:00:00.000Z", Actor: "user:flint", Action: "query", Decision: "allowed", Labels: "[]"})
+		if i == 8 {
+			group[i].At, group[i].Use = today+"T08:00:00.000Z", &UseSet{Needs: `{"page":1}`}
+			recent[group[i].Use.Needs] = 1
+		}
+	}
+	addTogether(t, s, group...)
+	_, err := s.Audit().db.Exec(`UPDATE counted SET record = ?; UPDATE use_set SET last = ? WHERE needs LIKE '%page%'`, group[5].ID, old)
+	must(t, err)
+	must(t, s.Audit().dropSets(ctx, since))
 	look()
 	must(t, s.Audit().DropUse(ctx, since))
 	uses, err := s.Audit().Uses(ctx, since, "9", 0)

@@ -56,7 +56,8 @@ func (s *Store) Heads(ctx context.Context) (h Heads, err error) {
 }
 
 func journalHead(ctx context.Context, db *sql.DB) (h Head, err error) {
-	return h, h.read(db.QueryRowContext(ctx, "SELECT revision, hash FROM journal ORDER BY revision DESC LIMIT 1"))
+	err = h.read(db.QueryRowContext(ctx, "SELECT revision, hash FROM journal ORDER BY revision DESC LIMIT 1"))
+	return h, err
 }
 
 // read reads a head where there is one.
@@ -196,7 +197,7 @@ const checkedAtOnce = 5 * stretchSize
 
 // between reads the records from one number to another, in their order.
 func (a *Audit) between(ctx context.Context, first, last int64, f func(*Record) error) error {
-	rows, err := a.db.QueryxContext(ctx, "SELECT "+columns+" FROM entry WHERE "+near+" ORDER BY id", nearTo(first, last)...)
+	rows, err := a.db.QueryxContext(ctx, "SELECT "+columns+" FROM entry WHERE "+near+" ORDER BY id", first, last)
 	if err != nil {
 		return err
 	}

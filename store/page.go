@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql/driver"
 	"encoding/hex"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,10 +21,8 @@ const (
 	atSize = len("2006-01-02T15:04:05.000Z")
 )
 
-// near selects the records from one number to another. A page that includes the first begins up to mostPage before it.
-const near = `page > ? - 256 AND page <= ? AND id BETWEEN ? AND ?`
-
-func nearTo(first, last int64) []any { return []any{first, last, first, last} }
+// near selects the records from the first number to the second. A page that includes the first begins up to mostPage before it.
+var near = fmt.Sprintf("page > ?1 - %d AND page <= ?2 AND id BETWEEN ?1 AND ?2", mostPage)
 
 // A saying is what records have in common.
 type saying struct {

@@ -4,15 +4,13 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"math"
 	"time"
 )
 
 // pruned is the last record that was taken away: what is left of the chain begins behind it.
 func (a *Audit) pruned(ctx context.Context) (h Head, err error) {
-	err = a.db.QueryRowContext(ctx, `SELECT id, hash FROM pruned`).Scan(&h.Number, &h.Hash)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
+	err = h.read(a.db.QueryRowContext(ctx, `SELECT id, hash FROM pruned`))
 	return h, err
 }
 
@@ -89,14 +87,20 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 		mostPage); err != nil {
 		return 0, err
 	}
-	last := Head{Number: until - 1}
-	if err := tx.GetContext(ctx, &last.Hash, `SELECT hash FROM entry WHERE `+near, nearTo(last.Number, last.Number)...); err != nil {
+	var last Head
+	if err := last.read(tx.QueryRowContext(ctx, headBefore, until)); err != nil {
 		return 0, err
 	}
-	for _, text := range []string{`DELETE FROM record WHERE id <= ?`, `DELETE FROM page WHERE last <= ?`, `DELETE FROM page_actor WHERE stretch < ? / 1000`} {
+	if err := tx.GetContext(ctx, &n, recordsBefore, until); err != nil {
+		return 0, err
+	}
+	for _, text := range []string{`DELETE FROM record WHERE id <= ?`, `DELETE FROM page WHERE last <= ?`} {
 		if _, err := tx.ExecContext(ctx, text, last.Number); err != nil {
 			return 0, err
 		}
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM page_actor WHERE stretch < ?`, last.Number/stretchSize); err != nil {
+		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM stretch WHERE first <= ?`, last.Number+1-stretchSize); err != nil {
 		return 0, err
@@ -105,24 +109,28 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 		time.Now().UTC().Format(time.RFC3339)); err != nil {
 		return 0, err
 	}
-	return until - first, tx.Commit()
+	return n, tx.Commit()
 }
 
-// oldestRecord and newestRecord are the numbers of the first and the last record; zero: there is none.
+// oldestRecord and newestRecord are the numbers of the first and the last record; zero: there is none. headBefore is the
+// last record before a number, and recordsBefore how many there are.
 const (
 	oldestRecord = `SELECT coalesce(min(id), 0) FROM (SELECT min(id) AS id FROM record UNION ALL SELECT min(first) FROM page)`
 	newestRecord = `SELECT max(coalesce((SELECT max(id) FROM record), 0), coalesce((SELECT last FROM page ORDER BY first DESC LIMIT 1), 0))`
+	headBefore   = `SELECT id, hash FROM entry WHERE page >= max(coalesce((SELECT max(id) FROM record WHERE id < ?1), 0),
+		coalesce((SELECT max(first) FROM page WHERE first < ?1), 0)) AND id < ?1 ORDER BY id DESC LIMIT 1`
+	recordsBefore = `SELECT (SELECT count(*) FROM record WHERE id < ?1) + (SELECT coalesce(sum(min(last + 1, ?1) - first), 0) FROM page WHERE first < ?1)`
 )
 
 // head is the last record.
 func (a *Audit) head(ctx context.Context) (h Head, err error) {
-	return h, h.read(a.db.QueryRowContext(ctx, `SELECT id, hash FROM entry WHERE page >= max(coalesce((SELECT max(id) FROM record), 0),
-		coalesce((SELECT max(first) FROM page), 0)) ORDER BY id DESC LIMIT 1`))
+	err = h.read(a.db.QueryRowContext(ctx, headBefore, math.MaxInt64))
+	return h, err
 }
 
 // hashOf is the hash of a record that there is.
 func (a *Audit) hashOf(ctx context.Context, id int64) (hash string, err error) {
-	err = a.db.GetContext(ctx, &hash, `SELECT hash FROM entry WHERE `+near, nearTo(id, id)...)
+	err = a.db.GetContext(ctx, &hash, `SELECT hash FROM entry WHERE `+near, id, id)
 	return hash, err
 }
 
@@ -143,7 +151,7 @@ func (a *Audit) HashOf(ctx context.Context, id int64) (hash string, err error) {
 func (a *Audit) CountBefore(ctx context.Context, before string) (n int64, err error) {
 	stays, err := a.firstSince(ctx, before)
 	if err == nil {
-		err = a.db.GetContext(ctx, &n, `SELECT max(? - (`+oldestRecord+`), 0)`, stays)
+		err = a.db.GetContext(ctx, &n, recordsBefore, stays)
 	}
 	return n, err
 }

@@ -34,7 +34,7 @@ func TestStretches(t *testing.T) {
 	}
 	compare := func(when string) {
 		t.Helper()
-		for range 150 {
+		for range 80 {
 			q := Search{Limit: 1 + r.IntN(400), Actor: []string{"", "user:marl", "user:none"}[r.IntN(3)]}
 			from := now.Add(-time.Duration(r.IntN(400)) * time.Hour)
 			if r.IntN(3) == 0 {
