@@ -235,6 +235,9 @@ const found = `SELECT r.id, r.at, r.actor, r.standing, r.action, coalesce(e.deci
 	r.address, r.previous, r.hash, r.client, r.open, r.ends, r.uses, e.id IS NOT NULL AS ended
 	FROM %s LEFT JOIN record e ON e.ends = r.id AND e.ends > 0 AND r.open = 1 WHERE r.ends = 0`
 
+// foundInPages is [found] in pages: where the records are.
+const foundInPages = `SELECT r.id, r.page FROM %s WHERE true`
+
 // A place is where records are looked for.
 type place struct {
 	tables    string   // of which r has the records
@@ -261,20 +264,15 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 	if s.Limit <= 0 {
 		return nil, errors.New("a search of the record needs a limit")
 	}
-	var newest int64 // of which all are there; what comes while this looks in one place after the other is not found
-	if err := a.db.GetContext(ctx, &newest, newestRecord); err != nil {
-		return nil, err
-	}
-	if s.Before == 0 || s.Before > newest {
-		s.Before = newest + 1
-	}
 	var out []Record
-	look := func(in place, least int64, condition string, values ...any) error {
-		some, err := a.find(ctx, s, in, least, condition, values...)
-		out = append(out, some...)
-		return err
-	}
-	if err := a.lookEverywhere(ctx, s, look); err != nil {
+	err := a.snapshot(ctx, func(on sqlx.QueryerContext) error {
+		return lookEverywhere(ctx, on, s, func(in place, least int64, condition string, values ...any) error {
+			some, err := a.find(ctx, on, s, in, least, condition, values...)
+			out = append(out, some...)
+			return err
+		})
+	})
+	if err != nil {
 		return nil, err
 	}
 	slices.SortFunc(out, func(x, y Record) int {
@@ -283,18 +281,16 @@ func (a *Audit) Find(ctx context.Context, s Search) ([]Record, error) {
 		}
 		return cmp.Compare(y.ID, x.ID)
 	})
-	// A stretch may have ended meanwhile, so that two places had what is in it.
-	out = slices.CompactFunc(out, func(x, y Record) bool { return x.ID == y.ID })
 	return out[:min(len(out), s.Limit)], nil
 }
 
 // lookEverywhere looks in each place in which a search can find records, from a number on, for those that a condition holds for.
-func (a *Audit) lookEverywhere(ctx context.Context, s Search, look func(in place, least int64, condition string, values ...any) error) error {
+func lookEverywhere(ctx context.Context, on sqlx.QueryerContext, s Search, look func(in place, least int64, condition string, values ...any) error) error {
 	if s.Actor == "" {
 		return errors.Join(look(inRows, 0, "true"), look(inPages, 0, "true"))
 	}
 	var unfinished int64 // the first record of the stretch that has not ended
-	if err := a.db.GetContext(ctx, &unfinished, `SELECT coalesce(max(first) + ?, 0) FROM stretch`, stretchSize); err != nil {
+	if err := sqlx.GetContext(ctx, on, &unfinished, `SELECT coalesce(max(first) + ?, 0) FROM stretch`, stretchSize); err != nil {
 		return err
 	}
 	err := errors.Join(look(inRows, unfinished, "r.actor = ?", s.Actor), look(inPages, unfinished, "r.actor = ?", s.Actor),
@@ -309,16 +305,20 @@ func (a *Audit) lookEverywhere(ctx context.Context, s Search, look func(in place
 }
 
 // find lists the records in a place, from a number on, that a search selects and a condition holds for.
-func (a *Audit) find(ctx context.Context, s Search, in place, least int64, condition string, values ...any) ([]Record, error) {
+func (a *Audit) find(ctx context.Context, on sqlx.QueryerContext, s Search, in place, least int64, condition string, values ...any) ([]Record, error) {
 	if in.pages && (s.Others || s.Running) {
 		return nil, nil // of which there is nothing in pages
 	}
-	where, args := []string{fmt.Sprintf(found, in.tables), condition}, values
+	text, decision := found, "coalesce(e.decision, r.decision) = ?"
+	if in.pages {
+		text, decision = foundInPages, "r.decision = ?"
+	}
+	where, args := []string{fmt.Sprintf(text, in.tables), condition}, values
 	add := func(condition string, values ...any) {
 		where = append(where, condition)
 		args = append(args, values...)
 	}
-	first, last, err := a.numbers(ctx, s.From, s.Until)
+	first, last, err := numbers(ctx, on, s.From, s.Until)
 	if err != nil {
 		return nil, err
 	}
@@ -341,7 +341,7 @@ func (a *Audit) find(ctx context.Context, s Search, in place, least int64, condi
 			add("instr(r.said, ?) > 0", inJSONText(text))
 		}
 	}
-	for _, c := range []struct{ condition, value string }{{"r.action = ?", s.Action}, {"coalesce(e.decision, r.decision) = ?", s.Decision},
+	for _, c := range []struct{ condition, value string }{{"r.action = ?", s.Action}, {decision, s.Decision},
 		{"r.address = ?", s.Address}, {"r.client = ?", s.Client}} {
 		if c.value != "" {
 			said(c.value)
@@ -388,7 +388,28 @@ func (a *Audit) find(ctx context.Context, s Search, in place, least int64, condi
 	if s.Running {
 		add("r.open = 1 AND e.id IS NULL AND r.id > ?", a.Before)
 	}
+	query := strings.Join(where, " AND ") + " ORDER BY " + strings.Join(in.order, order+", ") + order + " LIMIT ?"
+	if in.pages {
+		return unpackFound(ctx, on, query, append(args, s.Limit))
+	}
 	var out []Record
-	err = a.db.SelectContext(ctx, &out, strings.Join(where, " AND ")+" ORDER BY "+strings.Join(in.order, order+", ")+order+" LIMIT ?", append(args, s.Limit)...)
+	err = sqlx.SelectContext(ctx, on, &out, query, append(args, s.Limit)...)
 	return out, err
+}
+
+// snapshot has f read what there was at one moment.
+func (a *Audit) snapshot(ctx context.Context, f func(on sqlx.QueryerContext) error) error {
+	conn, err := a.db.Connx(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, "BEGIN DEFERRED"); err != nil { // which database/sql would begin as one that writes
+		return err
+	}
+	err = f(conn)
+	if _, e := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK"); e != nil {
+		conn.Raw(func(any) error { return driver.ErrBadConn })
+	}
+	return err
 }

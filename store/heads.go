@@ -185,8 +185,14 @@ func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last He
 		return nil
 	}
 	for first := after; first <= end.Number; first += checkedAtOnce {
-		if err := s.audit.between(ctx, first, min(first+checkedAtOnce-1, end.Number), check); err != nil {
+		records, err := s.audit.between(ctx, first, min(first+checkedAtOnce-1, end.Number))
+		if err != nil {
 			return n, last, err
+		}
+		for i := range records {
+			if err := check(&records[i]); err != nil {
+				return n, last, err
+			}
 		}
 	}
 	return n, last, s.checkHeads(ctx)
@@ -194,25 +200,6 @@ func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last He
 
 // checkedAtOnce is how many records are read in one go to be checked.
 const checkedAtOnce = 5 * stretchSize
-
-// between reads the records from one number to another, in their order.
-func (a *Audit) between(ctx context.Context, first, last int64, f func(*Record) error) error {
-	rows, err := a.db.QueryxContext(ctx, "SELECT "+columns+" FROM entry WHERE "+near+" ORDER BY id", first, last)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var r Record
-		if err := rows.StructScan(&r); err != nil {
-			return fmt.Errorf("%w: a record from R-%d to R-%d cannot be read: %v", ErrAltered, first, last, err)
-		}
-		if err := f(&r); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
 
 // Probe reports whether the records can be written now.
 func (s *Store) Probe(ctx context.Context) error {

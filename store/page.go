@@ -1,13 +1,19 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
 	"database/sql/driver"
 	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Statements that come at the same time are recorded together, and such records mostly say the same: they are of the same
@@ -139,6 +145,118 @@ func (l *linking) insertPage(ctx context.Context, p *page) error {
 		l.audit.paged.actors[s.actor] = true
 	}
 	return nil
+}
+
+// A packed is a page as it is read.
+type packed struct {
+	First, Last                  int64
+	Previous, Said, Of, Rows, At string
+	Took                         string `db:"took_us"`
+	Hashes                       []byte
+}
+
+const selectPacked = `SELECT first, last, previous, json(said) AS said, json(of) AS of, json(rows) AS rows, json(took_us) AS took_us, at, hashes FROM page `
+
+// records are those of the page.
+func (p *packed) records() ([]Record, error) {
+	var said [][]any
+	var of, rows, took []int64
+	if err := errors.Join(json.Unmarshal([]byte(p.Said), &said), json.Unmarshal([]byte(p.Of), &of), json.Unmarshal([]byte(p.Rows), &rows),
+		json.Unmarshal([]byte(p.Took), &took)); err != nil {
+		return nil, p.broken()
+	}
+	n := len(of)
+	if p.Last-p.First+1 != int64(n) || len(rows) != n || len(took) != n || len(p.At) != n*atSize || len(p.Hashes) != n*sha256.Size {
+		return nil, p.broken()
+	}
+	out := make([]Record, n)
+	for i := range out {
+		if of[i] < 0 || of[i] >= int64(len(said)) {
+			return nil, p.broken()
+		}
+		r := &out[i]
+		*r = Record{ID: p.First + int64(i), At: p.At[i*atSize : (i+1)*atSize], Rows: rows[i], TookUS: took[i], Previous: p.Previous,
+			Hash: hex.EncodeToString(p.Hashes[i*sha256.Size : (i+1)*sha256.Size])}
+		if i > 0 {
+			r.Previous = out[i-1].Hash
+		}
+		if !r.says(said[of[i]]) {
+			return nil, p.broken()
+		}
+	}
+	return out, nil
+}
+
+// says gives a record what a page says of it, and reports whether that is all there.
+func (r *Record) says(said []any) bool {
+	texts := []*string{&r.Actor, &r.Standpoint, &r.Action, &r.Decision, &r.Text, &r.Objects, &r.Labels, &r.Missing, &r.Reason, &r.Address, &r.Client}
+	if len(said) != len(texts)+1 {
+		return false
+	}
+	for i, text := range texts {
+		var is bool
+		if *text, is = said[i].(string); !is {
+			return false
+		}
+	}
+	uses, is := said[len(texts)].(float64)
+	r.Uses = int64(uses)
+	return is
+}
+
+func (p *packed) broken() error {
+	return fmt.Errorf("%w: the records from R-%d to R-%d cannot be read", ErrAltered, p.First, p.Last)
+}
+
+// unpackFound reads the records that a query finds in pages.
+func unpackFound(ctx context.Context, on sqlx.QueryerContext, query string, args []any) ([]Record, error) {
+	var found []struct{ ID, Page int64 }
+	if err := sqlx.SelectContext(ctx, on, &found, query, args...); err != nil {
+		return nil, err
+	}
+	out := make([]Record, 0, len(found))
+	var p packed
+	var records []Record
+	for _, at := range found {
+		if p.First != at.Page {
+			err := sqlx.GetContext(ctx, on, &p, selectPacked+"WHERE first = ?", at.Page)
+			if err == nil {
+				records, err = p.records()
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, records[at.ID-p.First])
+	}
+	return out, nil
+}
+
+// between reads the records from one number to another, in their order.
+func (a *Audit) between(ctx context.Context, first, last int64) (out []Record, err error) {
+	err = a.snapshot(ctx, func(on sqlx.QueryerContext) error {
+		if err := sqlx.SelectContext(ctx, on, &out, "SELECT "+columns+" FROM record WHERE id BETWEEN ? AND ?", first, last); err != nil {
+			return err
+		}
+		var pages []packed
+		if err := sqlx.SelectContext(ctx, on, &pages, selectPacked+"WHERE first > ? - ? AND first <= ?", first, mostPage, last); err != nil {
+			return err
+		}
+		for _, p := range pages {
+			records, err := p.records()
+			if err != nil {
+				return err
+			}
+			for _, r := range records {
+				if r.ID >= first && r.ID <= last {
+					out = append(out, r)
+				}
+			}
+		}
+		return nil
+	})
+	slices.SortStableFunc(out, func(x, y Record) int { return cmp.Compare(x.ID, y.ID) })
+	return out, err
 }
 
 // pagedActors is who is in pages of a stretch for certain.

@@ -98,8 +98,13 @@ func TestPages(t *testing.T) {
 		if len(found) != len(all) {
 			t.Fatalf("%s: %d records are found, want %d", when, len(found), len(all))
 		}
-		i, last := 0, int64(len(all))
-		must(t, s.Audit().between(ctx, 1, last, func(r *Record) error {
+		last := int64(len(all))
+		read, err := s.Audit().between(ctx, 1, last)
+		if must(t, err); len(read) != len(all) {
+			t.Fatalf("%s: %d records are read, want %d", when, len(read), len(all))
+		}
+		for i := range read {
+			r := &read[i]
 			if want := all[i]; !reflect.DeepEqual(r, want) {
 				t.Fatalf("%s: record %d is read as %+v, want %+v", when, i, r, want)
 			}
@@ -110,9 +115,7 @@ func TestPages(t *testing.T) {
 			if must(t, err); hash != r.Hash {
 				t.Fatalf("%s: the hash of %d is %s", when, r.ID, hash)
 			}
-			i++
-			return nil
-		}))
+		}
 		for _, odd := range append(oddTexts, "SELECT 2", "survey.drilling", `"a.\"b`, `\"`, "u0026", "uote", "\\", "ng lo", "<", "💎") {
 			var want, got []int64
 			for _, x := range all {

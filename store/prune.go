@@ -40,7 +40,7 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 
 // firstSince is the first record from a time on, or the last of all; zero: there is none.
 func (a *Audit) firstSince(ctx context.Context, at string) (id int64, err error) {
-	first, _, err := a.numbers(ctx, at, "")
+	first, _, err := numbers(ctx, a.db, at, "")
 	if err == nil {
 		err = a.db.GetContext(ctx, &id, `SELECT coalesce(min(id), (`+newestRecord+`))
 			FROM (SELECT * FROM (SELECT id FROM record WHERE id >= ?1 AND at >= ?2 ORDER BY id LIMIT 1)

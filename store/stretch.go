@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Records are written in the order of their times, apart from records that were imported and from times when the clock
@@ -75,14 +77,14 @@ func (a *Audit) computeStretches() error {
 
 // numbers returns the first and the last number that a record from the given time, but before the other, can have.
 // An empty time is no limit.
-func (a *Audit) numbers(ctx context.Context, from, until string) (first, last int64, err error) {
+func numbers(ctx context.Context, on sqlx.QueryerContext, from, until string) (first, last int64, err error) {
 	first, last = 0, math.MaxInt64
 	if from != "" {
-		err = a.db.GetContext(ctx, &first, `SELECT coalesce((SELECT first FROM stretch WHERE latest >= ? ORDER BY first LIMIT 1),
+		err = sqlx.GetContext(ctx, on, &first, `SELECT coalesce((SELECT first FROM stretch WHERE latest >= ? ORDER BY first LIMIT 1),
 			(SELECT max(first) + ? FROM stretch), 0)`, from, stretchSize)
 	}
 	if until != "" && err == nil {
-		err = a.db.GetContext(ctx, &last, `SELECT CASE
+		err = sqlx.GetContext(ctx, on, &last, `SELECT CASE
 			WHEN EXISTS (SELECT 1 FROM entry WHERE page >= coalesce((SELECT max(first) + ?1 FROM stretch), 0) AND at < ?2) THEN ?3
 			ELSE coalesce((SELECT first + ?1 - 1 FROM stretch WHERE earliest < ?2 ORDER BY first DESC LIMIT 1), 0) END`, stretchSize, until, last)
 	}
