@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -41,8 +42,38 @@ func sayingOf(r *Record) saying {
 	return saying{r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Address, r.Client, r.Uses}
 }
 
-func (s *saying) texts() [11]string {
-	return [...]string{s.actor, s.standing, s.action, s.decision, s.text, s.objects, s.labels, s.missing, s.reason, s.address, s.client}
+// texts are in the order in which a page has them, before uses.
+func (s *saying) texts() [11]*string {
+	return [...]*string{&s.actor, &s.standing, &s.action, &s.decision, &s.text, &s.objects, &s.labels, &s.missing, &s.reason, &s.address, &s.client}
+}
+
+// sayingsIn reads what the records of a page say. Whatever is not as it was written is an error.
+func sayingsIn(text string) (out []saying, err error) {
+	d := jsontext.NewDecoder(strings.NewReader(text))
+	next := func(kind jsontext.Kind) (t jsontext.Token) {
+		if err != nil {
+			return t
+		}
+		if t, err = d.ReadToken(); err == nil && t.Kind() != kind {
+			err = errors.New("another kind of value")
+		}
+		return t
+	}
+	next('[')
+	for err == nil && d.PeekKind() == '[' {
+		var s saying
+		next('[')
+		for _, text := range s.texts() {
+			*text = next('"').String()
+		}
+		if uses := next('0'); err == nil {
+			s.uses = uses.Int()
+		}
+		next(']')
+		out = append(out, s)
+	}
+	next(']')
+	return out, err
 }
 
 // asSomebodyElse is [asOther].
@@ -71,7 +102,7 @@ func (p *page) add(r *Record) bool {
 	if of < 0 || p.said[of] != said {
 		if of = slices.Index(p.said, said); of < 0 {
 			for _, text := range said.texts() {
-				if strings.IndexByte(text, 0) >= 0 { // which SQLite's functions take for the end
+				if strings.IndexByte(*text, 0) >= 0 { // which SQLite's functions take for the end
 					return false
 				}
 			}
@@ -99,7 +130,7 @@ func (p *page) sayings() string {
 	for _, s := range p.said {
 		b = append(b, ",["...)
 		for _, text := range s.texts() {
-			b = append(appendText(b, text), ',')
+			b = append(appendText(b, *text), ',')
 		}
 		b = append(strconv.AppendInt(b, s.uses, 10), ']')
 	}
@@ -159,10 +190,9 @@ const selectPacked = `SELECT first, last, previous, json(said) AS said, json(of)
 
 // records are those of the page.
 func (p *packed) records() ([]Record, error) {
-	var said [][]any
 	var of, rows, took []int64
-	if err := errors.Join(json.Unmarshal([]byte(p.Said), &said), json.Unmarshal([]byte(p.Of), &of), json.Unmarshal([]byte(p.Rows), &rows),
-		json.Unmarshal([]byte(p.Took), &took)); err != nil {
+	said, err := sayingsIn(p.Said)
+	if errors.Join(err, json.Unmarshal([]byte(p.Of), &of), json.Unmarshal([]byte(p.Rows), &rows), json.Unmarshal([]byte(p.Took), &took)) != nil {
 		return nil, p.broken()
 	}
 	n := len(of)
@@ -174,34 +204,15 @@ func (p *packed) records() ([]Record, error) {
 		if of[i] < 0 || of[i] >= int64(len(said)) {
 			return nil, p.broken()
 		}
-		r := &out[i]
-		*r = Record{ID: p.First + int64(i), At: p.At[i*atSize : (i+1)*atSize], Rows: rows[i], TookUS: took[i], Previous: p.Previous,
-			Hash: hex.EncodeToString(p.Hashes[i*sha256.Size : (i+1)*sha256.Size])}
+		s := said[of[i]]
+		out[i] = Record{ID: p.First + int64(i), At: p.At[i*atSize : (i+1)*atSize], Actor: s.actor, Standpoint: s.standing, Action: s.action,
+			Decision: s.decision, Text: s.text, Objects: s.objects, Labels: s.labels, Missing: s.missing, Reason: s.reason, Rows: rows[i], TookUS: took[i],
+			Address: s.address, Previous: p.Previous, Hash: hex.EncodeToString(p.Hashes[i*sha256.Size : (i+1)*sha256.Size]), Client: s.client, Uses: s.uses}
 		if i > 0 {
-			r.Previous = out[i-1].Hash
-		}
-		if !r.says(said[of[i]]) {
-			return nil, p.broken()
+			out[i].Previous = out[i-1].Hash
 		}
 	}
 	return out, nil
-}
-
-// says gives a record what a page says of it, and reports whether that is all there.
-func (r *Record) says(said []any) bool {
-	texts := []*string{&r.Actor, &r.Standpoint, &r.Action, &r.Decision, &r.Text, &r.Objects, &r.Labels, &r.Missing, &r.Reason, &r.Address, &r.Client}
-	if len(said) != len(texts)+1 {
-		return false
-	}
-	for i, text := range texts {
-		var is bool
-		if *text, is = said[i].(string); !is {
-			return false
-		}
-	}
-	uses, is := said[len(texts)].(float64)
-	r.Uses = int64(uses)
-	return is
 }
 
 func (p *packed) broken() error {
