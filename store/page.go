@@ -24,6 +24,8 @@ import (
 const (
 	// leastPage is how many records make a page, at the least: of fewer, each is a row. mostPage is at the most.
 	leastPage, mostPage = 4, 256
+	// mostSaid bounds what its records say, in bytes, unless one alone says more.
+	mostSaid = 256 << 10
 	// atSize is how long the time of a record in a page is, in bytes.
 	atSize = len("2006-01-02T15:04:05.000Z")
 )
@@ -86,6 +88,7 @@ type page struct {
 	first, last    int64
 	previous       string
 	said           []saying
+	size           int    // of said, in bytes
 	of, rows, took []byte // JSON
 	at             []byte
 	hashes         []byte
@@ -101,12 +104,17 @@ func (p *page) add(r *Record) bool {
 	of := len(p.said) - 1
 	if of < 0 || p.said[of] != said {
 		if of = slices.Index(p.said, said); of < 0 {
+			size := p.size
 			for _, text := range said.texts() {
 				if strings.IndexByte(*text, 0) >= 0 { // which SQLite's functions take for the end
 					return false
 				}
+				size += len(*text)
 			}
-			of = len(p.said)
+			if p.size > 0 && size > mostSaid {
+				return false
+			}
+			of, p.size = len(p.said), size
 			p.said = append(p.said, said)
 		}
 	}

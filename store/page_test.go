@@ -70,6 +70,13 @@ func manyRecords(r *rand.Rand, groups int) (all [][]*Record) {
 				x.At = pick(x.At, "2026-03-02T09:00:00Z")
 			case 5:
 				x.Open = r.IntN(3) == 0
+			case 6:
+				for range r.IntN(30) {
+					x.Text += string(rune(r.IntN([]int{0x80, 0x800, 0x10000, 0x110000}[r.IntN(4)])))
+				}
+				if r.IntN(20) == 0 {
+					x.Reason = strings.Repeat(x.Text+"x", 10_000)
+				}
 			}
 			group = append(group, x)
 		}
