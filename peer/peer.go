@@ -62,7 +62,7 @@ type Watch struct {
 // Watch returns a watch that is off. It calls gone when the other side has closed the connection.
 func (s Socket) Watch(gone func()) *Watch { return &Watch{socket: s, gone: gone} }
 
-// On starts to watch. Work that is done at once is not watched: the timer of work before may serve for the next, but is not set anew.
+// On starts to watch. Work that is done at once costs next to nothing: one timer serves for much of it.
 func (w *Watch) On() {
 	if !w.socket.Known() {
 		return

@@ -253,7 +253,8 @@ var (
 	inRowsByOther = place{tables: "record r INDEXED BY record_others", order: []string{"r.id"}}
 	inPages       = place{tables: "paged r", order: []string{"r.page", "r.id"}, pages: true}
 	// inPagesByActor are the pages of those stretches that have ended in which somebody is in some page.
-	inPagesByActor = place{tables: "stretch s CROSS JOIN page_actor w CROSS JOIN paged r", order: []string{"s.first", "r.page", "r.id"}, stretches: true, pages: true}
+	inPagesByActor = place{tables: "stretch s CROSS JOIN page_actor w CROSS JOIN paged r", order: []string{"s.first", "r.page", "r.id"},
+		stretches: true, pages: true}
 )
 
 // asOther is what somebody did as somebody else; it is as the index of such records has it.

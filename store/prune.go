@@ -58,9 +58,10 @@ func (a *Audit) openPage(ctx context.Context, id int64) error {
 		return err
 	}
 	defer tx.Rollback()
+	const around = "first > ?1 - ?2 AND first < ?1 AND last >= ?1"
 	for _, text := range []string{
-		"INSERT INTO record (" + columns + ") SELECT " + columns + " FROM paged WHERE page IN (SELECT first FROM page WHERE first > ?1 - ?2 AND first < ?1 AND last >= ?1)",
-		"DELETE FROM page WHERE first > ?1 - ?2 AND first < ?1 AND last >= ?1",
+		"INSERT INTO record (" + columns + ") SELECT " + columns + " FROM paged WHERE page IN (SELECT first FROM page WHERE " + around + ")",
+		"DELETE FROM page WHERE " + around,
 	} {
 		if _, err := tx.ExecContext(ctx, text, id, mostPage); err != nil {
 			return err

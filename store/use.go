@@ -123,7 +123,8 @@ func (a *Audit) dropSets(ctx context.Context, since string) error {
 			done, err := tx.ExecContext(ctx, `DELETE FROM use_set WHERE id IN (SELECT id FROM use_set WHERE last < ?1 AND last <> ''
 				AND NOT EXISTS (SELECT 1 FROM use_day d WHERE d.use_set = use_set.id)
 				AND NOT EXISTS (SELECT 1 FROM use_month m WHERE m.use_set = use_set.id)
-				AND id NOT IN (SELECT uses FROM entry WHERE page > (SELECT record FROM counted) - ?2 AND id > (SELECT record FROM counted)) LIMIT ?3)`, since, mostPage, mostDropped)
+				AND id NOT IN (SELECT uses FROM entry WHERE
+					page > (SELECT record FROM counted) - ?2 AND id > (SELECT record FROM counted)) LIMIT ?3)`, since, mostPage, mostDropped)
 			if err != nil {
 				return err
 			}
