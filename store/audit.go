@@ -47,21 +47,25 @@ type Record struct {
 // broken. What was asked is not done.
 var ErrUnwritable = errors.New("the records cannot be written")
 
+// ErrStopping says that the service is about to stop. What was asked is not done.
+var ErrStopping = errors.New("the service is stopping")
+
 // Audit is the record of who did what, in a database file of its own. One
 // writer takes what waits and writes it together; the queue before it is
 // bounded, and blocks rather than drops.
 type Audit struct {
-	db      *sqlx.DB
-	conn    *sqlx.Conn  // the writer's, and so is what follows
-	add     insertion   // of one record
-	adds    insertion   // of as many as many
-	pages   driver.Stmt // inserts one
-	paged   pagedActors
-	queue   chan entry
-	done    chan struct{}
-	last    Head
-	stretch stretch // that is being written
-	drops   int64   // how often use sets were dropped
+	db       *sqlx.DB
+	conn     *sqlx.Conn  // the writer's, and so is what follows
+	add      insertion   // of one record
+	adds     insertion   // of as many as many
+	pages    driver.Stmt // inserts one
+	paged    pagedActors
+	digester digester
+	queue    chan entry
+	done     chan struct{}
+	last     Head
+	stretch  stretch // that is being written
+	drops    int64   // how often use sets were dropped
 	// Before is the last record of earlier runs of the service: one of these that is open and has
 	// no end will have none.
 	Before int64
@@ -127,11 +131,12 @@ func (a *Audit) link() error {
 	if err := tx.Select(&rows, "SELECT "+columns+" FROM record ORDER BY id"); err != nil {
 		return err
 	}
+	var d digester
 	previous := ""
 	for i := range rows {
 		r := &rows[i]
 		r.Previous = previous
-		r.Hash = r.digest()
+		r.Hash = d.digest(r)
 		if _, err := tx.Exec("UPDATE record SET previous = ?, hash = ? WHERE id = ?", r.Previous, r.Hash, r.ID); err != nil {
 			return err
 		}
@@ -182,7 +187,7 @@ func (a *Audit) put(e entry) error {
 	a.closing.RLock()
 	if a.closed {
 		a.closing.RUnlock()
-		return fmt.Errorf("%w: the service is stopping", ErrUnwritable)
+		return ErrStopping
 	}
 	a.queue <- e
 	a.closing.RUnlock()

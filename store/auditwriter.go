@@ -14,16 +14,27 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// digest is the SHA-256 of the record's fields as a JSON array, so that no two
-// records write the same bytes.
-func (r *Record) digest() string {
-	b := append(make([]byte, 0, 1024), '[')
+// A digester digests one record after the other. What they say in the same words is written once.
+type digester struct {
+	said    [9]string
+	written []byte // said, as JSON
+	b       []byte
+}
+
+// digest is the SHA-256 of a record's fields as a JSON array, so that no two records write the same bytes.
+func (d *digester) digest(r *Record) string {
+	if said := [...]string{r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason}; said != d.said || d.written == nil {
+		d.said, d.written = said, d.written[:0]
+		for _, s := range said {
+			d.written = append(appendText(d.written, s), ',')
+		}
+	}
+	b := append(d.b[:0], '[')
 	number := func(n int64) { b = append(strconv.AppendInt(b, n, 10), ',') }
 	text := func(s string) { b = append(appendText(b, s), ',') }
 	number(r.ID)
-	for _, s := range []string{r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason} {
-		text(s)
-	}
+	text(r.At)
+	b = append(b, d.written...)
 	number(r.Rows)
 	number(r.TookUS)
 	text(r.Address)
@@ -38,6 +49,7 @@ func (r *Record) digest() string {
 		number(r.Uses)
 	}
 	b[len(b)-1] = ']'
+	d.b = b
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])
 }
@@ -249,7 +261,7 @@ func (l *linking) add(ctx context.Context, r *Record) (err error) {
 		}
 	}
 	r.ID, r.Previous = l.last.Number+1, l.last.Hash
-	r.Hash = r.digest()
+	r.Hash = l.audit.digester.digest(r)
 	l.last = Head{r.ID, r.Hash}
 	if l.stretch.add(r.At); r.ID%stretchSize == 0 {
 		if _, err := l.tx.ExecContext(ctx, `INSERT INTO stretch (first, earliest, latest) VALUES (?, ?, ?)`, startOf(r.ID), l.stretch.Earliest,

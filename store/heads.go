@@ -168,13 +168,14 @@ func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last He
 	if err != nil {
 		return 0, last, err
 	}
+	var d digester
 	var read stretch
 	check := func(r *Record) error {
 		if r.ID == after {
 			last = Head{r.ID, r.Hash} // which the caller trusts
 			return nil
 		}
-		if r.Previous != last.Hash || r.Hash != r.digest() || last.Number > 0 && r.ID != last.Number+1 {
+		if r.Previous != last.Hash || r.Hash != d.digest(r) || last.Number > 0 && r.ID != last.Number+1 {
 			return fmt.Errorf("%w: the record has been altered at R-%d, or entries before it are gone", ErrAltered, r.ID)
 		}
 		n, last = n+1, Head{r.ID, r.Hash}

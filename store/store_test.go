@@ -211,6 +211,9 @@ func TestAuditKeepsAllAndFinds(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
+	if err := s.Audit().Add(&Record{Actor: "user:opal"}); !errors.Is(err, ErrStopping) {
+		t.Errorf("a record after the end: %v", err)
+	}
 	s = opened(t, dir)
 	defer s.Close()
 	if err := s.Audit().Add(&Record{Actor: "user:opal", Standpoint: "user:u1 in role:x", Action: "preview", Decision: "allowed", Objects: `["survey.field.visits"]`}); err != nil {
@@ -247,7 +250,9 @@ func TestAuditKeepsAllAndFinds(t *testing.T) {
 // TestDigest: a record's digest is that of its fields as encoding/json writes them.
 func TestDigest(t *testing.T) {
 	odd := []string{"", "plain text 1", "æøå", "\"quoted\"", `back\slash`, "<a>&b", "line\nbreak", "\x00\x7f", "bad \xff utf-8", "\u2028", "💎"}
-	for i, s := range odd {
+	var d digester
+	for i, s := range append(odd, odd...) {
+		i %= len(odd)
 		r := &Record{ID: int64(i), At: odd[(i+1)%len(odd)], Actor: s, Standpoint: s, Action: "query", Text: s + s, Objects: "[]", Labels: `["a"]`, Reason: s,
 			Rows: -1, TookUS: 1 << 60, Address: s, Previous: "0f", Client: odd[(i+2)%len(odd)], Open: i%2 == 0, Uses: int64(i % 3)}
 		all := []any{r.ID, r.At, r.Actor, r.Standpoint, r.Action, r.Decision, r.Text, r.Objects, r.Labels, r.Missing, r.Reason, r.Rows, r.TookUS, r.Address, r.Previous}
@@ -259,8 +264,12 @@ func TestDigest(t *testing.T) {
 		}
 		written, err := json.Marshal(all)
 		must(t, err)
-		if sum := sha256.Sum256(written); r.digest() != hex.EncodeToString(sum[:]) {
+		sum := sha256.Sum256(written)
+		if d.digest(r) != hex.EncodeToString(sum[:]) {
 			t.Errorf("the digest of %s is another", written)
+		}
+		if r.ID++; d.digest(r) == hex.EncodeToString(sum[:]) || d.digest(r) != new(digester).digest(r) {
+			t.Errorf("the digest of the next record that says %q", s)
 		}
 	}
 }

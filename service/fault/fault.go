@@ -53,7 +53,7 @@ func New(kind Kind, code, format string, args ...any) *Error {
 }
 
 // ErrStopping says that the service is about to stop.
-var ErrStopping = errors.New("the service is stopping")
+var ErrStopping = store.ErrStopping
 
 // Of turns any error into what a caller is told of it: a value of the caller's own, which
 // it may add to, for one error can be told to many. An error that it does not know is a
