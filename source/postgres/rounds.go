@@ -27,12 +27,15 @@ type rounds struct {
 	running   int  // rounds
 	gathering bool // a worker is in gather
 	waiting   []*asking
-	late      *time.Timer // ends the patience with the rounds that run
+	away      time.Duration // how long a round takes at the least, of late
+	late      *time.Timer   // ends the patience with the rounds that run
 }
 
 const (
-	// usual is how many rounds run where the database is quick, and most where it is not.
-	usual, most = 2, connections
+	// most is how many rounds run at once.
+	most = connections
+	// step is how long a round takes at the least where one at a time is usual. For each step more, one more is.
+	step = 500 * time.Microsecond
 	// together is how many statements a round has, at the most.
 	together = 16
 	// patience is how long who is first waits for a round before more run than are usual, and quick how long a
@@ -65,6 +68,19 @@ type round struct {
 	asked  []*asking
 	wanted int                // those of them that somebody waits for
 	cancel context.CancelFunc // nil: it has not begun
+}
+
+// usual is how many rounds run at once: one where the database is near, since more would be smaller; where it is far away, as many
+// as are on their way. The caller holds the lock.
+func (r *rounds) usual() int { return min(1+int(r.away/step), most) }
+
+// ended notes how long a round has taken. What was the least is forgotten little by little.
+func (r *rounds) ended(took time.Duration) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.away += r.away / 64; r.away == 0 || took < r.away {
+		r.away = took
+	}
 }
 
 func newRounds(pool *pgxpool.Pool) *rounds {
@@ -142,9 +158,9 @@ func (r *rounds) next(isQuick bool) *round {
 	return out
 }
 
-// begin starts a worker if fewer than the usual number run and none is gathering. The caller holds the lock.
+// begin starts a worker if fewer than are usual run and none is gathering. The caller holds the lock.
 func (r *rounds) begin() {
-	if r.running < usual && !r.gathering {
+	if r.running < r.usual() && !r.gathering {
 		r.running++
 		go r.work(true)
 	}
@@ -155,7 +171,10 @@ func (r *rounds) work(isQuick bool) {
 	for {
 		r.mu.Lock()
 		r.gather()
-		next := r.next(isQuick)
+		var next *round
+		if enough := r.running > r.usual() && len(r.waiting) > 0 && time.Since(r.waiting[0].since) < patience; !enough {
+			next = r.next(isQuick)
+		}
 		if next == nil {
 			r.running--
 			r.mu.Unlock()
@@ -206,7 +225,9 @@ func (r *rounds) send(next *round) (isQuick bool) {
 	}
 	r.mu.Unlock()
 	r.run(ctx, next)
-	return time.Since(began) < quick*time.Duration(len(next.asked))
+	took := time.Since(began)
+	r.ended(took)
+	return took < quick*time.Duration(len(next.asked))
 }
 
 // run asks for the answers of a round; those that do not come have to be asked for alone.

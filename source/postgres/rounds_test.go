@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -110,6 +112,89 @@ func TestRoundsFarAway(t *testing.T) {
 	wg.Wait()
 	if len(used) < 6 {
 		t.Errorf("%d connections were used: %v", len(used), used)
+	}
+}
+
+// distant returns the URL of a database as it is reached over a network that takes a millisecond each way.
+func distant(t *testing.T, url string) string {
+	t.Helper()
+	there := regexp.MustCompile(`127\.0\.0\.1:\d+`).FindString(url)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	carry := func(from, to net.Conn) {
+		type part struct {
+			due  time.Time
+			what []byte
+		}
+		on := make(chan part, 100)
+		go func() {
+			defer to.Close()
+			for p := range on {
+				time.Sleep(time.Until(p.due))
+				to.Write(p.what)
+			}
+		}()
+		defer close(on)
+		for {
+			b := make([]byte, 8<<10)
+			n, err := from.Read(b)
+			if err != nil {
+				return
+			}
+			on <- part{time.Now().Add(time.Millisecond), b[:n]}
+		}
+	}
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", there)
+			if err != nil {
+				near.Close()
+				return
+			}
+			go carry(near, far)
+			go carry(far, near)
+		}
+	}()
+	return strings.Replace(url, there, l.Addr().String(), 1)
+}
+
+// TestRoundsOverADistance: four who ask a database that is far away wait little longer than one.
+func TestRoundsOverADistance(t *testing.T) {
+	_, url, _, _ := made(t)
+	src := open(t, distant(t, url))
+	rate := func(clients, each int) float64 {
+		began := time.Now()
+		var wg sync.WaitGroup
+		for client := range clients {
+			wg.Go(func() {
+				for n := range each {
+					row, err := answer(t.Context(), src, source.Request{SQL: "SELECT id FROM s.t WHERE id = $1", Args: []any{int64((client+n)%3 + 1)}})
+					if err != nil || len(row) != 1 {
+						t.Errorf("%q, %v", row, err)
+						return
+					}
+				}
+			})
+		}
+		wg.Wait()
+		return float64(clients*each) / time.Since(began).Seconds()
+	}
+	rate(8, 50) // all are connected
+	best := 0.0
+	for range 5 {
+		if best = max(best, rate(4, 60)/rate(1, 60)); best > 3 {
+			break
+		}
+	}
+	if best < 2.7 {
+		t.Errorf("four who ask get %.1f times as many answers as one", best)
 	}
 }
 
