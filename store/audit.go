@@ -410,12 +410,14 @@ func (a *Audit) snapshot(ctx context.Context, f func(on sqlx.QueryerContext) err
 		return err
 	}
 	defer conn.Close()
-	if _, err := conn.ExecContext(ctx, "BEGIN DEFERRED"); err != nil { // which database/sql would begin as one that writes
+	whole := context.WithoutCancel(ctx)                                  // so that no connection is given back within a transaction
+	if _, err := conn.ExecContext(whole, "BEGIN DEFERRED"); err != nil { // which database/sql would begin as one that writes
 		return err
 	}
-	err = f(conn)
-	if _, e := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK"); e != nil {
-		conn.Raw(func(any) error { return driver.ErrBadConn })
-	}
-	return err
+	defer func() {
+		if _, err := conn.ExecContext(whole, "ROLLBACK"); err != nil {
+			conn.Raw(func(any) error { return driver.ErrBadConn })
+		}
+	}()
+	return f(conn)
 }
