@@ -24,7 +24,8 @@ type rounds struct {
 	pool *pgxpool.Pool
 
 	mu        sync.Mutex
-	running   int  // rounds
+	running   int // workers, each with a round at a time
+	sent      []*round
 	gathering bool // a worker is in gather
 	waiting   []*asking
 	away      time.Duration // how long a round takes at the least, of late
@@ -68,16 +69,27 @@ type round struct {
 	asked  []*asking
 	wanted int                // those of them that somebody waits for
 	cancel context.CancelFunc // nil: it has not begun
+	began  time.Time
 }
 
 // usual is how many rounds run at once: one where the database is near, since more would be smaller; where it is far away, as many
 // as are on their way. The caller holds the lock.
 func (r *rounds) usual() int { return min(1+int(r.away/step), most) }
 
-// ended notes how long a round has taken. What was the least is forgotten little by little.
+// brisk is how many workers do not wait for a round that takes long, such as one for a table that is locked. The caller
+// holds the lock.
+func (r *rounds) brisk() int {
+	n, now := r.running, time.Now()
+	for _, out := range r.sent {
+		if now.Sub(out.began) > patience+r.away {
+			n--
+		}
+	}
+	return n
+}
+
+// ended notes how long a round has taken. What was the least is forgotten little by little. The caller holds the lock.
 func (r *rounds) ended(took time.Duration) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	if r.away += r.away / 64; r.away == 0 || took < r.away {
 		r.away = took
 	}
@@ -160,7 +172,7 @@ func (r *rounds) next(isQuick bool) *round {
 
 // begin starts a worker if fewer than are usual run and none is gathering. The caller holds the lock.
 func (r *rounds) begin() {
-	if r.running < r.usual() && !r.gathering {
+	if !r.gathering && r.running < most && r.brisk() < r.usual() {
 		r.running++
 		go r.work(true)
 	}
@@ -172,7 +184,7 @@ func (r *rounds) work(isQuick bool) {
 		r.mu.Lock()
 		r.gather()
 		var next *round
-		if enough := r.running > r.usual() && len(r.waiting) > 0 && time.Since(r.waiting[0].since) < patience; !enough {
+		if enough := len(r.waiting) > 0 && r.brisk() > r.usual() && time.Since(r.waiting[0].since) < patience; !enough {
 			next = r.next(isQuick)
 		}
 		if next == nil {
@@ -206,7 +218,7 @@ func (r *rounds) gather() {
 
 // send runs a round, and reports whether it was quick.
 func (r *rounds) send(next *round) (isQuick bool) {
-	began := time.Now()
+	next.began = time.Now()
 	first := next.asked[0]
 	bytes := int64(0)
 	for _, a := range next.asked {
@@ -223,9 +235,13 @@ func (r *rounds) send(next *round) (isQuick bool) {
 	if next.cancel = cancel; next.wanted == 0 {
 		cancel()
 	}
+	r.sent = append(r.sent, next)
 	r.mu.Unlock()
 	r.run(ctx, next)
-	took := time.Since(began)
+	took := time.Since(next.began)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.sent = slices.DeleteFunc(r.sent, func(other *round) bool { return other == next })
 	r.ended(took)
 	return took < quick*time.Duration(len(next.asked))
 }

@@ -221,6 +221,17 @@ func TestRoundsThatWait(t *testing.T) {
 		})
 	}
 	time.Sleep(50 * time.Millisecond)
+	least := time.Hour
+	for range 60 {
+		began := time.Now()
+		if _, err := answer(t.Context(), src, source.Request{SQL: "SELECT id FROM s.t WHERE id = $1", Args: []any{int64(1)}}); err != nil {
+			t.Error(err)
+		}
+		least = min(least, time.Since(began))
+	}
+	if least > 2*time.Millisecond {
+		t.Errorf("beside a locked table, an answer takes %v at least", least)
+	}
 	var others sync.WaitGroup
 	for n := range 30 {
 		others.Go(func() {
