@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -215,22 +216,22 @@ func TestRoundsThatWait(t *testing.T) {
 	var got atomic.Int64
 	for n := range 6 {
 		blocked.Go(func() {
-			if _, err := answer(locked, src, source.Request{SQL: "SELECT n FROM s.child WHERE n = $1", Args: []any{int64(n)}}); err == nil {
+			if _, err := answer(locked, src, source.Request{SQL: fmt.Sprintf("SELECT n FROM s.child WHERE n = $1 AND %d > 0", n/2+1), Args: []any{int64(n)}}); err == nil {
 				got.Add(1)
 			}
 		})
 	}
 	time.Sleep(50 * time.Millisecond)
-	least := time.Hour
-	for range 60 {
+	var took []time.Duration
+	for range 61 {
 		began := time.Now()
 		if _, err := answer(t.Context(), src, source.Request{SQL: "SELECT id FROM s.t WHERE id = $1", Args: []any{int64(1)}}); err != nil {
 			t.Error(err)
 		}
-		least = min(least, time.Since(began))
+		took = append(took, time.Since(began))
 	}
-	if least > 2*time.Millisecond {
-		t.Errorf("beside a locked table, an answer takes %v at least", least)
+	if slices.Sort(took); took[30] > 2500*time.Microsecond {
+		t.Errorf("beside a locked table, an answer takes %v", took[30])
 	}
 	var others sync.WaitGroup
 	for n := range 30 {
