@@ -88,6 +88,11 @@ func (r *rounds) brisk() int {
 	return n
 }
 
+// enough reports whether those who wait can be left to other workers. The caller holds the lock.
+func (r *rounds) enough() bool {
+	return len(r.waiting) > 0 && r.brisk() > r.usual() && time.Since(r.waiting[0].since) < patience
+}
+
 // ended notes how long a round has taken. What was the least is forgotten little by little. The caller holds the lock.
 func (r *rounds) ended(took time.Duration) {
 	if r.away += r.away / 64; r.away == 0 || took < r.away {
@@ -184,7 +189,9 @@ func (r *rounds) work(isQuick bool) {
 		r.mu.Lock()
 		r.gather()
 		var next *round
-		if enough := len(r.waiting) > 0 && r.brisk() > r.usual() && time.Since(r.waiting[0].since) < patience; !enough {
+		if r.enough() {
+			r.late.Reset(patience - time.Since(r.waiting[0].since))
+		} else {
 			next = r.next(isQuick)
 		}
 		if next == nil {
