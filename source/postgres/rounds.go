@@ -35,8 +35,8 @@ type rounds struct {
 const (
 	// most is how many rounds run at once.
 	most = connections
-	// step is how long a round takes at the least where one at a time is usual. For each step more, one more is.
-	step = 500 * time.Microsecond
+	// near is within which time a round comes back from a database that is near. For each step more, one more is usual.
+	near, step = 450 * time.Microsecond, 250 * time.Microsecond
 	// together is how many statements a round has, at the most.
 	together = 16
 	// patience is how long who is first waits for a round before more run than are usual, and quick how long a
@@ -74,7 +74,12 @@ type round struct {
 
 // usual is how many rounds run at once: one where the database is near, since more would be smaller; where it is far away, as many
 // as are on their way. The caller holds the lock.
-func (r *rounds) usual() int { return min(1+int(r.away/step), most) }
+func (r *rounds) usual() int {
+	if r.away < near {
+		return 1
+	}
+	return min(2+int((r.away-near)/step), most)
+}
 
 // brisk is how many workers do not wait for a round that takes long, such as one for a table that is locked. The caller
 // holds the lock.

@@ -49,8 +49,8 @@ func TestUsual(t *testing.T) {
 	}{
 		{[]time.Duration{200 * time.Microsecond}, 1, 1},
 		{[]time.Duration{3 * time.Millisecond, 300 * time.Microsecond, time.Second}, 100, 1},
-		{[]time.Duration{2300 * time.Microsecond, 4 * time.Millisecond}, 10, 1},
-		{[]time.Duration{2300 * time.Microsecond, 4 * time.Millisecond}, 200, 5},
+		{[]time.Duration{time.Millisecond, 4 * time.Millisecond}, 10, 1},
+		{[]time.Duration{time.Millisecond, 4 * time.Millisecond}, 200, 4},
 		{[]time.Duration{time.Second}, 1000, most},
 		{[]time.Duration{400 * time.Microsecond}, 1, 1},
 	} {
