@@ -143,8 +143,7 @@ func (a *Audit) connect(ctx context.Context) error {
 
 func prepareInsertion(ctx context.Context, conn *sqlx.Conn, n int) (in insertion, err error) {
 	row := "(?" + strings.Repeat(", ?", perRecord-1) + ")"
-	text := `INSERT INTO record (id, at, actor, standing, action, decision, text, objects, labels, missing,
-		reason, rows, took_us, address, previous, hash, client, open, ends, uses) VALUES ` + row + strings.Repeat(", "+row, n-1)
+	text := `INSERT INTO record (` + columns + `) VALUES ` + row + strings.Repeat(", "+row, n-1)
 	in.Stmt, err = prepare(ctx, conn, text)
 	in.values = make([]driver.NamedValue, n*perRecord)
 	for i := range in.values {

@@ -17,14 +17,14 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Statements that come at the same time are recorded together, and such records mostly say the same: they are of the same
-// persons and programs, with the same texts about the same objects. A page keeps that once, which costs the writer much less
-// than a row for each record, and takes a fraction of the room. What is looked for by a key of its own is not in pages.
+// Statements that arrive at the same time are recorded in one transaction, and their records share most texts: the same people
+// and programs send the same statements about the same objects. A page stores these texts once. That costs the writer much less
+// than a row for each record, and takes a fraction of the space. Records that are looked up by a key of their own are not in pages.
 
 const (
-	// leastPage is how many records make a page, at the least: of fewer, each is a row. mostPage is at the most.
+	// A page has at least leastPage records, since fewer are stored as rows, and at most mostPage.
 	leastPage, mostPage = 4, 256
-	// mostSaid bounds what its records say, in bytes, unless one alone says more.
+	// mostSaid bounds the texts of a page, in bytes, unless one record alone has more.
 	mostSaid = 256 << 10
 	// atSize is how long the time of a record in a page is, in bytes.
 	atSize = len("2006-01-02T15:04:05.000Z")
@@ -33,7 +33,7 @@ const (
 // near selects the records from the first number to the second. A page that includes the first begins up to mostPage before it.
 var near = fmt.Sprintf("page > ?1 - %d AND page <= ?2 AND id BETWEEN ?1 AND ?2", mostPage)
 
-// A saying is what records have in common.
+// A saying is the texts that records of a page share.
 type saying struct {
 	actor, standing, action, decision, text, objects, labels, missing, reason, address, client string
 
@@ -49,7 +49,7 @@ func (s *saying) texts() [11]*string {
 	return [...]*string{&s.actor, &s.standing, &s.action, &s.decision, &s.text, &s.objects, &s.labels, &s.missing, &s.reason, &s.address, &s.client}
 }
 
-// sayingsIn reads what the records of a page say. Whatever is not as it was written is an error.
+// sayingsIn reads the texts of a page. It returns an error if they have another form than sayings gives them.
 func sayingsIn(text string) (out []saying, err error) {
 	d := jsontext.NewDecoder(strings.NewReader(text))
 	next := func(kind jsontext.Kind) (t jsontext.Token) {
@@ -96,8 +96,10 @@ type page struct {
 
 // add adds the next record, and reports whether it can be in the page.
 func (p *page) add(r *Record) bool {
-	if r.Open || r.Ends != 0 || len(r.At) != atSize || r.asSomebodyElse() || p.first > 0 && (r.ID != p.last+1 || r.ID-p.first >= mostPage) ||
-		p.first > 0 && startOf(r.ID) != startOf(p.first) {
+	if r.Open || r.Ends != 0 || len(r.At) != atSize || r.asSomebodyElse() {
+		return false
+	}
+	if p.first > 0 && (r.ID != p.last+1 || r.ID-p.first >= mostPage || startOf(r.ID) != startOf(p.first)) {
 		return false
 	}
 	said := sayingOf(r)
@@ -278,7 +280,7 @@ func (a *Audit) between(ctx context.Context, first, last int64) (out []Record, e
 	return out, err
 }
 
-// pagedActors is who is in pages of a stretch for certain.
+// pagedActors are actors who are already in the table page_actor, of one stretch.
 type pagedActors struct {
 	stretch int64
 	actors  map[string]bool

@@ -72,8 +72,8 @@ type round struct {
 	began  time.Time
 }
 
-// usual is how many rounds run at once: one where the database is near, since more would be smaller; where it is far away, as many
-// as are on their way. The caller holds the lock.
+// usual is how many rounds run at once: one if the database is near, because two would each carry fewer statements; more if it is far
+// away, because a round then spends most of its time on the network. The caller holds the lock.
 func (r *rounds) usual() int {
 	if r.away < near {
 		return 1
@@ -81,9 +81,9 @@ func (r *rounds) usual() int {
 	return min(2+int((r.away-near)/step), most)
 }
 
-// brisk is how many workers do not wait for a round that takes long, such as one for a table that is locked. The caller
+// onTime is how many workers are not held up by a round that takes too long, such as one that waits for a locked table. The caller
 // holds the lock.
-func (r *rounds) brisk() int {
+func (r *rounds) onTime() int {
 	n, now := r.running, time.Now()
 	for _, out := range r.sent {
 		if now.Sub(out.began) > patience+r.away {
@@ -93,12 +93,12 @@ func (r *rounds) brisk() int {
 	return n
 }
 
-// enough reports whether those who wait can be left to other workers. The caller holds the lock.
+// enough reports whether other workers can serve everyone who waits. The caller holds the lock.
 func (r *rounds) enough() bool {
-	return len(r.waiting) > 0 && r.brisk() > r.usual() && time.Since(r.waiting[0].since) < patience
+	return len(r.waiting) > 0 && r.onTime() > r.usual() && time.Since(r.waiting[0].since) < patience
 }
 
-// ended notes how long a round has taken. What was the least is forgotten little by little. The caller holds the lock.
+// ended notes how long a round took. The shortest time is slowly forgotten, in case the database has moved. The caller holds the lock.
 func (r *rounds) ended(took time.Duration) {
 	if r.away += r.away / 64; r.away == 0 || took < r.away {
 		r.away = took
@@ -182,7 +182,7 @@ func (r *rounds) next(isQuick bool) *round {
 
 // begin starts a worker if fewer than are usual run and none is gathering. The caller holds the lock.
 func (r *rounds) begin() {
-	if !r.gathering && r.running < most && r.brisk() < r.usual() {
+	if !r.gathering && r.running < most && r.onTime() < r.usual() {
 		r.running++
 		go r.work(true)
 	}
