@@ -148,16 +148,24 @@ func (m *Model) rebase(now time.Time, changed func(*Grant) bool) (lapsed []*Gran
 // resting collects the grants that depend on changed ones, at any depth.
 func (m *Model) resting(changed func(*Grant) bool) (pending map[GrantID]bool, order []GrantID) {
 	pending = map[GrantID]bool{}
-	for grown := true; grown; {
-		grown = false
-		for i := 1; i < m.grants.size(); i++ {
-			g := m.grants.at(i)
-			if g.Revoked || g.Lapsed || g.Basis == 0 || pending[g.ID] || !pending[g.Basis] && !changed(m.Grant(g.Basis)) {
-				continue
-			}
+	above := map[GrantID][]GrantID{} // the grants that depend on one, by that one
+	for i := 1; i < m.grants.size(); i++ {
+		g := m.grants.at(i)
+		if g.Revoked || g.Lapsed || g.Basis == 0 {
+			continue
+		}
+		above[g.Basis] = append(above[g.Basis], g.ID)
+		if changed(m.Grant(g.Basis)) {
 			pending[g.ID] = true
 			order = append(order, g.ID)
-			grown = true
+		}
+	}
+	for next := 0; next < len(order); next++ {
+		for _, id := range above[order[next]] {
+			if !pending[id] {
+				pending[id] = true
+				order = append(order, id)
+			}
 		}
 	}
 	return pending, order

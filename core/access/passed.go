@@ -93,17 +93,24 @@ func (m *Model) saysPassed(now time.Time) string {
 	return "others were given it from there: " + strings.Join(list, "; ") + ". Revoke it from them first, or from all of them with cascade"
 }
 
+// givesOn reports whether a subject has a membership by a giver, which a new one replaces, so
+// that what was passed on by it may have to end.
+func (m *Model) givesOn(member *Subject, of, by SubjectID) bool {
+	return slices.ContainsFunc(member.Memberships, func(x Membership) bool { return x.Of == of && x.By == by })
+}
+
 // putMembership puts a membership in the place of the one by the same giver.
 func (m *Model) putMembership(member *Subject, e Membership) {
 	up := *member
 	up.Memberships = slices.Clone(member.Memberships)
+	in := slices.ContainsFunc(member.Memberships, func(x Membership) bool { return x.Of == e.Of })
 	if i := slices.IndexFunc(up.Memberships, func(x Membership) bool { return x.Of == e.Of && x.By == e.By }); i >= 0 {
 		up.Memberships[i] = e
 	} else {
 		up.Memberships = append(up.Memberships, e)
 	}
 	m.setSubject(up)
-	if of := m.Subject(e.Of); !slices.Contains(of.Members, member.ID) {
+	if !in {
 		down := m.ownSubject(e.Of)
 		down.Members = append(down.Members, member.ID)
 	}

@@ -265,12 +265,15 @@ func (c Join) apply(m *Model, at time.Time) error {
 		}
 		c.Until = earliest(c.Until, until)
 	}
+	gives := m.givesOn(member, of.ID, by)
 	m.putMembership(
 		member,
 		Membership{Of: of.ID, By: by, At: at, Until: c.Until, Option: c.Option, Passed: c.Passed, Reason: c.Reason, Ticket: c.Ticket},
 	)
-	if err := m.settlePassed(at, false); err != nil {
-		return err
+	if gives { // what is new takes nothing away
+		if err := m.settlePassed(at, false); err != nil {
+			return err
+		}
 	}
 	return m.checkAdministrator()
 }

@@ -153,11 +153,13 @@ func (st *Rights) OwnersRights(view *Object) (*Rights, error) {
 // ownersUntil is when what the owners of views hold first changes by itself.
 func (m *Model) ownersUntil(now time.Time) time.Time {
 	var until time.Time
+	asked := map[SubjectID]bool{}
 	for _, id := range m.views {
 		view := m.Object(id)
-		if view.Missing || view.View == nil || view.View.Rights != OwnerRights || view.Owner == 0 {
+		if view.Missing || view.View == nil || view.View.Rights != OwnerRights || view.Owner == 0 || asked[view.Owner] {
 			continue
 		}
+		asked[view.Owner] = true
 		if owner, err := m.stand(Standpoint{Subject: view.Owner}, now); err == nil && !owner.Until.IsZero() {
 			until = earliest(until, owner.Until)
 		}

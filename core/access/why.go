@@ -185,7 +185,7 @@ func (st *Rights) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 			if !able.Test(uint(s.ID)) || st.Counts(s.ID) || m.Subject(subject).Kind == Role && (kind == Group || m.chain(s.ID, subject) != nil) {
 				continue
 			}
-			if other, err := m.Rights(Standpoint{Subject: s.ID}, st.At); err == nil {
+			if other, err := m.stand(Standpoint{Subject: s.ID}, st.At); err == nil {
 				candidates = append(candidates, other)
 			}
 		}

@@ -1,6 +1,7 @@
 package emit
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,7 +26,10 @@ type Arg struct {
 type emitter struct {
 	dialect
 	spelling
+	ctx     context.Context
 	b       strings.Builder
+	written int // bytes, and how many times something was written
+	writes  int
 	args    []Arg
 	numbers map[Arg]int // the place of each argument, so that equal ones share it
 	aliases map[*query.Relation]string
@@ -83,8 +87,19 @@ func speaks(m *access.Model, source access.ObjectID) string {
 func (e *emitter) write(parts ...string) {
 	for _, p := range parts {
 		e.b.WriteString(p)
+		e.written += len(p)
+	}
+	if e.written > mostWritten {
+		panic(query.TooLarge("the statement comes to more than %d bytes once its policies are in it", mostWritten))
+	}
+	if e.writes++; e.writes%1024 == 0 && e.ctx.Err() != nil {
+		panic(query.Ended{Cause: context.Cause(e.ctx)})
 	}
 }
+
+// mostWritten bounds what is written for a statement, in bytes, what is written twice counted
+// as often.
+const mostWritten = 32 << 20
 
 // line starts a new line at the depth of the query being written.
 func (e *emitter) line() { e.write("\n", strings.Repeat("  ", e.indent)) }

@@ -1,6 +1,7 @@
 package emit
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"sync/atomic"
@@ -24,16 +25,17 @@ type Plan struct {
 
 // Make plans a text for a reader: see [Govern].
 func Make(text string, params []any, st *access.Rights, policies *policy.Set) (*Plan, error) {
-	return MakeOf(query.Statement{SQL: text, Params: params}, st, policies)
+	return MakeOf(context.Background(), query.Statement{SQL: text, Params: params}, st, policies)
 }
 
-// MakeOf is Make of a text with names of its own, and with parameters that may be deferred.
-func MakeOf(text query.Statement, st *access.Rights, policies *policy.Set) (*Plan, error) {
-	g, err := query.Govern(text, st, policies)
+// MakeOf is Make of a text with names of its own, and with parameters that may be deferred. It
+// ends with the context's error where that is done first.
+func MakeOf(ctx context.Context, text query.Statement, st *access.Rights, policies *policy.Set) (*Plan, error) {
+	g, err := query.Govern(ctx, text, st, policies)
 	if err != nil {
 		return nil, err
 	}
-	return emitted(g, st.Model)
+	return emitted(ctx, g, st.Model)
 }
 
 // Fill gives the arguments of a plan with deferred parameters the values of these. ok is false
@@ -53,13 +55,20 @@ func (p *Plan) Fill(params []any) (args []Arg, ok bool) {
 }
 
 // emitted writes a governed statement. What it cannot write is refused.
-func emitted(g *query.Governed, m *access.Model) (plan *Plan, err error) {
+func emitted(ctx context.Context, g *query.Governed, m *access.Model) (plan *Plan, err error) {
 	defer func() {
-		if r := recover(); r != nil {
+		switch r := recover().(type) {
+		case nil:
+		case *query.Error:
+			plan, err = nil, r
+		case query.Ended:
+			plan, err = nil, r.Cause
+		default:
 			plan, err = nil, &query.Error{Code: query.Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
 		}
 	}()
 	e := newEmitter(m, g.Source)
+	e.ctx = ctx
 	if g.Write {
 		e.writing(g.Changes)
 	} else {

@@ -126,5 +126,5 @@ func (c RemovePolicy) apply(s *Set, _ *access.Model) (*Set, error) {
 	if row, column := s.Find(c.Name); row == nil && column == nil {
 		return nil, &access.NotFound{Kind: "policy", Name: c.Name, Known: s.Names()}
 	}
-	return s.without(c.Name), nil
+	return s.without(c.Name).indexed(), nil
 }

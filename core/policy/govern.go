@@ -81,11 +81,12 @@ func (r *Rules) add(p *RowPolicy) {
 // treatments decides for each column that live policies are about.
 func (s *Set) treatments(g *Governance, st *access.Rights, table access.ObjectID) {
 	asked := map[access.ObjectID][]*ColumnPolicy{}
+	bearing := s.bearing(st.Model, table)
 	for _, p := range s.ColumnPolicies(st.Model, table) {
 		if p.Status != Live || !p.takes(st) {
 			continue
 		}
-		for _, column := range s.treatedOf(p, st.Model, table) {
+		for _, column := range s.treatedOf(p, st.Model, table, bearing) {
 			asked[column] = append(asked[column], p)
 		}
 	}
@@ -104,13 +105,23 @@ func (s *Set) treatments(g *Governance, st *access.Rights, table access.ObjectID
 
 // treatedOf lists the columns of a table that a policy is about, with those that
 // are gone and were named, by the policy or by a label of their own.
-func (s *Set) treatedOf(p *ColumnPolicy, m *access.Model, table access.ObjectID) []access.ObjectID {
+func (s *Set) treatedOf(
+	p *ColumnPolicy,
+	m *access.Model,
+	table access.ObjectID,
+	bearing map[access.ObjectID][]access.ObjectID,
+) []access.ObjectID {
 	if p.Label == 0 && p.Pattern == "" {
 		return p.Columns
 	}
 	var ids []access.ObjectID
-	for _, column := range m.Object(table).Children {
-		if s.Treats(p, m, column) && (!m.Object(column).Missing || p.Pattern != "" || slices.Contains(s.placed[column], p.Label)) {
+	columns := m.Object(table).Children
+	if p.Label != 0 {
+		columns = bearing[p.Label]
+	}
+	for _, column := range columns {
+		if (p.Label != 0 || s.Treats(p, m, column)) &&
+			(!m.Object(column).Missing || p.Pattern != "" || slices.Contains(s.placed[column], p.Label)) {
 			ids = append(ids, column)
 		}
 	}

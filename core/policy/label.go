@@ -14,14 +14,42 @@ func (s *Set) Labels(m *access.Model, id access.ObjectID) []access.ObjectID {
 		return nil
 	}
 	var all []access.ObjectID
+	seen := map[access.ObjectID]bool{}
 	for ; id != access.PlatformID; id = m.Object(id).Parent {
 		for _, label := range s.placed[id] {
-			if !slices.Contains(all, label) {
+			if !seen[label] {
+				seen[label] = true
 				all = append(all, label)
 			}
 		}
 	}
 	return all
+}
+
+// bears reports whether an object has a label.
+func (s *Set) bears(m *access.Model, id, label access.ObjectID) bool {
+	for ; id != access.PlatformID; id = m.Object(id).Parent {
+		if slices.Contains(s.placed[id], label) {
+			return true
+		}
+	}
+	return false
+}
+
+// bearing lists the columns of a table by the labels that they have, all labels in one pass.
+func (s *Set) bearing(m *access.Model, table access.ObjectID) map[access.ObjectID][]access.ObjectID {
+	columns, whole := map[access.ObjectID][]access.ObjectID{}, map[access.ObjectID]bool{}
+	for _, label := range s.Labels(m, table) {
+		columns[label], whole[label] = m.Object(table).Children, true
+	}
+	for _, column := range m.Object(table).Children {
+		for _, label := range s.placed[column] {
+			if !whole[label] {
+				columns[label] = append(columns[label], column)
+			}
+		}
+	}
+	return columns
 }
 
 // Own lists the labels that were put on the object itself.

@@ -82,8 +82,9 @@ func (s *Set) ColumnPolicies(m *access.Model, table access.ObjectID) []*ColumnPo
 		return own
 	}
 	all := slices.Clone(own)
+	bearing := s.bearing(m, table)
 	for _, p := range s.wideColumns {
-		if slices.ContainsFunc(m.Object(table).Children, func(column access.ObjectID) bool { return s.Treats(p, m, column) }) {
+		if len(bearing[p.Label]) > 0 {
 			all = append(all, p)
 		}
 	}
@@ -132,12 +133,12 @@ func (s *Set) Naming(id access.SubjectID) []string {
 	return names
 }
 
-// without returns a copy that lacks the policy with the name.
+// without returns a copy that lacks the policy with the name, and is not indexed yet.
 func (s *Set) without(name string) *Set {
 	next := *s
 	next.rows = slices.DeleteFunc(slices.Clone(s.rows), func(p *RowPolicy) bool { return p.Name == name })
 	next.columns = slices.DeleteFunc(slices.Clone(s.columns), func(p *ColumnPolicy) bool { return p.Name == name })
-	return next.indexed()
+	return &next
 }
 
 func (s *Set) withRow(p *RowPolicy) *Set {

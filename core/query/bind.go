@@ -1,6 +1,7 @@
 package query
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -14,6 +15,7 @@ import (
 // a panic of an *Error, which entry points turn into a result: a deep walk
 // reads better without an error at each step.
 type binder struct {
+	ctx      context.Context // of who waits for it; nil: nobody
 	text     string
 	reader   *access.Rights // whose policies and facts hold
 	rights   *access.Rights // whose privileges are asked: of a view's text, perhaps its owner's
@@ -49,6 +51,10 @@ type binder struct {
 	within   []access.ObjectID // the views that this text is of, outermost first
 	lends    access.SubjectID  // the owner of the view that lends its rights; zero: nobody
 	kept     []access.ObjectID // what it may read and not pass on
+	tried    bool              // the text is of a view that is not there yet: nothing of it is kept
+
+	// operators keeps what [binder.ownOperators] has found.
+	operators map[string]ownOperators
 }
 
 const (
@@ -130,7 +136,7 @@ func (b *binder) unsupported(at int32, what string) {
 // deeper bounds the recursion; the caller calls the result when it is done.
 func (b *binder) deeper(at int32) func() {
 	if b.depth++; b.depth > mostDepth {
-		b.fail(at, Unsupported, "the query is nested more than %d deep", mostDepth)
+		b.failAs(at, Unsupported, tooComplex, "the query is nested more than %d deep", mostDepth)
 	}
 	return func() { b.depth-- }
 }

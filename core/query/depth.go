@@ -1,8 +1,6 @@
 package query
 
 import (
-	"fmt"
-
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
 
@@ -47,6 +45,8 @@ func checkDepth(text string) error {
 		case pg.Token_ASCII_44, pg.Token_AND, pg.Token_OR, pg.Token_WHERE, pg.Token_FROM, pg.Token_ON, pg.Token_GROUP_P, pg.Token_HAVING,
 			pg.Token_ORDER, pg.Token_WHEN, pg.Token_THEN, pg.Token_ELSE: // , and what starts another expression
 			top.chain = 0
+		case pg.Token_ASCII_59: // ; begins another statement
+			open, depth = []level{{}}, 0
 		case pg.Token_JOIN, pg.Token_UNION, pg.Token_INTERSECT, pg.Token_EXCEPT, pg.Token_WITH:
 			top.chain = 0
 			top.fixed++
@@ -57,7 +57,9 @@ func checkDepth(text string) error {
 		}
 		if depth+open[len(open)-1].chain+open[len(open)-1].fixed > 2*mostDepth {
 			line, col := place(text, token.Start)
-			return &Error{Code: Unsupported, Text: fmt.Sprintf("the query is nested more than %d deep", mostDepth), Line: line, Col: col}
+			e := TooLarge("the query is nested more than %d deep, or has a chain of more than %d operators", mostDepth, 2*mostDepth)
+			e.Line, e.Col = line, col
+			return e
 		}
 	}
 	return nil

@@ -100,12 +100,25 @@ func ofExtension(t Type) bool {
 	return t != nil && t.OID == 0 && t.Kind == sqltype.Base
 }
 
+// ownOperators are the operators of a name that are the source's own.
+type ownOperators struct {
+	list []*sqltype.Operator
+	by   map[*sqltype.Operator]*access.Object
+}
+
 // ownOperators lists the operators of a name that are the source's own, with the routines that they call: which takes EXECUTE,
 // unless it is code of an extension that reads no tables. Of those behind a shut door there are none.
 func (b *binder) ownOperators(op string) (list []*sqltype.Operator, by map[*sqltype.Operator]*access.Object) {
 	if b.source == 0 {
 		return nil, nil
 	}
+	if known, ok := b.operators[op]; ok {
+		return known.list, known.by
+	}
+	if b.operators == nil {
+		b.operators = map[string]ownOperators{}
+	}
+	defer func() { b.operators[op] = ownOperators{list, by} }()
 	by = map[*sqltype.Operator]*access.Object{}
 	for _, schema := range b.model.Object(b.source).Children {
 		for _, id := range b.model.Object(schema).Children {

@@ -32,16 +32,16 @@ func (b *binder) groupItem(n *pg.Node, sel *Select, s *scope) Expr {
 // sub-query in it keeps two of the kind from being seen as one.
 func (b *binder) asWritten(n *pg.Node, s *scope) Expr {
 	for _, m := range s.made {
-		if b.exact && AnyExpr(m.expr, IsSubquery) && sameNode(n.ProtoReflect(), m.node.ProtoReflect()) {
+		if b.exact && AnyExpr(m.expr, IsSubquery) && sameSyntax(n.ProtoReflect(), m.node.ProtoReflect()) {
 			return m.expr
 		}
 	}
 	return nil
 }
 
-// sameNode reports whether two parts of a syntax tree are written the same, wherever they
+// sameSyntax reports whether two parts of a syntax tree are written the same, wherever they
 // stand.
-func sameNode(a, b protoreflect.Message) bool {
+func sameSyntax(a, b protoreflect.Message) bool {
 	if a.Descriptor() != b.Descriptor() {
 		return false
 	}
@@ -58,12 +58,12 @@ func sameNode(a, b protoreflect.Message) bool {
 				return false
 			}
 			for j := range l.Len() {
-				if f.Message() == nil && !l.Get(j).Equal(r.Get(j)) || f.Message() != nil && !sameNode(l.Get(j).Message(), r.Get(j).Message()) {
+				if f.Message() == nil && !l.Get(j).Equal(r.Get(j)) || f.Message() != nil && !sameSyntax(l.Get(j).Message(), r.Get(j).Message()) {
 					return false
 				}
 			}
 		case f.Message() != nil:
-			if a.Has(f) != b.Has(f) || a.Has(f) && !sameNode(a.Get(f).Message(), b.Get(f).Message()) {
+			if a.Has(f) != b.Has(f) || a.Has(f) && !sameSyntax(a.Get(f).Message(), b.Get(f).Message()) {
 				return false
 			}
 		case a.Has(f) != b.Has(f) || !a.Get(f).Equal(b.Get(f)):

@@ -2,6 +2,7 @@ package query
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -47,18 +48,22 @@ type Governed struct {
 }
 
 // Govern works out the governed form of a text for a reader. Its errors
-// are of type [*Error]; a failure of its own is one, too, so that it is a refusal and
-// not an answer.
-func Govern(text Statement, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+// are of type [*Error], but for that of a context that is done; a failure of its own is one,
+// too, so that it is a refusal and not an answer.
+func Govern(ctx context.Context, text Statement, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
 	defer func() {
-		if r := recover(); r != nil {
+		switch r := recover().(type) {
+		case nil:
+		case Ended:
+			g, err = nil, r.Cause
+		default:
 			g, err = nil, &Error{Code: Unsupported, Text: fmt.Sprintf("this query cannot be planned (%v); please report it", r)}
 		}
 	}()
-	return governText(text, st, policies)
+	return governText(ctx, text, st, policies)
 }
 
-func governText(text Statement, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+func governText(ctx context.Context, text Statement, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
 	tree, err := parseOne(text.SQL)
 	if err != nil {
 		return nil, err
@@ -67,9 +72,9 @@ func governText(text Statement, st *access.Rights, policies *policy.Set) (g *Gov
 	if first := cmp.Or(text.Names.Source, FirstSource(st.Model)); first != 0 {
 		exact = speaksExactly(st.Model.Object(first))
 	}
-	g, err = governIn(exact, text, tree, st, policies)
+	g, err = governIn(ctx, exact, text, tree, st, policies)
 	if err == errOtherLanguage {
-		g, err = governIn(!exact, text, tree, st, policies)
+		g, err = governIn(ctx, !exact, text, tree, st, policies)
 	}
 	return g, err
 }
@@ -108,8 +113,8 @@ func (b *binder) firstExact() access.ObjectID {
 
 var errOtherLanguage = errors.New("the text is of the other language")
 
-func governIn(exact bool, text Statement, tree *pgt.ParseResult, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
-	b := &binder{text: text.SQL, reader: st, rights: st, model: st.Model, policies: policies, exact: exact, types: owned{},
+func governIn(ctx context.Context, exact bool, text Statement, tree *pgt.ParseResult, st *access.Rights, policies *policy.Set) (g *Governed, err error) {
+	b := &binder{ctx: ctx, text: text.SQL, reader: st, rights: st, model: st.Model, policies: policies, exact: exact, types: owned{},
 		params: text.Params, paramTypes: make([]Type, len(text.Params)), names: text.Names}
 	defer func() {
 		if g != nil {

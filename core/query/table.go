@@ -197,12 +197,36 @@ func (b *binder) notThere(v *pg.RangeVar, name string) {
 		}
 	}
 	b.model.Relations(access.PlatformID, func(o *access.Object) bool {
-		if b.rights.Sees(o.ID) && (v.Schemaname != "" || strings.EqualFold(o.Name, v.Relname)) {
+		meant := strings.EqualFold(o.Name, v.Relname) || v.Schemaname != "" && resembles(o.Name, v.Relname)
+		if meant && b.rights.Sees(o.ID) {
 			e.Near = append(e.Near, b.model.Path(o.ID))
 		}
-		return true
+		return len(e.Near) < mostNear
 	})
 	panic(e)
+}
+
+// mostNear bounds the names among which the one that was meant is looked for.
+const mostNear = 200
+
+// resembles reports whether two names can be one but for a typo or two: they have about the
+// same letters, in any order.
+func resembles(a, b string) bool {
+	if d := len(a) - len(b); d < -3 || d > 3 {
+		return false
+	}
+	var letters [256]int8
+	for i := range len(a) {
+		letters[a[i]|0x20]++
+	}
+	for i := range len(b) {
+		letters[b[i]|0x20]--
+	}
+	off := 0
+	for _, n := range letters {
+		off += int(max(n, -n))
+	}
+	return off <= 4
 }
 
 // authoriseTable asks whether the session may read the table. Where it may not,

@@ -2,7 +2,7 @@ package query
 
 import (
 	"fmt"
-	"strings"
+	"slices"
 )
 
 // Conjuncts lists the conditions that all must hold for a condition to hold.
@@ -89,6 +89,13 @@ func children(e Expr) []Expr {
 			for _, o := range e.Over.Order {
 				out = append(out, o.Expr)
 			}
+			if f := e.Over.Frame; f != nil {
+				for _, bound := range []Bound{f.From, f.To} {
+					if bound.Distance != nil {
+						out = append(out, bound.Distance)
+					}
+				}
+			}
 		}
 		return out
 	case *ColumnRef, *Literal, *Now, *Exists, *Scalar, *ArrayQuery, *Default:
@@ -146,6 +153,13 @@ func Replace(e Expr, f func(Expr) Expr) Expr {
 		}
 		return out
 	}
+	orders := func(list []Order) []Order {
+		out := slices.Clone(list)
+		for i := range out {
+			out[i].Expr = in(out[i].Expr)
+		}
+		return out
+	}
 	switch e := e.(type) {
 	case *ColumnRef, *Literal, *Now, *Exists, *Scalar:
 		return e
@@ -174,6 +188,16 @@ func Replace(e Expr, f func(Expr) Expr) Expr {
 	case *Call:
 		next := *e
 		next.Args, next.Filter = all(e.Args), in(e.Filter)
+		next.Order = orders(e.Order)
+		if e.Over != nil {
+			over := Window{Partition: all(e.Over.Partition), Order: orders(e.Over.Order)}
+			if e.Over.Frame != nil {
+				frame := *e.Over.Frame
+				frame.From.Distance, frame.To.Distance = in(frame.From.Distance), in(frame.To.Distance)
+				over.Frame = &frame
+			}
+			next.Over = &over
+		}
 		return &next
 	case *Operation:
 		return &Operation{e.Op, in(e.L), in(e.R), e.T}
@@ -212,81 +236,106 @@ func IsWindow(e Expr) bool {
 }
 
 // Same reports whether two expressions are one, so that a selected expression
-// can be found in GROUP BY.
-func Same(a, b Expr) bool { return key(a) == key(b) }
+// can be found in GROUP BY. Expressions with sub-queries, and calls that may give another
+// value each time, are the same as themselves only. It stops at the first difference, so it
+// takes no longer than to walk the smaller of the two once.
+func Same(a, b Expr) bool {
+	if a == nil || b == nil {
+		return a == nil && b == nil
+	}
+	if !sameNode(a, b) {
+		return false
+	}
+	return slices.EqualFunc(children(a), children(b), Same)
+}
 
-// key writes an expression so that equal expressions, and only they, have equal
-// keys. Expressions with sub-queries are equal to themselves only.
-func key(e Expr) string {
-	var b strings.Builder
-	switch e := e.(type) {
+// sameNode compares what two expressions are, their operands aside.
+func sameNode(a, b Expr) bool {
+	switch a := a.(type) {
 	case *ColumnRef:
-		return fmt.Sprintf("%p.%d", e.Rel, e.Col)
+		b, ok := b.(*ColumnRef)
+		return ok && *a == *b
 	case *Literal:
-		return fmt.Sprintf("%v:%T:%v", e.T, e.Value, e.Value)
+		b, ok := b.(*Literal)
+		return ok && *a == *b
 	case *Now:
-		return fmt.Sprintf("now%v", e.T)
+		b, ok := b.(*Now)
+		return ok && *a == *b
 	case *InQuery, *Exists, *Scalar, *ArrayQuery, *Default:
-		return fmt.Sprintf("%p", e)
+		return a == b
 	case *Unary:
-		b.WriteString(e.Op)
+		b, ok := b.(*Unary)
+		return ok && a.Op == b.Op
 	case *Binary:
-		b.WriteString(e.Op)
+		b, ok := b.(*Binary)
+		return ok && a.Op == b.Op
 	case *IsNull:
-		fmt.Fprintf(&b, "null%v", e.Not)
+		b, ok := b.(*IsNull)
+		return ok && a.Not == b.Not
 	case *IsTrue:
-		b.WriteString("istrue")
+		_, ok := b.(*IsTrue)
+		return ok
 	case *OfType:
-		b.WriteString("oftype")
+		_, ok := b.(*OfType)
+		return ok
 	case *InList:
-		fmt.Fprintf(&b, "in%v", e.Not)
+		b, ok := b.(*InList)
+		return ok && a.Not == b.Not
 	case *Cast:
-		b.WriteString("cast" + e.To.String() + "/" + e.Modifier)
+		b, ok := b.(*Cast)
+		return ok && a.To == b.To && a.Modifier == b.Modifier
 	case *Operation:
-		fmt.Fprintf(&b, "op%s %v %v", e.Op.Name, e.Op.Left, e.Op.Right)
+		b, ok := b.(*Operation)
+		return ok && a.Op == b.Op
 	case *Quantified:
-		fmt.Fprintf(&b, "any%s%v", e.Op.Name, e.All)
+		b, ok := b.(*Quantified)
+		return ok && a.Op == b.Op && a.All == b.All
 	case *Array:
-		fmt.Fprintf(&b, "array%v", e.T)
+		b, ok := b.(*Array)
+		return ok && a.T == b.T
 	case *Row:
-		b.WriteString("row")
+		_, ok := b.(*Row)
+		return ok
 	case *TableRow:
-		fmt.Fprintf(&b, "tablerow%q", e.Names)
+		b, ok := b.(*TableRow)
+		return ok && slices.Equal(a.Names, b.Names)
 	case *RowsCompared:
-		b.WriteString("rows" + e.Op)
+		b, ok := b.(*RowsCompared)
+		return ok && a.Op == b.Op
 	case *Subscript:
-		fmt.Fprintf(&b, "at%v", e.Part)
-		for _, at := range e.At {
-			fmt.Fprintf(&b, "%v", at == nil)
-		}
+		b, ok := b.(*Subscript)
+		return ok && a.Part == b.Part && slices.EqualFunc(a.At, b.At, func(x, y Expr) bool { return (x == nil) == (y == nil) })
 	case *FieldOf:
-		fmt.Fprintf(&b, "field %q", e.Name)
+		b, ok := b.(*FieldOf)
+		return ok && a.Name == b.Name
 	case *Collated:
-		fmt.Fprintf(&b, "collate %q", e.Name)
+		b, ok := b.(*Collated)
+		return ok && slices.Equal(a.Name, b.Name)
 	case *Like:
-		fmt.Fprintf(&b, "like%v%v", e.Not, e.Fold)
+		b, ok := b.(*Like)
+		return ok && a.Not == b.Not && a.Fold == b.Fold
 	case *Treated:
-		fmt.Fprintf(&b, "%s of %d", e.Treatment, e.Of)
+		b, ok := b.(*Treated)
+		return ok && a.Of == b.Of && a.Treatment.String() == b.Treatment.String()
 	case *Case:
-		fmt.Fprintf(&b, "case%d%v", len(e.Whens), e.Else != nil)
+		b, ok := b.(*Case)
+		return ok && len(a.Whens) == len(b.Whens) && (a.Else == nil) == (b.Else == nil)
 	case *Call:
-		if e.Over != nil {
-			return fmt.Sprintf("%p", e)
-		}
-		if e.Fn.Routine != nil && e.Fn.Routine.Volatility == 'v' {
-			return fmt.Sprintf("%p", e)
-		}
-		fmt.Fprintf(&b, "%s%v%v%v%v%v", e.Fn.Name, e.Star, e.Distinct, e.Filter != nil, e.Within, e.Spread)
-		for _, o := range e.Order {
-			fmt.Fprintf(&b, "%v%v", o.Desc, o.NullsFirst)
-		}
+		b, ok := b.(*Call)
+		return ok && (a == b || sameCall(a, b))
 	}
-	b.WriteByte('(')
-	for _, c := range children(e) {
-		fmt.Fprintf(&b, "%q,", key(c))
+	panic(fmt.Sprintf("query: no case for %T", a))
+}
+
+// sameCall is sameNode for two calls. A window is the same as itself only.
+func sameCall(a, b *Call) bool {
+	if a.Over != nil || b.Over != nil || a.Fn.Routine != nil && a.Fn.Routine.Volatility == 'v' {
+		return false
 	}
-	b.WriteByte(')')
-	return b.String()
+	sameSort := func(x, y Order) bool { return x.Desc == y.Desc && x.NullsFirst == y.NullsFirst }
+	return a.Fn.Name == b.Fn.Name && a.Fn.Routine == b.Fn.Routine &&
+		a.Star == b.Star && a.Distinct == b.Distinct && a.Within == b.Within && a.Spread == b.Spread &&
+		(a.Filter == nil) == (b.Filter == nil) && slices.Equal(a.Named, b.Named) && slices.EqualFunc(a.Order, b.Order, sameSort)
 }
 
 // EachItem calls f for every join and relation of a FROM clause.
@@ -300,54 +349,34 @@ func EachItem(items []From, f func(From)) {
 }
 
 // EachRelation calls f for every relation of a query, sub-queries included.
-func EachRelation(q *Query, f func(*Relation)) {
-	for _, c := range q.With {
-		EachRelation(c.Query, f)
-	}
-	switch body := q.Body.(type) {
-	case *SetOp:
-		EachRelation(body.L, f)
-		EachRelation(body.R, f)
-	case *Values: // its expressions come below
-	case *Select:
-		EachItem(body.From, func(item From) {
-			if r, ok := item.(*Relation); ok {
-				f(r)
-				if r.Query != nil {
-					EachRelation(r.Query, f)
-				}
-			}
-		})
-	}
-	EachExpr(q, func(e Expr) {
-		if sub := Subquery(e); sub != nil {
-			EachRelation(sub, f)
-		}
-	})
-}
+func EachRelation(q *Query, f func(*Relation)) { walk(q, f, func(Expr) {}) }
 
 // EachExpr calls f for every expression of a query, sub-queries included.
-func EachExpr(q *Query, f func(Expr)) {
+func EachExpr(q *Query, f func(Expr)) { walk(q, func(*Relation) {}, f) }
+
+// walk calls one function for each relation of a query and another for each expression, those
+// of its sub-queries among them, and each of them once.
+func walk(q *Query, relation func(*Relation), expr func(Expr)) {
 	var visit func(Expr)
 	visit = func(e Expr) {
 		if e == nil {
 			return
 		}
-		f(e)
+		expr(e)
 		if sub := Subquery(e); sub != nil {
-			EachExpr(sub, f)
+			walk(sub, relation, expr)
 		}
 		for _, c := range children(e) {
 			visit(c)
 		}
 	}
 	for _, c := range q.With {
-		EachExpr(c.Query, f)
+		walk(c.Query, relation, expr)
 	}
 	switch body := q.Body.(type) {
 	case *SetOp:
-		EachExpr(body.L, f)
-		EachExpr(body.R, f)
+		walk(body.L, relation, expr)
+		walk(body.R, relation, expr)
 	case *Values:
 		for _, row := range body.Rows {
 			for _, e := range row {
@@ -363,8 +392,9 @@ func EachExpr(q *Query, f func(Expr)) {
 			case *Join:
 				visit(item.On)
 			case *Relation:
+				relation(item)
 				if item.Query != nil {
-					EachExpr(item.Query, f)
+					walk(item.Query, relation, expr)
 				}
 				if item.Calls != nil {
 					for _, c := range item.Calls.List {
@@ -385,4 +415,6 @@ func EachExpr(q *Query, f func(Expr)) {
 	for _, o := range q.OrderBy {
 		visit(o.Expr)
 	}
+	visit(q.Limit)
+	visit(q.Offset)
 }

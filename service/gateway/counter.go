@@ -31,7 +31,7 @@ func (c *Counter) Rows(ctx context.Context, st *platform.State, session access.S
 	if err != nil {
 		return 0, err
 	}
-	plan, err := st.Plan(rights, query.Statement{SQL: "SELECT count(*) FROM " + st.Model.Path(table.ID)})
+	plan, err := st.Plan(ctx, rights, query.Statement{SQL: "SELECT count(*) FROM " + st.Model.Path(table.ID)})
 	if err != nil {
 		return 0, err
 	}

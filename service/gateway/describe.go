@@ -28,7 +28,7 @@ func (s *Service) Describe(ctx context.Context, c identity.Caller, in Ask) (Desc
 		return out, s.identity.Refuse(c, audit.Query, in.SQL, err)
 	}
 	text := query.Statement{SQL: in.SQL, Params: in.Params, Names: in.Names}
-	plan, err := p.State.Plan(p.Rights, text)
+	plan, err := p.State.Plan(ctx, p.Rights, text)
 	if err != nil && len(in.Params) > 0 {
 		// The plan depends on a value, or the text is wrong: which, it tells without values.
 		declared := in.Params
@@ -39,7 +39,7 @@ func (s *Service) Describe(ctx context.Context, c identity.Caller, in Ask) (Desc
 			}
 		}
 		var q *query.Error
-		without, plain := p.State.Plan(p.Rights, text)
+		without, plain := p.State.Plan(ctx, p.Rights, text)
 		switch {
 		case plain == nil:
 			plan, err = without, nil

@@ -116,9 +116,9 @@ func objectsOf(plan *emit.Plan) []access.ObjectID {
 
 // Plan plans a query and finds the lane it runs on. All that is missing is
 // said in one go.
-func (s *Service) Plan(c identity.Caller, p *identity.Viewer, in query.Statement, lane string) (*emit.Plan, *access.Object, error) {
+func (s *Service) Plan(ctx context.Context, c identity.Caller, p *identity.Viewer, in query.Statement, lane string) (*emit.Plan, *access.Object, error) {
 	on, laneErr := s.Lane(c, p, lane)
-	plan, err := p.State.Plan(p.Rights, in)
+	plan, err := p.State.Plan(ctx, p.Rights, in)
 	if err == nil {
 		err = laneErr
 	}

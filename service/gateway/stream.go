@@ -69,7 +69,7 @@ func (s *Service) Stream(ctx context.Context, c identity.Caller, in Ask, answer 
 	if err != nil {
 		return End{}, s.identity.RefuseFrom(c, p, record, err)
 	}
-	plan, lane, err := s.Plan(c, p, query.Statement{SQL: in.SQL, Params: params, Names: in.Names}, in.Lane)
+	plan, lane, err := s.Plan(ctx, c, p, query.Statement{SQL: in.SQL, Params: params, Names: in.Names}, in.Lane)
 	if err != nil {
 		return End{}, s.identity.RefuseFrom(c, p, record, err)
 	}

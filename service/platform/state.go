@@ -1,6 +1,7 @@
 package platform
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"sync"
@@ -111,12 +112,12 @@ func (s *State) Rights(session access.Standpoint, now time.Time) (*access.Rights
 
 // Plan returns the governed form of a query. Where the plan does not depend on the values of
 // its parameters, one serves for all.
-func (s *State) Plan(st *access.Rights, text query.Statement) (*emit.Plan, error) {
+func (s *State) Plan(ctx context.Context, st *access.Rights, text query.Statement) (*emit.Plan, error) {
 	if len(text.Params) > 0 {
 		if _, waits := text.Params[0].(query.Deferred); waits {
-			return s.deferred(st, text)
+			return s.deferred(ctx, st, text)
 		}
-		if p := s.waiting(st, text); p != nil {
+		if p := s.waiting(ctx, st, text); p != nil {
 			return p, nil
 		}
 	}
@@ -131,12 +132,12 @@ func (s *State) Plan(st *access.Rights, text query.Statement) (*emit.Plan, error
 		kept += len(encoded)
 	}
 	if kept > mostKept {
-		return emit.MakeOf(text, st, s.Policies)
+		return emit.MakeOf(ctx, text, st, s.Policies)
 	}
 	if p, ok := s.plans.Get(key); ok {
 		return p, nil
 	}
-	p, err := emit.MakeOf(text, st, s.Policies)
+	p, err := emit.MakeOf(ctx, text, st, s.Policies)
 	if err == nil {
 		s.plans.Add(key, p)
 	}
@@ -144,14 +145,14 @@ func (s *State) Plan(st *access.Rights, text query.Statement) (*emit.Plan, error
 }
 
 // deferred is the plan of a statement whose parameters are yet to come.
-func (s *State) deferred(st *access.Rights, text query.Statement) (*emit.Plan, error) {
+func (s *State) deferred(ctx context.Context, st *access.Rights, text query.Statement) (*emit.Plan, error) {
 	params, kinds, _ := query.Defer(text.Params)
 	key := planKey{rights: st, text: text.SQL, names: text.Names, params: kinds, waits: true}
 	if p, ok := s.plans.Get(key); ok && p != nil {
 		return p, nil
 	}
 	text.Params = params
-	p, err := emit.MakeOf(text, st, s.Policies)
+	p, err := emit.MakeOf(ctx, text, st, s.Policies)
 	if err == nil && len(text.SQL) <= mostKept {
 		s.plans.Add(key, p)
 	}
@@ -160,7 +161,7 @@ func (s *State) deferred(st *access.Rights, text query.Statement) (*emit.Plan, e
 
 // waiting is the plan that serves for all values of the parameters, with these in it; nil where
 // there is none.
-func (s *State) waiting(st *access.Rights, text query.Statement) *emit.Plan {
+func (s *State) waiting(ctx context.Context, st *access.Rights, text query.Statement) *emit.Plan {
 	params, kinds, ok := query.Defer(text.Params)
 	if !ok || len(text.SQL) > mostKept {
 		return nil
@@ -170,8 +171,10 @@ func (s *State) waiting(st *access.Rights, text query.Statement) *emit.Plan {
 	if !known {
 		waits := text
 		waits.Params = params
-		p, _ = emit.MakeOf(waits, st, s.Policies) // nil where it depends on the values, or is wrong
-		s.plans.Add(key, p)
+		p, _ = emit.MakeOf(ctx, waits, st, s.Policies) // nil where it depends on the values, or is wrong
+		if ctx.Err() == nil {
+			s.plans.Add(key, p)
+		}
 	}
 	if p == nil {
 		return nil

@@ -343,7 +343,7 @@ func (t *tester) rows(v *identity.Viewer, table *access.Object, where string) (i
 	if where != "" {
 		text += " WHERE (" + where + "\n)"
 	}
-	plan, err := t.st.Plan(v.Rights, query.Statement{SQL: text})
+	plan, err := t.st.Plan(t.ctx, v.Rights, query.Statement{SQL: text})
 	if err != nil {
 		return 0, err
 	}

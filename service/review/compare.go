@@ -1,6 +1,7 @@
 package review
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -90,7 +91,7 @@ func factsOf(p *identity.Viewer, o *access.Object) string {
 	if !p.Reviews {
 		return ""
 	}
-	plan, err := p.State.Plan(p.Rights, query.Statement{SQL: "SELECT count(*) FROM " + p.Model.Path(o.ID)})
+	plan, err := p.State.Plan(context.Background(), p.Rights, query.Statement{SQL: "SELECT count(*) FROM " + p.Model.Path(o.ID)})
 	if err != nil {
 		return say.TableClosed.With(fault.Of(err).Detail)
 	}

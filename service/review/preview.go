@@ -177,7 +177,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 	text += fmt.Sprintf(" LIMIT %d", limit+1)
 	record := s.identity.NewRecord(c, v.Viewer, audit.Preview, path)
 	started := time.Now()
-	plan, lane, err := s.gateway.Plan(c, v.Viewer, query.Statement{SQL: text}, "")
+	plan, lane, err := s.gateway.Plan(ctx, c, v.Viewer, query.Statement{SQL: text}, "")
 	if err == nil {
 		s.gateway.Note(record, v.Viewer, plan, lane)
 		err = s.gateway.Run(ctx, lane, plan, source.Bind(plan.Args, s.gateway.Facts(started)), func(row []any) error {

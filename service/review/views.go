@@ -1,6 +1,7 @@
 package review
 
 import (
+	"context"
 	"strings"
 
 	"gneiss/core/access"
@@ -40,7 +41,7 @@ func viewTrouble(p *identity.Viewer, o *access.Object) error {
 			columns = append(columns, access.Quote(c.Name))
 		}
 	}
-	_, err := p.State.Plan(p.Rights, query.Statement{SQL: "SELECT " + strings.Join(columns, ", ") + " FROM " + p.Model.Path(o.ID)})
+	_, err := p.State.Plan(context.Background(), p.Rights, query.Statement{SQL: "SELECT " + strings.Join(columns, ", ") + " FROM " + p.Model.Path(o.ID)})
 	return err
 }
 
