@@ -67,6 +67,9 @@ type Column struct {
 	// holds its values.
 	Declared string
 	Comment  string
+	// Collation is "default" for the database's own, else a name with its schema, and ~ before
+	// it where equal texts can have other bytes; empty: the column has none.
+	Collation string
 }
 
 // A Source is one connected database. Its methods may be called concurrently,

@@ -77,6 +77,8 @@ type AddObject struct {
 	// holds its values.
 	Declared string `json:"declared,omitempty"`
 	Comment  string `json:"comment,omitempty"` // what the database says of a table or column
+	// Collation is that of a column: see [Object].
+	Collation string `json:"collation,omitempty"`
 }
 
 func (c AddObject) apply(m *Model, _ time.Time) error {
@@ -100,7 +102,7 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 			return invalid("bad_object", "%s is a %s already", c.Path, old.Kind)
 		}
 		found := *old
-		found.Missing, found.Declared, found.Comment = false, c.Declared, c.Comment
+		found.Missing, found.Declared, found.Comment, found.Collation = false, c.Declared, c.Comment, c.Collation
 		found.Type, found.NotNull, found.Key, found.Unique = c.Type, c.NotNull, c.Key, c.Unique
 		m.setObject(found)
 		return nil
@@ -116,6 +118,8 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 		Unique:   c.Unique,
 		Declared: c.Declared,
 		Comment:  c.Comment,
+
+		Collation: c.Collation,
 	}
 	m.objects.push(m.edit, o)
 	if kind == View {

@@ -54,13 +54,17 @@ type Object struct {
 	Comment  string     // what the database says of a table or column
 	NotNull  bool       // of a column
 	Missing  bool
-	Owner    SubjectID   // zero: that of the object above
-	Limits   Limits      // of a lane
-	Topic    string      // of a label
-	Level    Level       // of a label
-	Key      bool        // of a column: it is part of the table's primary key
-	Unique   bool        // of a column: it is part of another unique key, or of an exclusion
-	View     *Definition // of a view that is there
+	Owner    SubjectID // zero: that of the object above
+	Limits   Limits    // of a lane
+	Topic    string    // of a label
+	Level    Level     // of a label
+	Key      bool      // of a column: it is part of the table's primary key
+	Unique   bool      // of a column: it is part of another unique key, or of an exclusion
+	// Collation is that by which a column's texts are compared: "default" for the database's own,
+	// else its name with its schema; ~ before it says that equal texts can have other bytes. It is
+	// empty where the column has none, or where the scan did not say.
+	Collation string
+	View      *Definition // of a view that is there
 
 	grants []GrantID // on it, on patterns that stand in it, and on a relation's columns
 	edit   *edit     // under which it was made by [Model.ownObject]

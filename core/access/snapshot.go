@@ -36,6 +36,7 @@ type ObjectColumns struct {
 	Kind, Flags                   []byte
 	Parent, Owner, Children       []uint32 // how many children; who they are is in Below
 	Name, Type, Declared, Comment []uint32 // places in the snapshot's texts
+	Collation                     []uint32
 	Below                         []uint32 // the children of all, one object after another
 }
 
@@ -149,6 +150,7 @@ func (c *ObjectColumns) add(o *Object, t *texts) {
 	c.Type = append(c.Type, t.place(o.Type))
 	c.Declared = append(c.Declared, t.place(o.Declared))
 	c.Comment = append(c.Comment, t.place(o.Comment))
+	c.Collation = append(c.Collation, t.place(o.Collation))
 	c.Children = append(c.Children, uint32(len(o.Children)))
 	for _, id := range o.Children {
 		c.Below = append(c.Below, uint32(id))
@@ -259,11 +261,13 @@ func (r *restoring) objects(s *Snapshot) error {
 				Type:     r.texts[c.Type[i]],
 				Declared: r.texts[c.Declared[i]],
 				Comment:  r.texts[c.Comment[i]],
-				Owner:    SubjectID(c.Owner[i]),
-				NotNull:  flagged(c.Flags[i], 0),
-				Missing:  flagged(c.Flags[i], 1),
-				Key:      flagged(c.Flags[i], 2),
-				Unique:   flagged(c.Flags[i], 3),
+
+				Collation: r.texts[c.Collation[i]],
+				Owner:     SubjectID(c.Owner[i]),
+				NotNull:   flagged(c.Flags[i], 0),
+				Missing:   flagged(c.Flags[i], 1),
+				Key:       flagged(c.Flags[i], 2),
+				Unique:    flagged(c.Flags[i], 3),
 			}
 			if n := c.Children[i]; n > 0 {
 				o.Children, below = below[:n:n], below[n:]

@@ -81,12 +81,22 @@ func (m *Model) Covers(t Target, id ObjectID) bool {
 	return named != 0
 }
 
+// Restricts is Covers for the target of a policy, whose pattern fits names in any case.
+func (m *Model) Restricts(t Target, id ObjectID) bool {
+	if t.Pattern == "" {
+		return m.Within(t.Object, id)
+	}
+	return m.namedAs(t, id, Restricts) != 0
+}
+
 // named returns the child that the target's pattern matches on the way up from
 // the object, or zero.
-func (m *Model) named(t Target, id ObjectID) ObjectID {
+func (m *Model) named(t Target, id ObjectID) ObjectID { return m.namedAs(t, id, Matches) }
+
+func (m *Model) namedAs(t Target, id ObjectID, fits func(pattern, name string) bool) ObjectID {
 	for ; id != PlatformID; id = m.Object(id).Parent {
 		if o := m.Object(id); o.Parent == t.Object {
-			if Matches(t.Pattern, o.Name) {
+			if fits(t.Pattern, o.Name) {
 				return id
 			}
 			return 0
@@ -109,6 +119,10 @@ func (m *Model) Matched(t Target) []ObjectID {
 	}
 	return ids
 }
+
+// Restricts reports whether a name fits the pattern of a policy: in upper or lower case, since a
+// policy on *_number must not leave "Card_Number" in clear. What gives takes names as they are.
+func Restricts(pattern, name string) bool { return Matches(pattern, strings.ToLower(name)) }
 
 // Matches reports whether a name fits a pattern, in which * stands for any
 // characters, none included.

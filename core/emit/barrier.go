@@ -46,10 +46,13 @@ const (
 type barriers struct {
 	overflows bool // arithmetic fails on this database
 	plainDef  map[columnKey]bool
-	barred    map[*query.Query]bool
-	hardIn    map[*query.Query]bool
-	heavyIn   map[*query.Query]bool
-	riskyAt   map[*query.Query]bool
+	// What [barriers.collationOf] and [barriers.wide] have found of columns.
+	collations map[columnKey]collation
+	widths     map[columnKey]bool
+	barred     map[*query.Query]bool
+	hardIn     map[*query.Query]bool
+	heavyIn    map[*query.Query]bool
+	riskyAt    map[*query.Query]bool
 }
 
 type columnKey struct {
@@ -59,16 +62,19 @@ type columnKey struct {
 
 func newBarriers() barriers {
 	return barriers{
-		plainDef: map[columnKey]bool{},
-		barred:   map[*query.Query]bool{},
-		hardIn:   map[*query.Query]bool{},
-		heavyIn:  map[*query.Query]bool{},
-		riskyAt:  map[*query.Query]bool{},
+		plainDef:   map[columnKey]bool{},
+		collations: map[columnKey]collation{},
+		widths:     map[columnKey]bool{},
+		barred:     map[*query.Query]bool{},
+		hardIn:     map[*query.Query]bool{},
+		heavyIn:    map[*query.Query]bool{},
+		riskyAt:    map[*query.Query]bool{},
 	}
 }
 
 // plain reports whether a condition, or a part of one, can neither fail nor take
-// long on any value: a comparison of columns and constants, and what joins such.
+// long on any value: a comparison of columns and constants, and what joins such. Whether the
+// comparison of two texts can fail, and of wide values take long, is in compare.go.
 func (b *barriers) plain(x query.Expr) bool {
 	switch x := x.(type) {
 	case *query.ColumnRef:
@@ -85,25 +91,29 @@ func (b *barriers) plain(x query.Expr) bool {
 		case "AND", "OR":
 			return b.plain(x.L) && b.plain(x.R)
 		case "=", "<>", "<", "<=", ">", ">=", "IS", "IS NOT":
-			return b.plainOrdered(x.L) && b.plainOrdered(x.R) && safelyCompared(x.L, x.R)
+			equal := x.Op == "=" || x.Op == "<>" || x.Op == "IS" || x.Op == "IS NOT"
+			return b.plainOrdered(x.L) && b.plainOrdered(x.R) && safelyCompared(x.L, x.R) &&
+				pairs(x.L, x.R, func(l, r query.Expr) bool { return b.comparable(equal, l, r) })
 		}
 		return constant(x)
 	case *query.Operation:
 		switch {
 		case x.Op.Safe() && safelyTaken(x):
-			return x.L != nil && b.plain(x.L) && b.plain(x.R)
+			return x.L != nil && b.plain(x.L) && b.plain(x.R) && b.comparable(x.Op.Name == "=" || x.Op.Name == "<>", x.L, x.R)
 		case x.Op.Name == "~~" || x.Op.Name == "!~~":
-			return b.plain(x.L) && plainPattern(x.R) || constant(x)
+			return b.plain(x.L) && plainPattern(x.R) && !b.wide(x.L) && b.collationOf(x.L).deterministic || constant(x)
 		}
 		return constant(x)
 	case *query.Quantified:
-		return x.Op.Safe() && safelyQuantified(x) && b.plain(x.X) && b.plain(x.Array)
+		return x.Op.Safe() && safelyQuantified(x) && b.plain(x.X) && b.plain(x.Array) &&
+			b.comparable(x.Op.Name == "=" || x.Op.Name == "<>", append([]query.Expr{x.X}, elements(x.Array)...)...)
 	case *query.Array:
 		return b.allPlain(x.List)
 	case *query.Row:
 		return b.allPlain(x.List)
 	case *query.RowsCompared:
-		return b.plainOrdered(x.L) && b.plainOrdered(x.R) && safelyCompared(x.L, x.R)
+		return b.plainOrdered(x.L) && b.plainOrdered(x.R) && safelyCompared(x.L, x.R) &&
+			pairs(x.L, x.R, func(l, r query.Expr) bool { return b.comparable(x.Op == "=" || x.Op == "<>", l, r) })
 	case *query.Collated:
 		return b.plain(x.X)
 	case *query.IsNull:
@@ -113,14 +123,23 @@ func (b *barriers) plain(x query.Expr) bool {
 	case *query.OfType:
 		return b.plain(x.X)
 	case *query.InList:
-		return b.plainOrdered(x.X) && !slices.ContainsFunc(x.List, func(item query.Expr) bool { return !b.plainOrdered(item) }) && b.safelyListed(x)
+		return b.plainOrdered(x.X) && !slices.ContainsFunc(x.List, func(item query.Expr) bool { return !b.plainOrdered(item) }) && b.safelyListed(x) &&
+			b.comparableLists(x.X, x.List)
 	case *query.Like:
-		return !x.Fold && b.plain(x.X) && plainPattern(x.Pattern)
+		return !x.Fold && b.plain(x.X) && plainPattern(x.Pattern) && (!b.overflows || !b.wide(x.X) && b.collationOf(x.X).deterministic)
 	case *query.Cast:
 		widens := sqltype.SafeCast(x.X.Type(), x.To) || !b.overflows && x.X.Type() == query.Date && x.To == query.Timestamp
 		return widens && x.Modifier == "" && b.plain(x.X) || constant(x)
 	}
 	return constant(x)
+}
+
+// elements are what an array is made of; of one that is not written out, the array.
+func elements(x query.Expr) []query.Expr {
+	if array, ok := x.(*query.Array); ok {
+		return array.List
+	}
+	return []query.Expr{x}
 }
 
 // The database takes operands to the types that an operator or a list has for them, unasked.

@@ -28,11 +28,11 @@ func (b *barriers) canFail(x query.Expr) bool {
 		case "+", "-", "*", "/", "%":
 			return b.overflows && !constant(x)
 		case "=", "<>", "<", "<=", ">", ">=", "IS", "IS NOT":
-			return b.overflows && !safelyCompared(x.L, x.R)
+			return b.overflows && !(safelyCompared(x.L, x.R) && pairs(x.L, x.R, func(l, r query.Expr) bool { return b.collates(l, r) }))
 		}
 	case *query.RowsCompared:
 		_, both := x.R.(*query.Row)
-		return b.overflows && (!both || !safelyCompared(x.L, x.R))
+		return b.overflows && (!both || !safelyCompared(x.L, x.R) || !pairs(x.L, x.R, func(l, r query.Expr) bool { return b.collates(l, r) }))
 	case *query.InQuery:
 		return b.overflows && !safelyGiven(x)
 	case *query.Unary:
@@ -42,13 +42,13 @@ func (b *barriers) canFail(x query.Expr) bool {
 		return !fixed
 	case *query.Operation:
 		if likes[x.Op.Name] {
-			return !wholePattern(x.R)
+			return !wholePattern(x.R) || !b.collationOf(x.L).deterministic
 		}
-		return !(x.Op.Total() && safelyTaken(x)) && !constant(x)
+		return !(x.Op.Total() && safelyTaken(x) && (x.L == nil || x.Op.Name == "||" || b.collates(x.L, x.R))) && !constant(x)
 	case *query.Quantified:
-		return !x.Op.Total() || !safelyQuantified(x)
+		return !x.Op.Total() || !safelyQuantified(x) || !b.collates(append([]query.Expr{x.X}, elements(x.Array)...)...)
 	case *query.InList:
-		return b.overflows && !b.safelyListed(x)
+		return b.overflows && !(b.safelyListed(x) && b.collates(append([]query.Expr{x.X}, x.List...)...))
 	case *query.Case:
 		return b.overflows && slices.ContainsFunc(x.Whens, func(w query.When) bool { return !sqltype.SafeCast(w.Then.Type(), x.T) }) ||
 			x.Else != nil && b.overflows && !sqltype.SafeCast(x.Else.Type(), x.T)
@@ -65,7 +65,7 @@ func (b *barriers) canFail(x query.Expr) bool {
 					return true
 				}
 			}
-			return !r.Total() && !constant(x)
+			return !(r.Total() && b.collates(x.Args...)) && !constant(x)
 		}
 		switch x.Fn.Name {
 		case "sum", "avg", "replace", "string_agg":

@@ -35,6 +35,7 @@ func (e *emitter) rowsOf(s *query.Select) {
 	}
 	plain, rest := e.divide(where)
 	e.asks(items, rest, s.Having)
+	e.settle(items, where)
 	fenced := barred && (rest != nil || e.riskyHaving(s)) || hard && e.whole > 0
 	outside := s.Where
 	if r := e.guardable(s, items, where); fenced && r != nil {
@@ -49,7 +50,7 @@ func (e *emitter) rowsOf(s *query.Select) {
 		fenced = false
 	case barred && e.lateralRisks(items):
 		e.setApart(items, plain, func(r *query.Relation) bool { return e.barrier(r) && !r.Lateral })
-	case hard && heavy > 0:
+	case hard && (heavy > 0 || e.joinsWide(conditionsOf(items, plain)...)):
 		e.setApart(items, plain, func(r *query.Relation) bool { return e.hardBarrier(r) && (heavy > 1 || !e.heavy(r)) })
 	}
 	if fenced {
@@ -60,12 +61,85 @@ func (e *emitter) rowsOf(s *query.Select) {
 		e.fromItems(s.From)
 		rest = outside
 	}
-	if rest == nil {
+	if rest = e.unsettled(rest); rest == nil {
 		return
 	}
 	e.line()
 	e.write("WHERE ")
 	e.besides(e.unplainHere, rest)
+}
+
+// conditionsOf lists the conditions of joins, with one more.
+func conditionsOf(items []query.From, where query.Expr) []query.Expr {
+	all := []query.Expr{where}
+	query.EachItem(items, func(item query.From) {
+		if j, ok := item.(*query.Join); ok {
+			all = append(all, j.On)
+		}
+	})
+	return all
+}
+
+// settle puts the plain conditions that are about one table which policies touch into the
+// sub-query in its place, behind the policies' own condition. PostgreSQL works conditions out in
+// the order of their cost, and those of one cost as they are written, so the policies' comes
+// first unless it costs more; that of an equality with a constant comes after others of its cost.
+// What is worked out before it is plain, and tells nothing.
+func (e *emitter) settle(items []query.From, where query.Expr) {
+	inner := map[*query.Relation]bool{} // where no NULLs stand for its rows
+	conditions := query.Conjuncts(where)
+	var visit func(item query.From, all bool)
+	visit = func(item query.From, all bool) {
+		switch item := item.(type) {
+		case *query.Join:
+			both := item.Kind == "INNER" || item.Kind == "CROSS"
+			if both && all {
+				conditions = append(conditions, query.Conjuncts(item.On)...)
+			}
+			visit(item.L, all && (both || item.Kind == "LEFT"))
+			visit(item.R, all && (both || item.Kind == "RIGHT"))
+		case *query.Relation:
+			inner[item] = all
+		}
+	}
+	for _, item := range items {
+		visit(item, true)
+	}
+	for _, c := range conditions {
+		if r := e.onlyTable(c); r != nil && inner[r] && !e.settled[c] && e.plain(c) {
+			e.inside[r] = append(e.inside[r], c)
+			e.settled[c] = true
+		}
+	}
+}
+
+// onlyTable is the one table that a condition is about, where policies decide on its rows; nil:
+// there is none.
+func (e *emitter) onlyTable(c query.Expr) (r *query.Relation) {
+	other := query.AnyExpr(c, func(x query.Expr) bool {
+		ref, ok := x.(*query.ColumnRef)
+		if !ok {
+			return false
+		}
+		if r == nil {
+			r = ref.Rel
+		}
+		return ref.Rel != r || r.Governed == nil || r.Governed.Filter == nil
+	})
+	if other || r != nil && e.fails(r.Governed.Filter) { // such a one is worked out on every row
+		return nil
+	}
+	return r
+}
+
+// unsettled is what of a condition does not stand elsewhere by now.
+func (e *emitter) unsettled(x query.Expr) (left query.Expr) {
+	for _, c := range query.Conjuncts(x) {
+		if !e.settled[c] {
+			left = query.Conjoin("AND", left, c)
+		}
+	}
+	return left
 }
 
 // A guard is conditions on one table that stand in the sub-query in its place, where what is
@@ -107,25 +181,31 @@ func (e *emitter) guard(r *query.Relation) {
 	if !ok {
 		return
 	}
-	own := func(x query.Expr) query.Expr {
-		return query.Replace(x, func(x query.Expr) query.Expr {
-			if ref, ok := x.(*query.ColumnRef); ok {
-				return &query.ColumnRef{Rel: r.Governed.Inner, Col: ref.Col}
-			}
-			return nil
-		})
-	}
 	e.write(" AND CASE WHEN ")
 	e.policies++
 	e.expr(r.Governed.Filter)
 	e.policies--
 	if g.plain != nil {
 		e.write(" AND ")
-		e.expr(own(g.plain))
+		e.expr(e.onTable(r, g.plain))
 	}
 	e.write(" THEN ")
-	e.expr(own(g.rest))
+	e.expr(e.onTable(r, g.rest))
 	e.write(" END")
+}
+
+// onTable is a condition on what stands in a table's place, as one on the table itself.
+func (e *emitter) onTable(r *query.Relation, x query.Expr) query.Expr {
+	return query.Replace(x, func(x query.Expr) query.Expr {
+		ref, ok := x.(*query.ColumnRef)
+		if !ok || ref.Rel != r {
+			return nil
+		}
+		if treated, ok := r.Governed.Treated[ref.Col]; ok {
+			return treated
+		}
+		return &query.ColumnRef{Rel: r.Governed.Inner, Col: ref.Col}
+	})
 }
 
 // asks notes the columns that conditions which are not plain are about. Of such a column a
@@ -240,7 +320,7 @@ func (e *emitter) sideApart(j *query.Join, side query.From) bool {
 	if j.Kind == "INNER" || j.Kind == "CROSS" {
 		return false
 	}
-	barred, hard, works := false, false, false
+	barred, hard, works := false, false, e.joinsWide(j.On)
 	query.EachItem([]query.From{side}, func(item query.From) {
 		r, ok := item.(*query.Relation)
 		if !ok {
@@ -270,7 +350,7 @@ func (e *emitter) block(items []query.From, where query.Expr) {
 	e.line()
 	body := e.detour(func() {
 		e.fromItems(items)
-		if where != nil {
+		if where := e.unsettled(where); where != nil {
 			e.line()
 			e.write("WHERE ")
 			e.expr(where)

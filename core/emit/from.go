@@ -33,15 +33,16 @@ func (e *emitter) from(item query.From) {
 	case *query.Join:
 		e.side(item, item.L)
 		e.line()
-		if item.Kind == "CROSS" {
+		on := e.unsettled(item.On)
+		if item.Kind == "CROSS" || on == nil && item.Kind == "INNER" {
 			e.write(e.cross, " ")
 		} else {
 			e.write(item.Kind, " JOIN ")
 		}
 		e.side(item, item.R)
-		if item.On != nil {
+		if on != nil {
 			e.write(" ON ")
-			e.besides(max(e.unplainHere, e.risky(item.On)), item.On)
+			e.besides(max(e.unplainHere, e.risky(item.On)), on)
 		}
 	case *query.Relation:
 		if where, ok := e.apart[item]; ok {
@@ -136,6 +137,10 @@ func (e *emitter) governed(r *query.Relation) {
 		e.policies++
 		e.expr(g.Filter)
 		e.policies--
+		for _, c := range e.inside[r] {
+			e.write(" AND ")
+			e.expr(e.onTable(r, c))
+		}
 		e.guard(r)
 		if e.fails(g.Filter) {
 			e.wordless = true

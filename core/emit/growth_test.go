@@ -38,7 +38,9 @@ func TestPlanningGrowsWithTheText(t *testing.T) {
 			return "SELECT 1 WHERE " + nest("EXISTS (SELECT 1 FROM survey.drilling.boreholes b WHERE b.id > 0 AND ", ")", "TRUE", n)
 		},
 		"sub-queries": func(n int) string { return "SELECT " + nest("(SELECT ", ")", "1", n) },
-		"LIMIT":       func(n int) string { return "SELECT id FROM survey.drilling.boreholes LIMIT 1" + strings.Repeat("+0", n) },
+		"LIMIT": func(n int) string {
+			return "SELECT id FROM survey.drilling.boreholes LIMIT 1" + strings.Repeat("+0", n)
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			cost := func(n int) float64 {

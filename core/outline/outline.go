@@ -231,7 +231,7 @@ func (l outline) object(id access.ObjectID) {
 		l.things["view "+path] = view{c}
 	case o.Kind == access.View, o.Kind == access.Column && m.Object(o.Parent).Kind == access.View, o.Kind == access.Platform:
 	default:
-		l.things["object "+path] = found{path, o.Missing, o.Type, o.Declared, o.Comment, o.NotNull, o.Key, o.Unique}
+		l.things["object "+path] = found{path, o.Missing, o.Type, o.Declared, o.Comment, o.NotNull, o.Key, o.Unique, o.Collation}
 	}
 }
 
@@ -333,6 +333,7 @@ type (
 		missing                  bool
 		kind, declared, comment  string
 		notNull, isKey, isUnique bool
+		collation                string
 	}
 )
 

@@ -34,7 +34,7 @@ func (s *Set) Treats(p *ColumnPolicy, m *access.Model, column access.ObjectID) b
 		return s.bears(m, column, p.Label)
 	case p.Pattern != "":
 		o := m.Object(column)
-		return o.Parent == p.Table && access.Matches(p.Pattern, o.Name)
+		return o.Parent == p.Table && access.Restricts(p.Pattern, o.Name)
 	default:
 		return slices.Contains(p.Columns, column)
 	}

@@ -70,7 +70,7 @@ func (s *Set) Covers(p *RowPolicy, m *access.Model, table access.ObjectID) bool 
 	if p.Label != 0 {
 		return slices.Contains(s.Labels(m, table), p.Label)
 	}
-	return m.Covers(p.Target, table)
+	return m.Restricts(p.Target, table)
 }
 
 func (p *RowPolicy) reads() bool  { return p.Commands != Write }

@@ -2,6 +2,7 @@ package query
 
 import (
 	"strings"
+	"unicode"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
@@ -59,8 +60,12 @@ const (
 // IsCommand reports whether a text begins as a command does, so that it is not
 // for [Make].
 func IsCommand(text string) bool {
-	first, _, _ := strings.Cut(strings.TrimSpace(text), " ")
-	switch strings.ToUpper(first) {
+	text = strings.TrimSpace(text)
+	end := strings.IndexFunc(text, func(r rune) bool { return r != '_' && !unicode.IsLetter(r) })
+	if end < 0 {
+		end = len(text)
+	}
+	switch strings.ToUpper(text[:end]) {
 	case "GRANT", "REVOKE", "CREATE", "DROP", "SET", "RESET":
 		return true
 	}

@@ -33,7 +33,7 @@ func (b *binder) guardKeys(w *Write, hidden bool) {
 		if rel.Child == r.Table.ID && w.Verb != access.Delete {
 			b.leadsToVisible(w, rel)
 		}
-		if rel.Parent == r.Table.ID && w.Verb != access.Insert {
+		if rel.Parent == r.Table.ID {
 			b.ledToByVisible(w, rel)
 		}
 	}
@@ -215,7 +215,14 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 // ledToByVisible refuses to remove rows, or to change keys, that rows of another
 // table lead to which may be hidden from the session.
 func (b *binder) ledToByVisible(w *Write, rel *policy.Relationship) {
-	if w.Verb == access.Update && !slices.ContainsFunc(w.Columns, func(i int) bool { return slices.Contains(rel.To, w.Target.Columns[i].ID) }) {
+	changed := w.Columns // of rows that are there
+	if w.Verb == access.Insert {
+		changed = nil
+		if w.Conflict != nil {
+			changed = w.Conflict.Columns
+		}
+	}
+	if w.Verb != access.Delete && !slices.ContainsFunc(changed, func(i int) bool { return slices.Contains(rel.To, w.Target.Columns[i].ID) }) {
 		return
 	}
 	g := b.policies.Govern(b.reader, rel.Child)

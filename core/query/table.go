@@ -80,7 +80,7 @@ func (b *binder) relation(o *access.Object) *Relation {
 		if t == nil {
 			continue // a type that the language does not have cannot be read
 		}
-		column := Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID}
+		column := Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID, Collation: c.Collation}
 		if exact && sqltype.Modifier(c.Type, t.OID) >= 0 {
 			column.Declared = c.Type
 		}

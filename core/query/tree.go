@@ -263,6 +263,8 @@ type Column struct {
 	Declared string // the type's name with its modifier, where it has one: numeric(15,2)
 	NotNull  bool
 	ID       access.ObjectID // of a base table's column
+	// Collation is that of a base table's column: see [access.Object].
+	Collation string
 	// Withheld is policy.Absent or policy.Refuse where the column is not there
 	// for the reader; else policy.Clear.
 	Withheld policy.TreatmentKind

@@ -1,6 +1,9 @@
 package sqltype
 
-import "strings"
+import (
+	"strconv"
+	"strings"
+)
 
 // What is said here goes beyond the catalog's own word for what is leak-proof. Each line is
 // held by a test against a real server, over the values at the edges of the types.
@@ -43,6 +46,34 @@ func set(names string) map[string]bool {
 // telling.
 func Ordered(t *Type) bool {
 	return t == nil || t.Kind == Enum || ordered[t.Internal]
+}
+
+// fixed are the types whose values have a width of their own; a numeric has 64 KiB at the most.
+var fixed = set(
+	"bool int2 int4 int8 numeric float4 float8 name date time timetz timestamp timestamptz interval uuid inet cidr macaddr macaddr8 char",
+)
+
+// mostWide is the width in bytes up to which a value takes no time that could be told apart.
+const mostWide = 1 << 16
+
+// Narrow reports whether the width of values of a type is bounded; declared is the type with
+// its length, where it has one: character varying(20).
+func Narrow(t *Type, declared string) bool {
+	if t == nil || t.Kind == Enum || fixed[t.Internal] {
+		return true
+	}
+	switch t.Internal {
+	case "text", "varchar", "bpchar", "bit", "varbit":
+		_, length := Split(declared)
+		n, err := strconv.Atoi(length)
+		return err == nil && n <= mostWide/4 // a character has four bytes at the most
+	}
+	return false
+}
+
+// Collatable reports whether values of the type have a collation.
+func (t *Type) Collatable() bool {
+	return t.Textual() || t.Elem != nil && t.Elem.Textual() || t.OID == 0 && t.Kind == Base
 }
 
 var comparisons = set("= <> < <= > >=")

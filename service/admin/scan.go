@@ -97,7 +97,7 @@ func found(st *platform.State, name string, tables []source.Table, routines []so
 		old, err := st.Model.Lookup(o.Path)
 		if added[o.Path] ||
 			err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique &&
-				old.Declared == o.Declared && old.Comment == o.Comment {
+				old.Declared == o.Declared && old.Comment == o.Comment && old.Collation == o.Collation {
 			return
 		}
 		added[o.Path] = true
@@ -123,6 +123,8 @@ func found(st *platform.State, name string, tables []source.Table, routines []so
 					Unique:   c.Unique,
 					Declared: c.Declared,
 					Comment:  c.Comment,
+
+					Collation: c.Collation,
 				},
 			)
 		}

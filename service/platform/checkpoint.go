@@ -22,7 +22,7 @@ type checkpoint struct {
 
 // checkpointVersion changes with what is in a checkpoint; one of another version
 // is left aside, and the journal replayed.
-const checkpointVersion = 6
+const checkpointVersion = 7
 
 // A checkpoint is made after keepEvery changes, and at a stop when there were worthKeeping since the
 // last one. The states of other revisions are made from the one before.

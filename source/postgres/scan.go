@@ -39,9 +39,9 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 		return nil, told(err)
 	}
 	var tables []source.Table
-	var schema, table, name, typ, kind, domain, of, comment, about string
+	var schema, table, name, typ, kind, domain, of, comment, about, collation string
 	var notNull, key, unique bool
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &of, &comment, &about}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &of, &comment, &about, &collation}, func() error {
 		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
 			tables = append(tables, source.Table{Schema: schema, Name: table, Kind: of, Comment: comment})
 		}
@@ -53,6 +53,8 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 			Key:      key,
 			Unique:   unique,
 			Comment:  about,
+
+			Collation: collation,
 		}
 		c.Type = named(c.Type, kind)
 		t := &tables[len(tables)-1]

@@ -1,6 +1,6 @@
 -- The tables and views that the account may read, a line for each column. The type of a domain is
 -- that of what it is over. A column is of a unique key as well where the key's condition or
--- expression is about it, where the key is a partition's own, and where it is the primary key
+-- expression is about it, where a column of a key is generated from it, where the key is a partition's own, and where it is the primary key
 -- and a trigger may change it; of a foreign table, whose keys another server has, every column
 -- may be.
 WITH RECURSIVE heirs (root, member) AS (
@@ -15,6 +15,13 @@ keys (root, name) AS MATERIALIZED (
     AND (a.attnum = ANY (i.indkey::int2[]) OR 0 = ANY (i.indkey::int2[]) OR pg_get_expr(i.indpred, i.indrelid) LIKE '%.*%'
       OR EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = i.indexrelid
         AND d.refclassid = 'pg_class'::regclass AND d.refobjid = i.indrelid AND d.refobjsubid = a.attnum))
+  UNION SELECT coalesce(h.root, i.indrelid), a.attname -- of which a column of a key is worked out
+  FROM pg_index i LEFT JOIN heirs h ON h.member = i.indrelid
+  JOIN pg_attribute made ON made.attrelid = i.indrelid AND made.attnum = ANY (i.indkey::int2[]) AND made.attgenerated <> ''
+  JOIN pg_attrdef how ON how.adrelid = made.attrelid AND how.adnum = made.attnum
+  JOIN pg_depend d ON d.classid = 'pg_attrdef'::regclass AND d.objid = how.oid AND d.refclassid = 'pg_class'::regclass AND d.refobjid = i.indrelid
+  JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = d.refobjsubid AND a.attnum > 0
+  WHERE i.indisunique OR i.indisexclusion
   UNION SELECT coalesce(h.root, c.oid), a.attname
   FROM pg_class c LEFT JOIN heirs h ON h.member = c.oid
   JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 WHERE c.relkind = 'f'
@@ -31,7 +38,9 @@ SELECT n.nspname, c.relname, a.attname, format_type(t.oid, CASE WHEN d.oid IS NU
   coalesce(a.attnum = ANY (k.conkey), false),
   keys.root IS NOT NULL,
   CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
-  left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000)
+  left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000),
+  CASE WHEN co.oid IS NULL THEN '' WHEN co.collname = 'default' AND cn.nspname = 'pg_catalog' THEN 'default'
+    ELSE CASE WHEN co.collisdeterministic THEN '' ELSE '~' END || cn.nspname || '.' || co.collname END
 FROM pg_class c
 JOIN pg_namespace n ON n.oid = c.relnamespace
 JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
@@ -41,6 +50,8 @@ JOIN pg_type t ON t.oid = coalesce(d.base, a.atttypid)
 LEFT JOIN pg_type element ON element.oid = t.typelem AND t.typcategory = 'A'
 LEFT JOIN pg_description said ON said.objoid = c.oid AND said.classoid = 'pg_class'::regclass AND said.objsubid = 0
 LEFT JOIN pg_description about ON about.objoid = c.oid AND about.classoid = 'pg_class'::regclass AND about.objsubid = a.attnum
+LEFT JOIN pg_collation co ON co.oid = a.attcollation
+LEFT JOIN pg_namespace cn ON cn.oid = co.collnamespace
 LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
 WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
   AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)

@@ -130,15 +130,16 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 }
 
 // unique finds the columns that a unique key besides the primary one is of; all of
-// them where a key is of an expression.
+// them where a key is of an expression, or of a column that is generated from others.
 func (s *Source) unique(ctx context.Context, db *sqlx.DB, schema, table string) (columns map[string]bool, all bool, err error) {
 	var names []sql.NullString
 	err = db.SelectContext(
 		ctx,
 		&names,
-		`SELECT i.name FROM pragma_index_list(?, ?) l JOIN pragma_index_info(l.name, ?) i WHERE l."unique" AND l.origin <> 'pk'`,
+		`SELECT CASE WHEN g.hidden IN (2, 3) THEN NULL ELSE i.name END
+			FROM pragma_index_list(?1, ?2) l JOIN pragma_index_info(l.name, ?2) i
+			LEFT JOIN pragma_table_xinfo(?1, ?2) g ON g.name = i.name WHERE l."unique" AND l.origin <> 'pk'`,
 		table,
-		schema,
 		schema,
 	)
 	columns = map[string]bool{}
