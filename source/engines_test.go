@@ -249,10 +249,10 @@ func scanned(t testing.TB, src source.Source, kind string) (source.Source, *acce
 	changes := []access.Change{access.AddObject{Path: "src", Kind: "source", Type: kind}, access.AddObject{Path: "src.s", Kind: "schema"}, access.AddSubject{Subject: "user:flint"},
 		access.AddGrant{Privilege: "ALL", Object: "src", Subject: "user:flint"}}
 	for _, table := range found {
-		path := "src.s." + table.Name
+		path := "src.s." + access.Quote(table.Name)
 		changes = append(changes, access.AddObject{Path: path, Kind: "table"})
 		for _, c := range table.Columns {
-			changes = append(changes, access.AddObject{Path: path + "." + c.Name, Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared, Collation: c.Collation})
+			changes = append(changes, access.AddObject{Path: path + "." + access.Quote(c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared, Collation: c.Collation})
 		}
 	}
 	m, err := access.New().Apply(time.Unix(1, 0), changes...)

@@ -153,3 +153,57 @@ func TestKeysThatDecide(t *testing.T) {
 		})
 	}
 }
+
+// TestKeysThatAreMade: a column of which a generated column of a unique key is worked out is
+// part of that key, and so is a key that ON CONFLICT changes for the rows that lead to it.
+func TestKeysThatAreMade(t *testing.T) {
+	engines(t, func(t *testing.T, make maker) {
+		src, m := make(t, `CREATE TABLE people (id INTEGER PRIMARY KEY, mail TEXT, team TEXT, low TEXT GENERATED ALWAYS AS (lower(mail)) STORED UNIQUE);
+			INSERT INTO people (id, mail, team) VALUES (1, 'ann@x', 'north'), (2, 'BOB@x', 'south');
+			CREATE TABLE p (id INTEGER PRIMARY KEY, v TEXT);
+			CREATE TABLE c (id INTEGER PRIMARY KEY, p_id INTEGER REFERENCES p, team TEXT);
+			INSERT INTO p VALUES (1, 'a'), (2, 'b'); INSERT INTO c VALUES (1, 2, 'south')`)
+		set := setOf(t, m, policy.PutRelationship{From: []string{"src.s.c.p_id"}, To: []string{"src.s.p.id"}},
+			policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "people"}, Table: "src.s.people", Rule: "team = 'north'"},
+			policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "c"}, Table: "src.s.c", Rule: "team = 'north'"})
+		for text, wants := range map[string]string{
+			"UPDATE src.s.people SET mail = 'bob@x' WHERE id = 1":                                       "column mail is part of a key",
+			"INSERT INTO src.s.people (mail) VALUES ('bob@x')":                                          "column mail is part of a key",
+			"UPDATE src.s.people SET team = 'north' WHERE id = 1":                                       "1: ",
+			"UPDATE src.s.p SET id = 77 WHERE id = 2":                                                   "may be hidden from you",
+			"INSERT INTO src.s.p (id, v) VALUES (2, 'x') ON CONFLICT (id) DO UPDATE SET id = 77":        "may be hidden from you",
+			"INSERT INTO src.s.p (id, v) VALUES (1, 'x') ON CONFLICT (id) DO UPDATE SET v = excluded.v": "1: ",
+		} {
+			plan, err := emit.Make(text, nil, rights(t, m, "flint"), set)
+			got := ""
+			if err != nil {
+				got = err.Error()
+			} else {
+				got = upsert(t, src, plan)
+			}
+			if !strings.Contains(got, wants) {
+				t.Errorf("%s\ncomes to %s, want %s", text, got, wants)
+			}
+		}
+	})
+}
+
+// TestPoliciesOnPatternsFoldCase: a policy on a pattern is about names in upper case, too.
+func TestPoliciesOnPatternsFoldCase(t *testing.T) {
+	engines(t, func(t *testing.T, make maker) {
+		src, m := make(t, `CREATE TABLE cards (id INTEGER PRIMARY KEY, "Card_Number" TEXT, account_number TEXT);
+			INSERT INTO cards VALUES (1, '4711', '0815'); CREATE TABLE "Card_Log" (id INTEGER PRIMARY KEY)`)
+		set := setOf(t, m, policy.PutColumnPolicy{ScopeText: policy.ScopeText{Name: "numbers"}, Columns: []string{"src.s.cards.*_number"}, Treat: "suppress"})
+		plan, err := emit.Make(`SELECT id, "Card_Number", account_number FROM src.s.cards`, nil, rights(t, m, "flint"), set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if rows, err := collect(src, plan.SQL, source.Bind(plan.Args, source.Facts{}), plan.Columns); err != nil || len(rows) != 1 || strings.Contains(rows[0], "4711") {
+			t.Errorf("%v, %v", rows, err)
+		}
+		closed := setOf(t, m, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "none"}, Table: "src.s.card*", Rule: "false"})
+		if o, err := m.Lookup(`src.s."Card_Log"`); err != nil || len(closed.Rows(m, o.ID)) != 1 {
+			t.Errorf("%v", err)
+		}
+	})
+}

@@ -129,17 +129,16 @@ func (s *Source) columns(ctx context.Context, db *sqlx.DB, schema, table string)
 	return columns, err
 }
 
-// unique finds the columns that a unique key besides the primary one is of; all of
-// them where a key is of an expression, or of a column that is generated from others.
+// unique finds the columns that a unique key besides the primary one is of, or that such a
+// column is generated from; all of them where a key is of an expression.
 func (s *Source) unique(ctx context.Context, db *sqlx.DB, schema, table string) (columns map[string]bool, all bool, err error) {
 	var names []sql.NullString
 	err = db.SelectContext(
 		ctx,
 		&names,
-		`SELECT CASE WHEN g.hidden IN (2, 3) THEN NULL ELSE i.name END
-			FROM pragma_index_list(?1, ?2) l JOIN pragma_index_info(l.name, ?2) i
-			LEFT JOIN pragma_table_xinfo(?1, ?2) g ON g.name = i.name WHERE l."unique" AND l.origin <> 'pk'`,
+		`SELECT i.name FROM pragma_index_list(?, ?) l JOIN pragma_index_info(l.name, ?) i WHERE l."unique" AND l.origin <> 'pk'`,
 		table,
+		schema,
 		schema,
 	)
 	columns = map[string]bool{}
@@ -147,7 +146,72 @@ func (s *Source) unique(ctx context.Context, db *sqlx.DB, schema, table string) 
 		columns[name.String] = true
 		all = all || !name.Valid
 	}
+	if err != nil || len(columns) == 0 {
+		return columns, all, err
+	}
+	from, err := generated(ctx, db, schema, table)
+	if slices.ContainsFunc(from.columns, func(name string) bool { return columns[name] }) {
+		for _, name := range from.read {
+			columns[name] = true
+		}
+	}
 	return columns, all, err
+}
+
+// A generation is the generated columns of a table, and the columns that one of them is worked
+// out from.
+type generation struct{ columns, read []string }
+
+// generated reads how a table's columns are generated from its text. Where that does not say so
+// in a form that is known here, they are from all columns.
+func generated(ctx context.Context, db *sqlx.DB, schema, table string) (out generation, err error) {
+	var columns []struct {
+		Name   string
+		Hidden int
+	}
+	if err := db.SelectContext(ctx, &columns, `SELECT name, hidden FROM pragma_table_xinfo(?, ?)`, table, schema); err != nil {
+		return out, err
+	}
+	for _, c := range columns {
+		if c.Hidden == 2 || c.Hidden == 3 {
+			out.columns = append(out.columns, c.Name)
+		}
+	}
+	if len(out.columns) == 0 {
+		return out, nil
+	}
+	var text string
+	if err := db.GetContext(ctx, &text, "SELECT sql FROM "+quote(schema)+".sqlite_schema WHERE type = 'table' AND name = ?", table); err != nil {
+		return out, err
+	}
+	how := bracketed(text)
+	for _, c := range columns {
+		if len(how) == 0 || slices.ContainsFunc(how, func(text string) bool { return mentions(text, c.Name) }) {
+			out.read = append(out.read, c.Name)
+		}
+	}
+	return out, nil
+}
+
+var asBracket = regexp.MustCompile(`(?is)\bAS\s*\(`)
+
+// bracketed lists what stands in brackets behind AS in the text of a table.
+func bracketed(text string) (list []string) {
+	for _, at := range asBracket.FindAllStringIndex(text, -1) {
+		depth := 1
+		for i := at[1]; i < len(text) && depth > 0; i++ {
+			switch text[i] {
+			case '(':
+				depth++
+			case ')':
+				depth--
+			}
+			if depth == 0 {
+				list = append(list, text[at[1]:i])
+			}
+		}
+	}
+	return list
 }
 
 // partial lists the texts of unique keys that have a condition.
