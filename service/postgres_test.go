@@ -20,6 +20,13 @@ import (
 // onBoth is the demo platform with the survey's tables in PostgreSQL as well.
 func onBoth(t testing.TB) (*service.Service, *pgtest.Server, string) {
 	t.Helper()
+	svc, server, url, _ := onBothIn(t)
+	return svc, server, url
+}
+
+// onBothIn is onBoth with the data folder.
+func onBothIn(t testing.TB) (*service.Service, *pgtest.Server, string, string) {
+	t.Helper()
 	dir := demotest.Folder(t)
 	server := pgtest.Start(t)
 	url, err := server.Database("survey")
@@ -29,7 +36,7 @@ func onBoth(t testing.TB) (*service.Service, *pgtest.Server, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return demotest.Open(t, dir), server, url
+	return demotest.Open(t, dir), server, url, dir
 }
 
 // TestSameAnswersOnBothSources asks the same of the survey's tables on SQLite and

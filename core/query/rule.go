@@ -148,6 +148,35 @@ func CheckTreatment(st *access.Rights, column *access.Object, t policy.Treatment
 	return err
 }
 
+// ColumnsRead lists the columns whose values a policy's condition and expression, either of
+// which may be empty, come to where it is about a column: those of its own table and of others
+// that its sub-queries read. A text that does not bind reads nothing: it closes its table.
+func ColumnsRead(st *access.Rights, column *access.Object, condition, expression string) (ids []access.ObjectID) {
+	note := func(relations ...*Relation) {
+		for _, r := range relations {
+			for i, used := range r.Used {
+				if used && !slices.Contains(ids, r.Columns[i].ID) {
+					ids = append(ids, r.Columns[i].ID)
+				}
+			}
+		}
+	}
+	b := &binder{reader: st, model: st.Model, own: true, types: owned{}}
+	inner := b.relation(st.Model.Object(column.Parent))
+	if strings.TrimSpace(condition) != "" {
+		if _, own, err := bindCondition(b.types, st, nil, condition, inner); err == nil {
+			note(own.tables...)
+		}
+	}
+	if x := columnWith(inner, column.ID); x != nil && strings.TrimSpace(expression) != "" {
+		if _, own, err := bindExpression(b.types, st, nil, expression, x); err == nil {
+			note(own.tables...)
+		}
+	}
+	note(inner)
+	return ids
+}
+
 func (b *binder) others(table *access.Object) []access.ObjectID {
 	var ids []access.ObjectID
 	for _, r := range b.tables {

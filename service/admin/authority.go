@@ -242,9 +242,18 @@ func (s *Service) mayLend(st *platform.State, c identity.Caller, what platform.C
 		return err
 	}
 	var scope *policy.Scope
+	var about []access.ObjectID // a column of each table, or each column, that the policy is about
+	condition, expression := "", ""
 	switch what := what.(type) {
 	case policy.PutRowPolicy:
 		row, _ := st.Policies.Find(what.Name)
+		condition = row.Rule
+		st.Model.Relations(access.PlatformID, func(table *access.Object) bool {
+			if st.Policies.Covers(row, st.Model, table.ID) && len(table.Children) > 0 {
+				about = append(about, table.Children[0])
+			}
+			return true
+		})
 		if row.Follow != nil {
 			for _, id := range row.Follow.To {
 				if err := references(st, own, id); err != nil {
@@ -256,7 +265,8 @@ func (s *Service) mayLend(st *platform.State, c identity.Caller, what platform.C
 		scope = &row.Scope
 	case policy.PutColumnPolicy:
 		_, column := st.Policies.Find(what.Name)
-		scope = &column.Scope
+		scope, condition, expression = &column.Scope, column.When, column.Treatment.SQL
+		about = st.Policies.Treated(column, st.Model)
 	}
 	for _, id := range scope.Reads {
 		if !own.Sees(id) {
@@ -265,6 +275,41 @@ func (s *Service) mayLend(st *platform.State, c identity.Caller, what platform.C
 		if !own.Resolve(id).Allowed.Has(access.Manage) {
 			return identity.Wants(st, access.Manage, id)
 		}
+	}
+	for _, id := range about {
+		for _, read := range query.ColumnsRead(own, st.Model.Object(id), condition, expression) {
+			if err := s.mayPublish(st, c, own, read, scope); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// mayPublish refuses a policy's text that reads a column which another policy treats, where the
+// writer may not stop that policy: what the text makes of the values, or which rows it keeps by
+// them, would tell of them whole or one bit at a time. Who sees the column in clear may write it
+// for themself alone.
+func (s *Service) mayPublish(st *platform.State, c identity.Caller, own *access.Rights, column access.ObjectID, scope *policy.Scope) error {
+	table := st.Model.Object(column).Parent
+	for _, p := range st.Policies.ColumnPolicies(st.Model, table) {
+		if p.Name == scope.Name || p.Status != policy.Live || !st.Policies.Treats(p, st.Model, column) ||
+			own.Resolve(p.At()).Allowed.Has(access.Manage) {
+			continue
+		}
+		decision := st.Policies.Govern(own, table).Columns[column]
+		if len(scope.For) == 1 && scope.For[0] == c.User && decision.Treatment.Kind == policy.Clear {
+			continue
+		}
+		refusal := identity.Wants(st, access.Manage, p.At())
+		var q *query.Error
+		if errors.As(refusal, &q) {
+			q.Text = say.PolicyReads.With(st.Model.Path(column), p.Name, st.Model.Path(p.At()))
+			if !s.identity.Reviews(st, c) {
+				q.Text = say.PolicyReadsOne.With(st.Model.Path(column))
+			}
+		}
+		return refusal
 	}
 	return nil
 }

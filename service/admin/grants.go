@@ -2,6 +2,7 @@ package admin
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -66,6 +67,10 @@ func (s *Service) grantOrder(st *platform.State, c identity.Caller, in wire.Gran
 		return order{}, fault.New(fault.Invalid, "nothing", "name at least one privilege, one object and one subject")
 	}
 	asked := say.AGrant.With(strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "))
+	if revoke && !s.mayAskToRevoke(st, c, in) {
+		return order{}, s.identity.Refuse(c, audit.Change, asked, fault.New(fault.Refused, "no_grant", "you have granted no %s on %s to %s; to revoke what others granted, you need MANAGE on the object",
+			strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "), strings.Join(in.Subjects, ", ")))
+	}
 	objects, err := targets(st.Model, in)
 	if err != nil {
 		return order{}, s.notTold(st, c, in, err)
@@ -108,6 +113,46 @@ func (s *Service) grantOrder(st *platform.State, c identity.Caller, in wire.Gran
 		}
 	}
 	return o, nil
+}
+
+// mayAskToRevoke reports whether a caller may be told of the grants that are to be revoked: they
+// manage all the objects, or have made each of the grants themself. Everybody else is told the
+// same, whatever is there.
+func (s *Service) mayAskToRevoke(st *platform.State, c identity.Caller, in wire.GrantRequest) bool {
+	if c.User == 0 || s.identity.Manages(st, c, access.PlatformID) {
+		return true
+	}
+	objects, err := targets(st.Model, in)
+	if err != nil {
+		return false
+	}
+	if s.managesAll(st, c, objects) {
+		return true
+	}
+	if in.Grantor != "" && in.Grantor != st.Model.Ref(c.User) {
+		return false
+	}
+	for _, ref := range in.Subjects {
+		subject, err := st.Model.FindSubject(ref)
+		if err != nil {
+			return false
+		}
+		for _, right := range in.Privileges {
+			p, b, err := st.Model.ParseRight(right)
+			if err != nil {
+				return false
+			}
+			for _, target := range objects {
+				own := func(g *access.Grant) bool {
+					return g.Grantor == c.User && g.Privilege == p && g.Bundle == b && g.Target == target && g.Owned == 0
+				}
+				if !slices.ContainsFunc(st.Model.GrantsTo(subject.ID), own) {
+					return false
+				}
+			}
+		}
+	}
+	return true
 }
 
 // notTold puts the words for what is not there in place of an error about

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -36,16 +37,17 @@ func (s *Service) ShowsPlan(st *platform.State, c identity.Caller, plan *emit.Pl
 	return true
 }
 
-// ShowPlan is what --show-plan prints.
+// ShowPlan is what --show-plan prints. The database plans with secrets that are made up for it:
+// it folds constants into what it shows, so the platform's own never go there.
 func (s *Service) ShowPlan(
 	ctx context.Context,
 	c identity.Caller,
 	p *identity.Viewer,
 	lane *access.Object,
 	plan *emit.Plan,
-	args []any,
 	planned time.Duration,
 ) (*wire.Plan, error) {
+	args := source.Bind(plan.Args, source.Facts{Start: time.Now(), Key: rand.Text()})
 	out := &wire.Plan{SQL: plan.SQL, Args: []string{}, Policies: []string{}, Tables: []wire.Shaped{}, PlanUS: planned.Microseconds()}
 	for i, a := range plan.Args {
 		text := map[bool]string{true: "the key of pseudonyms", false: "a secret of this query's"}[a.Key]
@@ -65,7 +67,7 @@ func (s *Service) ShowPlan(
 	if hidden := s.hiddenFrom(p.State, c, plan); hidden != 0 {
 		out.Database = []string{
 			fmt.Sprintf(
-				"The database's plan contains estimates of row counts, so it is shown only to those who see all rows of %s.",
+				"The database's plan contains estimates made from all rows and values, so it is shown only to those who see all rows of %s, and all columns in clear.",
 				p.Model.Path(hidden),
 			),
 		}
@@ -85,7 +87,7 @@ func (s *Service) ShowPlan(
 }
 
 // hiddenFrom finds a table of a plan of which the caller, as themself, does not see
-// all rows; zero: none.
+// all rows, or not all columns in clear; zero: none.
 func (s *Service) hiddenFrom(st *platform.State, c identity.Caller, plan *emit.Plan) access.ObjectID {
 	own, err := s.identity.Own(st, c)
 	ids := slices.Clone(plan.Behind)
@@ -93,11 +95,21 @@ func (s *Service) hiddenFrom(st *platform.State, c identity.Caller, plan *emit.P
 		ids = append(ids, t.Table)
 	}
 	for _, id := range ids {
-		if o := st.Model.Object(id); o.Kind == access.Table && (err != nil || !query.SeesAllRows(own, st.Policies, id)) {
+		if o := st.Model.Object(id); o.Kind == access.Table && (err != nil || !query.SeesAllRows(own, st.Policies, id) || treats(own, st, id)) {
 			return id
 		}
 	}
 	return 0
+}
+
+// treats reports whether policies treat a column of a table for somebody.
+func treats(own *access.Rights, st *platform.State, table access.ObjectID) bool {
+	for _, d := range st.Policies.Govern(own, table).Columns {
+		if d.Treatment.Kind != policy.Clear {
+			return true
+		}
+	}
+	return false
 }
 
 // explain gives the plan of a statement, line by line, and does not run it.
@@ -109,7 +121,7 @@ func (a *asked) explain(ctx context.Context, answer Answer) (End, error) {
 			"EXPLAIN shows the policies behind a query; it needs DESCRIBE or MANAGE on all its tables and on those that the policies read",
 		))
 	}
-	shown, err := a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, source.Bind(a.plan.Args, a.facts()), a.planned)
+	shown, err := a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, a.planned)
 	if err != nil {
 		return a.failed(err)
 	}

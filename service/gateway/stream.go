@@ -165,7 +165,7 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 	}
 	var shown *wire.Plan
 	if a.QueryRequest.Plan && a.ShowsPlan(a.st, a.caller, a.plan) {
-		if shown, err = a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, args, a.planned); err != nil {
+		if shown, err = a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, a.planned); err != nil {
 			return End{}, a.identity.Failed(a.viewer, o.ending(), a.started, err)
 		}
 	}

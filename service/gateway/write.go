@@ -54,7 +54,7 @@ func (a *asked) write(ctx context.Context, answer Answer) (End, error) {
 	args := source.Bind(a.plan.Args, a.facts())
 	end := a.end()
 	if a.QueryRequest.Plan && a.ShowsPlan(a.st, a.caller, a.plan) {
-		if end.Plan, err = a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, args, 0); err != nil {
+		if end.Plan, err = a.ShowPlan(ctx, a.caller, a.viewer, a.lane, a.plan, 0); err != nil {
 			return a.failed(err)
 		}
 	}

@@ -188,7 +188,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 			return s.identity.Failed(v.Viewer, record, started, err)
 		}
 		if v.shows && s.gateway.ShowsPlan(v.State, c, plan) {
-			if v.view.Plan, err = s.gateway.ShowPlan(ctx, c, v.Viewer, lane, plan, source.Bind(plan.Args, s.gateway.Facts(started)), 0); err != nil {
+			if v.view.Plan, err = s.gateway.ShowPlan(ctx, c, v.Viewer, lane, plan, 0); err != nil {
 				return s.identity.Failed(v.Viewer, record, started, err)
 			}
 		}

@@ -24,6 +24,8 @@ const (
 	DisabledNotEntered Sentence = "%s is disabled; it was not granted USAGE"
 	EntersAlready      Sentence = "%s could enter all of it already"
 	RevealLifts        Sentence = "REVEAL on %s would lift the policy %s, which you may not stop: this needs MANAGE on %s"
+	PolicyReads        Sentence = "the policy reads %s, which the policy %s hides and which you may not stop: this needs MANAGE on %s"
+	PolicyReadsOne     Sentence = "the policy reads %s, which another policy hides that you may not stop"
 	RevealLiftsOne     Sentence = "REVEAL on %s would lift a policy that you may not stop"
 	RevokedAdminOption Sentence = "revoked the admin option for %s from %s"
 	PutIn              Sentence = "put %s in %s"
