@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"gneiss/core/access"
 	"gneiss/core/emit"
 	"gneiss/core/policy"
 	"gneiss/core/query"
@@ -204,6 +205,49 @@ func TestPoliciesOnPatternsFoldCase(t *testing.T) {
 		closed := setOf(t, m, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "none"}, Table: "src.s.card*", Rule: "false"})
 		if o, err := m.Lookup(`src.s."Card_Log"`); err != nil || len(closed.Rows(m, o.ID)) != 1 {
 			t.Errorf("%v", err)
+		}
+	})
+}
+
+// TestKeysOfTablesThatAreNotSeen: a foreign key to, or from, a table that the session may not read
+// tells no more of its rows than one to rows that policies hide, and no refusal names the table.
+func TestKeysOfTablesThatAreNotSeen(t *testing.T) {
+	engines(t, func(t *testing.T, make maker) {
+		src, m := make(t, `CREATE TABLE secretpar (id INTEGER PRIMARY KEY); INSERT INTO secretpar VALUES (1), (42);
+			CREATE TABLE own (id INTEGER PRIMARY KEY, par INTEGER REFERENCES secretpar, made INTEGER DEFAULT 42 REFERENCES secretpar);
+			INSERT INTO own VALUES (1, 1, NULL);
+			CREATE TABLE open (id INTEGER PRIMARY KEY); INSERT INTO open VALUES (1), (5);
+			CREATE TABLE secretkid (id INTEGER PRIMARY KEY, open_id INTEGER REFERENCES open); INSERT INTO secretkid VALUES (1, 1)`)
+		m, err := m.Apply(time.Unix(1, 0), access.AddSubject{Subject: "user:ann"}, access.AddGrant{Privilege: "USAGE", Object: "src", Subject: "user:ann"},
+			access.AddGrant{Privilege: "USAGE", Object: "src.s", Subject: "user:ann"}, access.AddGrant{Privilege: "ALL", Object: "src.s.own", Subject: "user:ann"},
+			access.AddGrant{Privilege: "ALL", Object: "src.s.open", Subject: "user:ann"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		set := setOf(t, m, policy.PutRelationship{From: []string{"src.s.own.par"}, To: []string{"src.s.secretpar.id"}},
+			policy.PutRelationship{From: []string{"src.s.own.made"}, To: []string{"src.s.secretpar.id"}},
+			policy.PutRelationship{From: []string{"src.s.secretkid.open_id"}, To: []string{"src.s.open.id"}})
+		answer := func(text string) string {
+			plan, err := emit.Make(text, nil, rights(t, m, "ann"), set)
+			if err != nil {
+				return err.Error()
+			}
+			return upsert(t, src, plan)
+		}
+		for _, pair := range [][2]string{
+			{"INSERT INTO src.s.own (id, par, made) VALUES (2, 1, NULL)", "INSERT INTO src.s.own (id, par, made) VALUES (2, 99, NULL)"},
+			{"UPDATE src.s.own SET par = 42 WHERE id = 1", "UPDATE src.s.own SET par = 43 WHERE id = 1"},
+			{"INSERT INTO src.s.own (id) VALUES (3)", "INSERT INTO src.s.own (id, made) VALUES (3, 99)"},
+			{"DELETE FROM src.s.open WHERE id = 1", "DELETE FROM src.s.open WHERE id = 5"},
+			{"UPDATE src.s.open SET id = 9 WHERE id = 1", "UPDATE src.s.open SET id = 9 WHERE id = 5"},
+		} {
+			there, absent := answer(pair[0]), answer(pair[1])
+			if there != absent || strings.Contains(there, "1: ") || strings.Contains(there, "secretkid") {
+				t.Errorf("%s comes to %s\n%s comes to %s", pair[0], there, pair[1], absent)
+			}
+		}
+		if got := answer("INSERT INTO src.s.own (id, par, made) VALUES (4, NULL, NULL)"); got != "1: " {
+			t.Errorf("a row that leads nowhere: %s", got)
 		}
 	})
 }

@@ -505,9 +505,9 @@ func eachColumn(x query.Expr, f func(*query.ColumnRef)) {
 func (b *barriers) divide(x query.Expr) (plain, rest query.Expr) {
 	for _, c := range query.Conjuncts(x) {
 		if b.plain(c) {
-			plain = query.Conjoin("AND", plain, c)
+			plain = query.And(plain, c)
 		} else {
-			rest = query.Conjoin("AND", rest, c)
+			rest = query.And(rest, c)
 		}
 	}
 	return plain, rest

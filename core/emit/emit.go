@@ -46,8 +46,8 @@ type emitter struct {
 	guarded     map[*query.Relation]guard
 	inside      map[*query.Relation][]query.Expr // plain conditions that stand behind a table's policies, see settle
 	settled     map[query.Expr]bool              // those conditions, which are not written where they were
-	inline      *query.Relation // the table that is written to
-	defining    []*query.CTE    // WITH queries that are being written, outermost first
+	inline      *query.Relation                  // the table that is written to
+	defining    []*query.CTE                     // WITH queries that are being written, outermost first
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int

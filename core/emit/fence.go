@@ -136,7 +136,7 @@ func (e *emitter) onlyTable(c query.Expr) (r *query.Relation) {
 func (e *emitter) unsettled(x query.Expr) (left query.Expr) {
 	for _, c := range query.Conjuncts(x) {
 		if !e.settled[c] {
-			left = query.Conjoin("AND", left, c)
+			left = query.And(left, c)
 		}
 	}
 	return left
@@ -294,7 +294,7 @@ func (e *emitter) unjoined(items []query.From, where query.Expr) ([]query.From, 
 		if next.On = plain; plain == nil {
 			next.Kind = "CROSS"
 		}
-		where = query.Conjoin("AND", where, rest)
+		where = query.And(where, rest)
 		return next
 	}
 	for i, item := range items {
@@ -436,7 +436,7 @@ func (e *emitter) about(items []query.From, where query.Expr) query.Expr {
 	for _, c := range query.Conjuncts(where) {
 		foreign := query.AnyExpr(c, func(x query.Expr) bool { ref, ok := x.(*query.ColumnRef); return ok && !own[ref.Rel] })
 		if !foreign && e.plain(c) {
-			out = query.Conjoin("AND", out, c)
+			out = query.And(out, c)
 		}
 	}
 	return out

@@ -42,7 +42,7 @@ func (e *emitter) hoisted(s *query.Select) *query.Select {
 		if len(made) > len(next.From) && e.plain(taken) {
 			c, next.From = taken, made
 		}
-		next.Where = query.Conjoin("AND", next.Where, c)
+		next.Where = query.And(next.Where, c)
 	}
 	return &next
 }

@@ -350,7 +350,11 @@ func (e sqlite) floor(name string, x query.Expr) {
 		e.expr(x)
 		e.write(" AS INTEGER)")
 	}
-	e.write("CAST(")
+	e.write("CASE WHEN abs(") // what is greater has no fraction, and is no INTEGER
+	e.expr(x)
+	e.write(") >= 4503599627370496.0 THEN ")
+	e.expr(x)
+	e.write(" ELSE CAST(")
 	whole()
 	if name == "floor" {
 		e.write(" - (")
@@ -362,7 +366,7 @@ func (e sqlite) floor(name string, x query.Expr) {
 		e.write(" > ")
 	}
 	whole()
-	e.write(") AS REAL)")
+	e.write(") AS REAL) END")
 }
 
 func (e sqlite) extract(field string, x query.Expr) {

@@ -3,6 +3,7 @@ package query
 import (
 	"context"
 	"fmt"
+	"math/big"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
@@ -52,6 +53,8 @@ type binder struct {
 	lends    access.SubjectID  // the owner of the view that lends its rights; zero: nobody
 	kept     []access.ObjectID // what it may read and not pass on
 	tried    bool              // the text is of a view that is not there yet: nothing of it is kept
+
+	fractions map[*Literal]*big.Rat // exact values of numbers that are written, see decimal.go
 
 	// operators keeps what [binder.ownOperators] has found.
 	operators map[string]ownOperators

@@ -3,6 +3,8 @@ package query
 import (
 	"errors"
 	"fmt"
+	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,9 +39,11 @@ func (b *binder) operation(op string, l, r Expr, at int32) Expr {
 		if n, ok := r.(*Literal); ok && op == "-" {
 			switch v := n.Value.(type) {
 			case int64:
-				return &Literal{n.T, -v}
+				if least := map[Type]int64{sqltype.Int2: math.MinInt16, sqltype.Int4: math.MinInt32}[n.T]; v != math.MinInt64 && v != least {
+					return &Literal{n.T, -v}
+				}
 			case string:
-				if n.T == sqltype.Numeric && !strings.HasPrefix(v, "-") {
+				if n.T == sqltype.Numeric && v != "" && v[0] >= '0' && v[0] <= '9' {
 					return &Literal{n.T, "-" + v}
 				}
 			}
@@ -348,13 +352,27 @@ func (b *binder) anyOf(in *InList, equal *sqltype.Operator, at int32) Expr {
 	return out
 }
 
+var otherDigits = regexp.MustCompile(`^-?\s*([0-9]*_|0[xXoObB])`)
+
+// inDigits refuses a number that is written as servers before version 16 do not read it.
+func (b *binder) inDigits(at int32) {
+	if at >= 0 && int(at) < len(b.text) && otherDigits.MatchString(b.text[at:]) {
+		b.failAs(at, Unsupported, "42601", "a number in another base, or with _ between its digits, is not supported; write it in decimal digits")
+	}
+}
+
 // exactConstant binds a number, or a bit string, in PostgreSQL's types.
 func (b *binder) exactConstant(c *pg.A_Const) Expr {
 	switch v := c.Val.(type) {
 	case *pg.A_Const_Ival:
+		b.inDigits(c.Location)
 		return &Literal{sqltype.Int4, int64(v.Ival.Ival)}
 	case *pg.A_Const_Fval:
-		if n, err := strconv.ParseInt(v.Fval.Fval, 0, 64); err == nil {
+		b.inDigits(c.Location)
+		if n, err := strconv.ParseInt(v.Fval.Fval, 10, 64); err == nil {
+			if n == math.MinInt32 { // the sign is read with the number
+				return &Literal{sqltype.Int4, n}
+			}
 			return &Literal{sqltype.Int8, n}
 		}
 		return &Literal{sqltype.Numeric, v.Fval.Fval}

@@ -108,6 +108,14 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 	return nil
 }
 
+// volatile reports whether an expression can be another value each time it is worked out.
+func volatile(e Expr) bool {
+	return anyDeep(e, func(x Expr) bool {
+		c, ok := x.(*Call)
+		return ok && (c.Fn.Routine != nil && c.Fn.Routine.Volatility == 'v' || c.Fn.Name == "random")
+	})
+}
+
 func (b *binder) exprs(nodes []*pg.Node, s *scope, w windows) []Expr {
 	out := make([]Expr, len(nodes))
 	for i, n := range nodes {
@@ -124,6 +132,9 @@ func (b *binder) caseOf(c *pg.CaseExpr, s *scope, w windows) Expr {
 		operand = b.exprIn(c.Arg, s, w)
 		if b.exact {
 			operand = b.convertText(operand, c.Location) // a text, whatever it is compared with
+		}
+		if len(c.Args) > 1 && volatile(operand) {
+			b.unsupported(c.Location, "CASE of what is another value each time it is worked out; select it in a sub-query, and write CASE around that")
 		}
 		b.copies(len(c.Args), before)
 	}

@@ -201,11 +201,19 @@ func (b *binder) using(names []string, kind string, ls, rs *scope, at int32) (Ex
 			on = &Binary{"AND", on, eq, Boolean}
 		}
 		value := l
+		t, _ := b.unify(l.Type(), r.Type())
+		to := func(x Expr) Expr { // the merged column is of the type that both are taken to
+			if b.exact && t != nil && x.Type() != t {
+				return &Cast{X: x, To: t}
+			}
+			return x
+		}
 		switch kind {
+		case "INNER", "LEFT":
+			value = to(l)
 		case "RIGHT":
-			value = r
+			value = to(r)
 		case "FULL":
-			t, _ := b.unify(l.Type(), r.Type())
 			value = &Call{Fn: Functions["coalesce"], Args: []Expr{b.convert(l, t, at), b.convert(r, t, at)}, T: t}
 		}
 		merged = append(merged, named{name, value})

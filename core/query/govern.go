@@ -126,7 +126,18 @@ func (b *binder) filter(inner *Relation, rules *policy.Rules) Expr {
 	return filter
 }
 
-// Conjoin joins two conditions by AND or OR; nil is none.
+// And joins two conditions that a person wrote, as they are; nil is none.
+func And(l, r Expr) Expr {
+	if l == nil {
+		return r
+	}
+	if r == nil {
+		return l
+	}
+	return &Binary{"AND", l, r, Boolean}
+}
+
+// Conjoin joins two conditions of policies by AND or OR, and folds constants; nil is none.
 func Conjoin(op string, l, r Expr) Expr {
 	if l == nil {
 		return r

@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"gneiss/core/sqltype"
 )
 
 // units are those of an interval, in months, days or seconds.
@@ -32,11 +34,15 @@ func (b *binder) shift(x Expr, n *pg.Node, sign int64, at int32) Expr {
 	if x.Type() != Date && x.Type() != Timestamp {
 		b.fail(at, Mismatch, "an interval is added to a date or timestamp, not to %s", x.Type())
 	}
-	if len(n.GetTypeCast().TypeName.Typmods) > 0 {
-		b.unsupported(at, "an interval whose units stand behind it; write INTERVAL '3 days'")
-	}
 	var sum [3]int64
 	words := strings.Fields(strings.ToLower(n.GetTypeCast().Arg.GetAConst().GetSval().Sval))
+	if mods := n.GetTypeCast().TypeName.Typmods; len(mods) > 0 { // INTERVAL '3' MONTH (ISO/IEC 9075-2, 5.3)
+		field, ok := sqltype.IntervalFields(mods[0].GetAConst().GetIval().GetIval())
+		if _, known := units[field]; !ok || !known || len(mods) > 1 || len(words) != 1 {
+			b.unsupported(at, "an interval of several fields, or with a precision; write INTERVAL '1 day 3 hours'")
+		}
+		words = append(words, field)
+	}
 	if len(words) == 0 || len(words)%2 != 0 {
 		b.fail(at, Mismatch, "an interval is written in whole units: INTERVAL '1 year 2 months', '3 days', '12 hours'")
 	}

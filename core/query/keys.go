@@ -176,13 +176,16 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 		return slices.ContainsFunc(w.Columns, func(i int) bool { return r.Columns[i].ID == id }) ||
 			w.Conflict != nil && slices.ContainsFunc(w.Conflict.Columns, func(i int) bool { return r.Columns[i].ID == id })
 	}
-	if !slices.ContainsFunc(rel.From, set) {
+	// What an INSERT leaves out has its default, which can lead somewhere, too.
+	asked := slices.ContainsFunc(rel.From, set)
+	if !asked && (w.Verb != access.Insert || rel.Parent == rel.Child) {
 		return
 	}
 	parent := b.relation(b.model.Object(rel.Parent))
 	g := b.policies.Govern(b.reader, rel.Parent)
 	visible := b.filter(parent, &g.Rules)
-	if visible == nil {
+	readable := b.readsKey(rel.Parent, rel.To, &g)
+	if visible == nil && readable {
 		return
 	}
 	if rel.Parent == rel.Child {
@@ -193,7 +196,9 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 			b.model.Path(rel.Child),
 		)
 	}
-	b.behind = append(b.behind, rel.Parent)
+	if readable {
+		b.behind = append(b.behind, rel.Parent)
+	}
 	var nowhere Expr
 	where := visible
 	for i, from := range rel.From {
@@ -204,12 +209,25 @@ func (b *binder) leadsToVisible(w *Write, rel *policy.Relationship) {
 		nowhere = Conjoin("OR", nowhere, &IsNull{own, false})
 		where = Conjoin("AND", &Binary{"=", to, own, Boolean}, where)
 	}
+	w.leads = true
+	if !readable { // then no row that it could lead to is there for the session
+		w.Check = Conjoin("AND", w.Check, &IsTrue{nowhere})
+		return
+	}
 	one := &Literal{Boolean, true} // which is no argument
 	there := &Exists{
 		Query: &Query{Body: &Select{Items: []Expr{one}, From: []From{parent}, Where: where}, Columns: []Column{{Name: "there", Type: Boolean}}},
 	}
 	w.Check = Conjoin("AND", w.Check, &IsTrue{Conjoin("OR", nowhere, there)})
-	w.leads = true
+}
+
+// readsKey reports whether the session may read the columns of a key, and sees them as they are:
+// else the rows that have it are not there for the session, as far as the key goes.
+func (b *binder) readsKey(table access.ObjectID, columns []access.ObjectID, g *policy.Governance) bool {
+	v := b.rights.Resolve(table)
+	return !slices.ContainsFunc(columns, func(id access.ObjectID) bool {
+		return !v.Covers(access.Select, id) || g.Columns[id].Treatment.Kind != policy.Clear
+	})
 }
 
 // ledToByVisible refuses to remove rows, or to change keys, that rows of another
@@ -230,12 +248,16 @@ func (b *binder) ledToByVisible(w *Write, rel *policy.Relationship) {
 	if slices.ContainsFunc(g.Allow, follows) && !slices.ContainsFunc(g.Limit, func(p *policy.RowPolicy) bool { return !follows(p) }) {
 		return // of a row that is there, all such rows are there
 	}
-	if b.filter(b.relation(b.model.Object(rel.Child)), &g.Rules) != nil {
+	if b.filter(b.relation(b.model.Object(rel.Child)), &g.Rules) != nil || !b.readsKey(rel.Child, rel.From, &g) {
+		from := "another table"
+		if b.rights.Sees(rel.Child) {
+			from = b.model.Path(rel.Child)
+		}
 		b.fail(
 			-1,
 			Unsupported,
-			"rows of %s refer to %s by a foreign key, and some of them may be hidden from you, so you cannot remove rows or change that key",
-			b.model.Path(rel.Child),
+			"rows of %s can refer to %s by a foreign key, and some of them may be hidden from you, so you cannot remove rows or change that key",
+			from,
 			b.model.Path(rel.Parent),
 		)
 	}

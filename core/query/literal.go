@@ -29,6 +29,9 @@ func (b *binder) constant(c *pg.A_Const) Expr {
 			return &Literal{Bigint, n}
 		}
 		if x, err := strconv.ParseFloat(v.Fval.Fval, 64); err == nil && !math.IsInf(x, 0) {
+			if l := b.written(v.Fval.Fval); l != nil {
+				return l
+			}
 			return &Literal{Double, x}
 		}
 		b.fail(c.Location, Mismatch, "the number %s is too large", v.Fval.Fval)

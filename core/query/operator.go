@@ -1,6 +1,7 @@
 package query
 
 import (
+	"math/big"
 	"slices"
 	"strings"
 
@@ -92,11 +93,8 @@ func (b *binder) sign(op string, x Expr, at int32) Expr {
 		return x
 	}
 	if l, ok := x.(*Literal); ok {
-		switch v := l.Value.(type) {
-		case int64:
-			return &Literal{Bigint, -v}
-		case float64:
-			return &Literal{Double, -v}
+		if r := b.fraction(l); r != nil {
+			return b.decimal(l.T, new(big.Rat).Neg(r))
 		}
 	}
 	return &Unary{"-", x}
@@ -125,6 +123,9 @@ func (b *binder) arithmetic(op string, l, r Expr, at int32) Expr {
 	}
 	l, r = numeric(l, r), numeric(r, l)
 	t, _ := b.unify(l.Type(), r.Type())
+	if folded := b.folded(op, l, r, t); folded != nil {
+		return folded
+	}
 	if op == "%" && t == Double {
 		b.fail(at, Mismatch, "%% takes whole numbers")
 	}
@@ -221,7 +222,11 @@ func (b *binder) boolean(e *pg.BoolExpr, s *scope, w windows) Expr {
 	}
 	all := args[0]
 	for _, x := range args[1:] {
-		all = logic(op, all, x)
+		if b.exact && !b.own { // the server works both out, and an error in one of them counts
+			all = &Binary{op, all, x, Boolean}
+		} else {
+			all = logic(op, all, x)
+		}
 	}
 	return all
 }

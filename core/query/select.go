@@ -68,6 +68,11 @@ func (b *binder) settle(q *Query) {
 }
 
 func (b *binder) with(q *Query, w *pg.WithClause, outer *scope) {
+	if w.Recursive { // each of them may name all of them, also those that come
+		for _, n := range w.Ctes {
+			b.withs = append(b.withs, &CTE{Name: n.GetCommonTableExpr().Ctename})
+		}
+	}
 	for _, n := range w.Ctes {
 		c := n.GetCommonTableExpr()
 		sub := c.Ctequery.GetSelectStmt()

@@ -20,6 +20,15 @@ func (b *binder) table(v *pg.RangeVar) *Relation {
 	if v.Schemaname == "" {
 		for i := len(b.withs) - 1; i >= 0; i-- {
 			if cte := b.withs[i]; cte.Name == v.Relname {
+				if cte.Query == nil { // one of WITH RECURSIVE that is not bound yet
+					b.failAs(
+						v.Location,
+						Unsupported,
+						"42P19",
+						"the WITH query %s is read before it is written, or reads itself without UNION; that is not supported",
+						access.Quote(v.Relname),
+					)
+				}
 				cte.uses++
 				r := &Relation{Alias: cte.Name, CTE: cte, Columns: slices.Concat(cte.Query.Columns, cte.More)}
 				b.alias(r, v.Alias)

@@ -309,6 +309,9 @@ func (b *binder) oneOfSeveral(w *Write, i int, m *pg.MultiAssignRef, names *scop
 	if len(b.needs) > 0 {
 		return &Literal{}
 	}
+	if one := (&Scalar{q}); int(m.Ncolumns) > 1 && volatile(one) {
+		b.unsupported(at, "setting several columns to what is another value each time it is worked out")
+	}
 	if len(q.Columns) != int(m.Ncolumns) {
 		b.fail(at, Mismatch, "%d columns are to be set, but the sub-query gives %d", m.Ncolumns, len(q.Columns))
 	}

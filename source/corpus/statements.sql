@@ -283,4 +283,26 @@ SELECT id FROM src.s.other GROUP BY 'x';
 SELECT id FROM src.s.other ORDER BY 'x';
 SELECT id FROM src.s.other ORDER BY 0;
 SELECT id FROM src.s.other ORDER BY -1;
-SELECT DISTINCT ON (9) id FROM src.s.other
+SELECT DISTINCT ON (9) id FROM src.s.other;
+SELECT 0777777777777, 00012, 1e3;
+SELECT make_interval(days => int4, hours => int2) AS i FROM src.s.typed WHERE id < 3 ORDER BY make_interval(hours => int4, days => int2);
+SELECT DISTINCT make_interval(days => int4, hours => int2) AS i FROM src.s.typed WHERE id < 3 ORDER BY make_interval(hours => int4, days => int2);
+SELECT make_interval(days => int4, hours => int2) FROM src.s.typed WHERE id < 3 GROUP BY make_interval(hours => int4, days => int2);
+SELECT id + 2147483647 FROM (SELECT id FROM src.s.other) a JOIN (SELECT id::bigint AS id FROM src.s.other) b USING (id) ORDER BY 1 LIMIT 3;
+SELECT id + 2147483647 FROM (SELECT id FROM src.s.other) a NATURAL JOIN (SELECT id::bigint AS id FROM src.s.other) b ORDER BY 1 LIMIT 3;
+SELECT id + 2147483647 FROM (SELECT id FROM src.s.other) a LEFT JOIN (SELECT id::bigint AS id FROM src.s.other) b USING (id) ORDER BY 1 LIMIT 3;
+SELECT id + 2147483647 FROM (SELECT 1 AS id) a RIGHT JOIN (SELECT 1::bigint AS id) b USING (id);
+SELECT - 'NaN'::numeric, - '+5'::numeric, - ' 5'::numeric, - '7'::numeric, -(-'7'::numeric);
+SELECT -('-9223372036854775808'::int8);
+SELECT -('-32768'::int2);
+SELECT -('-2147483648'::int4);
+SELECT -2147483648 - 1;
+SELECT abs(-2147483648);
+SELECT -2147483648, -2147483649, 2147483648;
+SELECT 1 WHERE (1/0 = 1) AND false;
+SELECT (1/0 = 1) OR true;
+SELECT id FROM src.s.other WHERE (1/0 = 1) AND false;
+SELECT 0x1F;
+SELECT 1_000;
+SELECT 0b11;
+SELECT 0o17

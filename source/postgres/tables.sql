@@ -35,8 +35,8 @@ domain (oid, base, modifier) AS (
   UNION ALL SELECT d.oid, t.typbasetype, t.typtypmod FROM domain d JOIN pg_type t ON t.oid = d.base WHERE t.typtype = 'd')
 SELECT n.nspname, c.relname, a.attname, format_type(t.oid, CASE WHEN d.oid IS NULL THEN a.atttypmod ELSE d.modifier END),
   coalesce(element.typtype, t.typtype)::text, CASE WHEN d.oid IS NULL THEN '' ELSE format_type(a.atttypid, NULL) END, a.attnotnull,
-  coalesce(a.attnum = ANY (k.conkey), false),
-  keys.root IS NOT NULL,
+  coalesce(a.attnum = ANY (k.conkey), false) AND NOT inherits.too,
+  keys.root IS NOT NULL OR coalesce(a.attnum = ANY (k.conkey), false) AND inherits.too,
   CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
   left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000),
   CASE WHEN co.oid IS NULL THEN '' WHEN co.collname = 'default' AND cn.nspname = 'pg_catalog' THEN 'default'
@@ -52,6 +52,7 @@ LEFT JOIN pg_description said ON said.objoid = c.oid AND said.classoid = 'pg_cla
 LEFT JOIN pg_description about ON about.objoid = c.oid AND about.classoid = 'pg_class'::regclass AND about.objsubid = a.attnum
 LEFT JOIN pg_collation co ON co.oid = a.attcollation
 LEFT JOIN pg_namespace cn ON cn.oid = co.collnamespace
+CROSS JOIN LATERAL (SELECT c.relkind = 'r' AND EXISTS (SELECT FROM pg_inherits i WHERE i.inhparent = c.oid) AS too) inherits -- whose heirs have keys of their own
 LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'p'
 WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'
   AND NOT EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid)
