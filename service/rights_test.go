@@ -134,7 +134,7 @@ func TestChainsInTheService(t *testing.T) {
 	theirs := mine
 	theirs.Subjects = []string{"user:marl"}
 	_, err = svc.Admin.Grant(ctx, garnet, theirs, true)
-	wants(t, err, fault.Invalid, "by another grantor")
+	wants(t, err, fault.Refused, "you have granted no SELECT")
 	// Who passed on is not told by whom it went further.
 	if _, err := svc.Admin.Grant(ctx, garnet, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.licensing.licences", Subjects: []string{"user:tuff"}, Option: true}, false); err != nil {
 		t.Fatal(err)

@@ -237,7 +237,7 @@ func TestForeignKeysTellNothing(t *testing.T) {
 	}
 	// Lithology is made to hide rows, which lead to boreholes.
 	done(t)(svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "basalt", Table: "survey.drilling.lithology", Rule: "rock = 'basalt'"}}))
-	if got := try("DELETE FROM survey.drilling.boreholes WHERE id = $X", one("north")); !strings.Contains(got, "rows of survey.drilling.lithology refer to") {
+	if got := try("DELETE FROM survey.drilling.boreholes WHERE id = $X", one("north")); !strings.Contains(got, "rows of survey.drilling.lithology can refer to") {
 		t.Errorf("a row that hidden rows may lead to: %s", got)
 	}
 }

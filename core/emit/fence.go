@@ -124,6 +124,12 @@ func (e *emitter) onlyTable(c query.Expr) (r *query.Relation) {
 		if r == nil {
 			r = ref.Rel
 		}
+		asksType := query.AnyExpr(c, func(x query.Expr) bool { _, ok := x.(*query.OfType); return ok })
+		if r.Governed != nil && asksType {
+			if _, treated := r.Governed.Treated[ref.Col]; treated {
+				return true
+			}
+		}
 		return ref.Rel != r || r.Governed == nil || r.Governed.Filter == nil
 	})
 	if other || r != nil && e.fails(r.Governed.Filter) { // such a one is worked out on every row

@@ -217,7 +217,16 @@ func Replace(e Expr, f func(Expr) Expr) Expr {
 		return &FieldOf{in(e.X), e.Name, e.T}
 	case *Collated:
 		return &Collated{in(e.X), e.Name}
-	case *ArrayQuery, *Default, *Treated, *OfType:
+	case *OfType:
+		if ref, ok := in(e.X).(*ColumnRef); ok {
+			return &OfType{ref}
+		}
+		panic("query: no column stands in the place of one whose type is asked")
+	case *Treated:
+		next := *e
+		next.X, next.Row = in(e.X), all(e.Row)
+		return &next
+	case *ArrayQuery, *Default:
 		return e
 	}
 	panic(fmt.Sprintf("query: no case for %T", e))

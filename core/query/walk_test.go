@@ -104,7 +104,7 @@ func TestOperandsAreWalked(t *testing.T) {
 			t.Errorf("%s is not the same as itself", typ.Name())
 		}
 		switch of.(type) {
-		case *Treated, *OfType: // whose operands stay as they are
+		case *OfType: // whose operand is a column
 			continue
 		}
 		for i, e := range planted {
