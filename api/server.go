@@ -2,13 +2,16 @@ package api
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"net/netip"
 	"path"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -54,6 +57,10 @@ const (
 // headLimit is the most that a request's first line and headers may have, in bytes:
 // names and filters stand in them.
 const headLimit = 16 << 10
+
+// strangerLimit is bodyLimit for who has not shown a token or cookie that holds: to sign in takes
+// less.
+const strangerLimit = 64 << 10
 
 // writeTimeout is how long a caller may read nothing of what is sent to them.
 var writeTimeout = 30 * time.Second
@@ -114,13 +121,20 @@ func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *
 // large, from a program with the token of an administrator of the platform.
 func (s *Server) allowed(head *fasthttp.RequestHeader) fasthttp.RequestConfig {
 	usual := fasthttp.RequestConfig{}
-	path, _, _ := strings.Cut(string(head.RequestURI()), "?")
-	token, ok := strings.CutPrefix(string(head.Peek(fiber.HeaderAuthorization)), "Bearer ")
-	if !ok || !head.IsPost() || path != prefix+"/files" && path != prefix+"/files/comparison" {
+	if head.ContentLength() == 0 || head.IsGet() {
 		return usual
 	}
+	path, _, _ := strings.Cut(string(head.RequestURI()), "?")
+	token, bearer := strings.CutPrefix(string(head.Peek(fiber.HeaderAuthorization)), "Bearer ")
+	if !bearer {
+		token = string(head.Cookie(cookie))
+	}
 	caller, err := s.service.Identity.Authenticate(context.Background(), token, "")
-	if err != nil || !s.service.Identity.Manages(s.service.Platform.Current(), caller, access.PlatformID) {
+	if token == "" || err != nil {
+		return fasthttp.RequestConfig{MaxRequestBodySize: strangerLimit}
+	}
+	if !bearer || !head.IsPost() || path != prefix+"/files" && path != prefix+"/files/comparison" ||
+		!s.service.Identity.Manages(s.service.Platform.Current(), caller, access.PlatformID) {
 		return usual
 	}
 	return fasthttp.RequestConfig{MaxRequestBodySize: filesLimit, ReadTimeout: 5 * time.Minute}
@@ -179,6 +193,12 @@ func (s *Server) failed(c fiber.Ctx, err error) error {
 		s.log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
 	}
 	c.Status(p.Status)
+	if p.Status == 401 {
+		c.Set(fiber.HeaderWWWAuthenticate, `Bearer realm="gneiss"`)
+	}
+	if e := (*fault.Error)(nil); errors.As(err, &e) && e.Wait > 0 {
+		c.Set(fiber.HeaderRetryAfter, strconv.Itoa(int(math.Ceil(e.Wait.Seconds()))))
+	}
 	return c.JSON(p, "application/problem+json")
 }
 

@@ -70,8 +70,10 @@ func (m *maker) review() {
 	for _, item := range page.List {
 		decision := wire.ReviewDecision{Items: []int{item.Number}, Version: page.Version}
 		switch item.Subject + " " + item.Via {
-		case "user:garnet role:licensing_officer", "user:opal role:administrator":
+		case "user:garnet role:licensing_officer":
 			decision.Decision = "keep"
+		case "user:opal role:administrator": // opal does not decide on opal
+			decision.Decision, decision.To = "hand", "user:agate"
 		case "service:slag ":
 			decision.Decision, decision.Word = "revoke", "the export it was for ended"
 		default:

@@ -35,10 +35,7 @@ func (s Socket) Gone() bool {
 		return false
 	}
 	gone := false
-	err := s.raw.Control(func(fd uintptr) {
-		n, _, err := syscall.Recvfrom(int(fd), make([]byte, 1), syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
-		gone = n == 0 && err == nil || err != nil && !errors.Is(err, syscall.EAGAIN) && !errors.Is(err, syscall.EINTR)
-	})
+	err := s.raw.Control(func(fd uintptr) { gone = closed(int(fd)) })
 	return gone || errors.Is(err, net.ErrClosed)
 }
 

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"gneiss/peer"
 	"gneiss/service"
 )
 
@@ -55,12 +56,20 @@ type Server struct {
 	working sync.WaitGroup
 	mu      sync.Mutex
 	keys    map[uint32]*session // by the number that cancel requests name
-	waiting chan struct{}       // connections that have not signed in yet
+	silent  peer.Doors          // connections that have not said what they want
+	waiting peer.Doors          // and those that have not signed in yet
 	asking  chan struct{}       // questions about the catalog that run
 }
 
-// mostWaiting bounds the connections that have not signed in yet: a stranger's cost little.
-const mostWaiting = 500
+// Bounds of connections that have not signed in yet: a stranger's cost little, and those of one
+// address keep no other from signing in, or from cancelling what they run.
+const (
+	mostSilent   = 4_000
+	silentOfOne  = 400
+	mostWaiting  = 1_000
+	waitingOfOne = 200
+	silentAtMost = 10 * time.Second // until a connection says what it wants
+)
 
 // mostAsking bounds the questions about the catalog that run at once, which have no lane, and
 // askedWithin how long each may.
@@ -71,8 +80,10 @@ const (
 
 // New returns the SQL port of a service. With a configuration of TLS, who asks for it gets it.
 func New(svc *service.Service, log *slog.Logger, config *tls.Config, limits Limits) *Server {
-	s := &Server{service: svc, log: log, tls: config, limits: limits.orUsual(), keys: map[uint32]*session{}, waiting: make(chan struct{}, mostWaiting),
-		asking: make(chan struct{}, mostAsking)}
+	s := &Server{service: svc, log: log, tls: config, limits: limits.orUsual(), keys: map[uint32]*session{},
+		silent:  peer.Doors{All: mostSilent, PerAddress: silentOfOne},
+		waiting: peer.Doors{All: mostWaiting, PerAddress: waitingOfOne},
+		asking:  make(chan struct{}, mostAsking)}
 	s.stopped, s.stop = context.WithCancel(context.Background())
 	return s
 }

@@ -317,7 +317,7 @@ func (c *session) handle(message pgproto3.FrontendMessage) error {
 	case *pgproto3.CopyData, *pgproto3.CopyDone, *pgproto3.CopyFail:
 		// What a client sends still after a COPY has failed.
 	case *pgproto3.FunctionCall:
-		c.send(problem(statef("0A000", "function-call messages are not taken; call it in a SELECT"), "ERROR"))
+		c.send(c.problem(statef("0A000", "function-call messages are not taken; call it in a SELECT")))
 		return c.ready()
 	default:
 		return statef("08P01", "this message has no place here")
@@ -333,7 +333,7 @@ func (c *session) extended(err error) {
 	if err == nil {
 		return
 	}
-	c.send(problem(err, "ERROR"))
+	c.send(c.problem(err))
 	c.skipping = true
 	c.fail()
 }
@@ -356,7 +356,7 @@ func (c *session) fail() {
 func (c *session) settle() {
 	if c.tx != nil && c.implicit {
 		if err := c.finish(true); err != nil {
-			c.send(problem(err, "ERROR"))
+			c.send(c.problem(err))
 		}
 	}
 	if c.tx == nil {
@@ -370,7 +370,7 @@ func (c *session) simple(text string) {
 	delete(c.prepared, "")
 	pieces, err := query.Split(text)
 	if err != nil {
-		c.send(problem(&located{err, text, 0}, "ERROR"))
+		c.send(c.problem(&located{err, text, 0}))
 		c.fail()
 		return
 	}
@@ -383,7 +383,7 @@ func (c *session) simple(text string) {
 			c.begin(source.Isolation{}, true)
 		}
 		if err := c.statement(newPrepared(p), nil, nil, true); err != nil {
-			c.send(problem(&located{err, p.SQL, p.At}, "ERROR"))
+			c.send(c.problem(&located{err, p.SQL, p.At}))
 			c.fail()
 			return
 		}

@@ -31,17 +31,18 @@ const (
 	askCancel = 80877102
 )
 
+var errTooMany = fault.New(fault.TooMany, "too_many_connections", "too many connections are signing in; try again")
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
 // serve is one connection, from its first byte to its last.
 func (s *Server) serve(conn net.Conn) {
-	select {
-	case s.waiting <- struct{}{}:
-	default:
-		conn.SetWriteDeadline(time.Now().Add(time.Second))
-		send(conn, problem(fault.New(fault.TooMany, "too_many_connections", "too many connections are signing in; try again"), "FATAL"))
-		return
-	}
 	c, err := s.signIn(conn)
-	<-s.waiting
 	if err != nil || c == nil {
 		return
 	}
@@ -54,11 +55,17 @@ func (s *Server) signIn(conn net.Conn) (*session, error) {
 	ctx, done := context.WithTimeout(s.stopped, s.limits.SignIn)
 	defer done()
 	deadline, _ := ctx.Deadline()
-	conn.SetDeadline(deadline)
+	leave, ok := s.silent.Enter(conn.RemoteAddr())
+	if !ok {
+		return nil, errTooMany
+	}
+	defer leave()
+	conn.SetDeadline(earlier(deadline, time.Now().Add(silentAtMost)))
 	conn, first, err := s.begin(ctx, conn)
 	if err != nil || first == nil {
 		return nil, err
 	}
+	conn.SetDeadline(deadline)
 	version := binary.BigEndian.Uint32(first[4:])
 	if version>>16 == 1 || version>>16 == 2 {
 		err := &stated{"0A000", "version 3.0 of the protocol is spoken here"}
@@ -83,6 +90,12 @@ func (s *Server) signIn(conn net.Conn) (*session, error) {
 		}
 		return refuse(&stated{"08P01", "a connection begins with a StartupMessage"})
 	}
+	leave()
+	proven, ok := s.waiting.Enter(conn.RemoteAddr())
+	if !ok {
+		return refuse(errTooMany)
+	}
+	defer proven()
 	if err := negotiate(conn, start); err != nil {
 		return refuse(err)
 	}
@@ -186,6 +199,7 @@ func (s *Server) prove(ctx context.Context, conn net.Conn, b *pgproto3.Backend, 
 	if err != nil {
 		return identity.Caller{}, err
 	}
+	defer h.End()
 	if err := send(conn, &pgproto3.AuthenticationSASL{AuthMechanisms: h.Mechanisms()}); err != nil {
 		return identity.Caller{}, err
 	}

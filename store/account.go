@@ -7,6 +7,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"sync"
 	"time"
 
 	"github.com/alexedwards/argon2id"
@@ -23,37 +24,68 @@ var hashing = make(chan struct{}, 4)
 type Password struct {
 	hash, text string
 	verifier   Verifier // where the text is not known
+	given      bool
 }
 
-// NewPassword hashes a password.
-func NewPassword(text string) Password { return Password{hash: hashPassword(text), text: text} }
+// NewPassword hashes a password. It waits its turn, within the context.
+func NewPassword(ctx context.Context, text string) (Password, error) {
+	hash, err := hashPassword(ctx, text)
+	return Password{hash: hash, text: text}, err
+}
+
+// Given is a password that somebody else has set: it does not count until its owner has chosen
+// another.
+func (p Password) Given() Password {
+	p.given = true
+	return p
+}
 
 // VerifiedPassword is a password that only a verifier is known of. It is hashed when it is first
 // given.
 func VerifiedPassword(v Verifier) Password { return Password{verifier: v} }
 
-// hashPassword returns a password's argon2id hash in PHC string format.
-func hashPassword(password string) string {
-	hashing <- struct{}{}
-	defer func() { <-hashing }()
-	hash, err := argon2id.CreateHash(password, cost)
-	if err != nil {
-		panic(err) // there are no random numbers
+// inTurn runs what takes as much memory as a hash does. Who has gone meanwhile is not waited for.
+func inTurn(ctx context.Context, f func() error) error {
+	select {
+	case hashing <- struct{}{}:
+	case <-ctx.Done():
+		return context.Cause(ctx)
 	}
-	return hash
+	defer func() { <-hashing }()
+	return f()
 }
 
-// passwordMatches compares a password with a hash of HashPassword.
-func passwordMatches(password, hash string) bool {
-	hashing <- struct{}{}
-	defer func() { <-hashing }()
-	match, err := argon2id.ComparePasswordAndHash(password, hash)
-	return err == nil && match
+// hashPassword returns a password's argon2id hash in PHC string format.
+func hashPassword(ctx context.Context, password string) (hash string, err error) {
+	err = inTurn(ctx, func() error {
+		hash, err = argon2id.CreateHash(password, cost)
+		return err
+	})
+	return hash, err
+}
+
+// passwordMatches compares a password with a hash of hashPassword. Its error is that of the context.
+func passwordMatches(ctx context.Context, password, hash string) (match bool, err error) {
+	err = inTurn(ctx, func() error {
+		same, err := argon2id.ComparePasswordAndHash(password, hash)
+		match = err == nil && same
+		return nil
+	})
+	return match, err
 }
 
 // nobody is a hash that no password matches; checking against it takes as long
 // as against a real one, so that time does not tell which accounts there are.
-var nobody = hashPassword(rand.Text())
+var nobody = sync.OnceValues(func() (string, error) { return hashPassword(context.Background(), rand.Text()) })
+
+// matchesNobody takes as long as to check a password does.
+func matchesNobody(ctx context.Context, password string) error {
+	hash, err := nobody()
+	if err == nil {
+		_, err = passwordMatches(ctx, password, hash)
+	}
+	return err
+}
 
 // SetPassword returns what sets a subject's password within a transaction. It
 // ends the subject's sessions: who knew the old one is out. Named tokens stay.
@@ -79,41 +111,48 @@ func setPassword(subject uint32, p Password, keep string) Write {
 			return err
 		}
 		_, err := tx.Exec(
-			`INSERT INTO password (subject, hash, scram) VALUES (?, ?, ?)
-				ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash, scram = excluded.scram`,
-			subject, p.hash, p.verifier.String(),
+			`INSERT INTO password (subject, hash, scram, given) VALUES (?, ?, ?, ?)
+				ON CONFLICT (subject) DO UPDATE SET hash = excluded.hash, scram = excluded.scram, given = excluded.given`,
+			subject, p.hash, p.verifier.String(), p.given,
 		)
 		return err
 	}}
 }
 
-// CheckPassword reports whether the password is the subject's. Subject zero, or
-// one without a password, matches none.
-func (s *Store) CheckPassword(ctx context.Context, subject uint32, password string) (bool, error) {
-	var kept struct{ Hash, Scram string }
-	err := s.db.GetContext(ctx, &kept, `SELECT hash, scram FROM password WHERE subject = ?`, subject)
+// CheckPassword reports whether the password is the subject's, and whether somebody else has
+// given it to them. Subject zero, or one without a password, matches none.
+func (s *Store) CheckPassword(ctx context.Context, subject uint32, password string) (ok, given bool, err error) {
+	var kept struct {
+		Hash, Scram string
+		Given       bool
+	}
+	err = s.db.GetContext(ctx, &kept, `SELECT hash, scram, given FROM password WHERE subject = ?`, subject)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
-		passwordMatches(password, nobody)
-		return false, nil
+		return false, false, matchesNobody(ctx, password)
 	case err != nil:
-		return false, err
+		return false, false, err
 	case kept.Hash == "": // only its verifier is known so far
-		v, err := ParseVerifier(kept.Scram)
-		passwordMatches(password, nobody)
-		if err != nil || !v.matches(password) {
-			return false, nil
+		v, broken := ParseVerifier(kept.Scram)
+		if err := matchesNobody(ctx, password); err != nil || broken != nil || !v.matches(password) {
+			return false, false, err
 		}
-		return true, s.within(ctx, func(tx *sqlx.Tx) error {
-			_, err := tx.Exec(`UPDATE password SET hash = ? WHERE subject = ? AND scram = ?`, hashPassword(password), subject, kept.Scram)
+		hash, err := hashPassword(ctx, password)
+		if err != nil {
+			return false, false, err
+		}
+		return true, kept.Given, s.within(ctx, func(tx *sqlx.Tx) error {
+			_, err := tx.Exec(`UPDATE password SET hash = ? WHERE subject = ? AND scram = ?`, hash, subject, kept.Scram)
 			return err
 		})
-	case !passwordMatches(password, kept.Hash):
-		return false, nil
-	case kept.Scram == "":
-		return true, s.verify(ctx, subject, password)
 	}
-	return true, nil
+	if ok, err = passwordMatches(ctx, password, kept.Hash); err != nil || !ok {
+		return false, false, err
+	}
+	if kept.Scram == "" {
+		err = s.verify(ctx, subject, password)
+	}
+	return true, kept.Given, err
 }
 
 // A Token lets its bearer act as a subject. The token itself is known to the
@@ -167,10 +206,35 @@ func (s *Store) NewToken(
 	if kind == NamedToken {
 		t.Scram = derive(secret, factors(s.salts, accountOf(subject))).String()
 	}
-	_, err = s.db.NamedExecContext(ctx, `INSERT INTO token (hash, subject, kind, name, csrf, created, expires, scram)
-		VALUES (:hash, :subject, :kind, :name, :csrf, :created, :expires, :scram)`, t)
+	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		if kind == NamedToken {
+			var n int
+			if err := tx.Get(&n, `SELECT count(*) FROM token WHERE subject = ? AND kind = ? AND name = ? AND expires > ?`, subject, kind, name, t.Created); err != nil || n > 0 {
+				return errors.Join(err, ErrTokenExists)
+			}
+			most := Bound{Own: mostTokens}
+			if err := most.hold(tx, `SELECT coalesce(sum(subject = ? AND kind = 'token'), 0), 0 FROM token`, subject); err != nil {
+				return err
+			}
+		} else if _, err := tx.Exec(`DELETE FROM token WHERE kind = 'session' AND subject = ? AND hash NOT IN
+			(SELECT hash FROM token WHERE kind = 'session' AND subject = ? ORDER BY created DESC LIMIT ?)`, subject, subject, mostSessions-1); err != nil {
+			return err // of the oldest sessions, one makes room
+		}
+		_, err := tx.NamedExec(`INSERT INTO token (hash, subject, kind, name, csrf, created, expires, scram)
+			VALUES (:hash, :subject, :kind, :name, :csrf, :created, :expires, :scram)`, t)
+		return err
+	})
 	return secret, t, err
 }
+
+// How many named tokens and sessions an account may have.
+const (
+	mostTokens   = 200
+	mostSessions = 500
+)
+
+// ErrTokenExists says that the name of a token is taken.
+var ErrTokenExists = errors.New("there is a token of that name")
 
 // FindToken returns the token of a secret; ok is false when there is none.
 func (s *Store) FindToken(ctx context.Context, secret string) (t Token, ok bool, err error) {

@@ -48,9 +48,12 @@ var ErrNoDraft = errors.New("there is no such draft")
 // ErrDraftExists says that the name of a draft is taken.
 var ErrDraftExists = errors.New("there is an open draft of that name")
 
-// OpenDraft keeps a new draft.
-func (s *Store) OpenDraft(ctx context.Context, d Draft, also ...Write) error {
+// OpenDraft keeps a new draft, where there are not as many as there may be.
+func (s *Store) OpenDraft(ctx context.Context, d Draft, most Bound, also ...Write) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := most.hold(tx, `SELECT coalesce(sum(opener = ?), 0), count(*) FROM draft WHERE status = 'open'`, d.Opener); err != nil {
+			return err
+		}
 		var n int
 		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM draft WHERE name = ? AND status = 'open'`, d.Name); err != nil || n > 0 {
 			return errors.Join(err, ErrDraftExists)

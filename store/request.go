@@ -37,8 +37,11 @@ const (
 var ErrNoRequest = errors.New("there is no such request")
 
 // PutRequest keeps a new request, and returns its number.
-func (s *Store) PutRequest(ctx context.Context, r AccessRequest, also func(id int64) Write) (id int64, err error) {
+func (s *Store) PutRequest(ctx context.Context, r AccessRequest, most Bound, also func(id int64) Write) (id int64, err error) {
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := most.hold(tx, `SELECT coalesce(sum(subject = ?), 0), count(*) FROM access_request WHERE status = 'open'`, r.Subject); err != nil {
+			return err
+		}
 		done, err := tx.NamedExecContext(ctx, `INSERT INTO access_request
 			(at, subject, needs, shown, reason, reference, status, decided, decider, word, until, revision)
 			VALUES (:at, :subject, :needs, :shown, :reason, :reference, 'open', '', 0, '', '', 0)`, r)

@@ -57,8 +57,11 @@ var (
 )
 
 // OpenReview keeps a new review with its items.
-func (s *Store) OpenReview(ctx context.Context, r Review, items []ReviewItem, also Write) error {
+func (s *Store) OpenReview(ctx context.Context, r Review, items []ReviewItem, most Bound, also Write) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := most.hold(tx, `SELECT coalesce(sum(opener = ?), 0), count(*) FROM review WHERE status = 'open'`, r.Opener); err != nil {
+			return err
+		}
 		var n int
 		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM review WHERE name = ?`, r.Name); err != nil || n > 0 {
 			return errors.Join(err, ErrReviewExists)

@@ -144,7 +144,11 @@ func TestAFolderWithAnOddName(t *testing.T) {
 func TestPasswords(t *testing.T) {
 	s := opened(t, t.TempDir())
 	defer s.Close()
-	first, second := NewPassword("northmark"), NewPassword("northmark")
+	first, err := NewPassword(ctx, "northmark")
+	second, again := NewPassword(ctx, "northmark")
+	if err != nil || again != nil {
+		t.Fatal(err, again)
+	}
 	if first.hash == second.hash || !strings.HasPrefix(first.hash, "$argon2id$v=19$m=19456,t=2,p=1$") || strings.Contains(first.hash, "northmark") {
 		t.Errorf("hashes %s and %s", first.hash, second.hash)
 	}
@@ -156,14 +160,32 @@ func TestPasswords(t *testing.T) {
 		password string
 		want     bool
 	}{{7, "northmark", true}, {7, "Northmark", false}, {7, "", false}, {8, "northmark", false}, {0, "northmark", false}} {
-		if got, err := s.CheckPassword(ctx, c.subject, c.password); got != c.want || err != nil {
+		if got, given, err := s.CheckPassword(ctx, c.subject, c.password); got != c.want || given || err != nil {
 			t.Errorf("subject %d with %q: %v, %v", c.subject, c.password, got, err)
 		}
 	}
 	for _, broken := range []string{"", "$argon2id$", "$argon2id$v=19$m=x,t=2,p=1$a$b", "plain"} {
-		if passwordMatches("", broken) {
+		if match, err := passwordMatches(ctx, "", broken); match || err != nil {
 			t.Errorf("the broken hash %q matches", broken)
 		}
+	}
+	// Who has gone does not wait for a turn.
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	for range cap(hashing) {
+		hashing <- struct{}{}
+	}
+	if _, err := NewPassword(gone, "northmark"); !errors.Is(err, context.Canceled) {
+		t.Errorf("hashing for nobody: %v", err)
+	}
+	for range cap(hashing) {
+		<-hashing
+	}
+	if err := s.within(ctx, SetPassword(9, first.Given()).do); err != nil {
+		t.Fatal(err)
+	}
+	if ok, given, err := s.CheckPassword(ctx, 9, "northmark"); !ok || !given || err != nil {
+		t.Errorf("a password that was given: %v, %v, %v", ok, given, err)
 	}
 }
 

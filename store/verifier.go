@@ -110,6 +110,7 @@ func accountOf(subject uint32) string { return fmt.Sprint("subject ", subject) }
 type Credential struct {
 	Verifier
 	Token Token        // empty: it is the password
+	Given bool         // the password is one that somebody else has set
 	Seen  atomic.Int64 // the generation in which it was last found to hold
 	// Changing says that who was proven by it is putting another in its place.
 	Changing atomic.Bool
@@ -122,8 +123,11 @@ func (s *Store) Credentials(ctx context.Context, subject uint32, name string, no
 	if subject != 0 {
 		of = accountOf(subject)
 	}
-	var text string
-	err := s.db.GetContext(ctx, &text, `SELECT scram FROM password WHERE subject = ?`, subject)
+	var kept struct {
+		Scram string
+		Given bool
+	}
+	err := s.db.GetContext(ctx, &kept, `SELECT scram, given FROM password WHERE subject = ?`, subject)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
@@ -133,9 +137,9 @@ func (s *Store) Credentials(ctx context.Context, subject uint32, name string, no
 	}
 	at := factors(s.salts, of)
 	var out []*Credential
-	if v, err := ParseVerifier(text); err == nil {
+	if v, err := ParseVerifier(kept.Scram); err == nil {
 		at = v.KeyFactors
-		out = append(out, &Credential{Verifier: v})
+		out = append(out, &Credential{Verifier: v, Given: kept.Given})
 	}
 	for _, t := range tokens {
 		if v, err := ParseVerifier(t.Scram); err == nil && v.KeyFactors == at && t.Subject == subject {

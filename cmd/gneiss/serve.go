@@ -24,6 +24,7 @@ import (
 
 	"gneiss/api"
 	"gneiss/demo"
+	"gneiss/peer"
 	"gneiss/service"
 	"gneiss/sqlport"
 )
@@ -290,6 +291,12 @@ func listen(cfg *config, secure *tls.Config) (net.Listener, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
+	// Many people can be behind one address, and behind a proxy all are.
+	doors := &peer.Doors{All: 4_000, PerAddress: 1_000}
+	if cfg.get("trusted-proxies") != "" {
+		doors.PerAddress = doors.All
+	}
+	l = doors.Listener(l)
 	if secure == nil {
 		return l, "http", nil
 	}

@@ -114,6 +114,9 @@ func (s *Service) mayGrant(st *platform.State, c identity.Caller, what access.Ad
 	if err != nil {
 		return err
 	}
+	if err := s.columnThere(st, c, target.Object); err != nil {
+		return err
+	}
 	p, b, err := st.Model.ParseRight(what.Privilege)
 	if err != nil {
 		return err
@@ -124,6 +127,22 @@ func (s *Service) mayGrant(st *platform.State, c identity.Caller, what access.Ad
 	}
 	if gives.Has(access.Reveal) {
 		return s.mayReveal(st, c, target)
+	}
+	return nil
+}
+
+// columnThere refuses to grant on a column that does not exist for the caller.
+func (s *Service) columnThere(st *platform.State, c identity.Caller, id access.ObjectID) error {
+	o := st.Model.Object(id)
+	if o.Kind != access.Column || s.identity.Reviews(st, c) {
+		return nil
+	}
+	own, err := s.identity.Own(st, c)
+	if err != nil {
+		return err
+	}
+	if st.Policies.Govern(own, o.Parent).Columns[id].Treatment.Kind == policy.Absent {
+		return &access.NotFound{Kind: "column", Name: st.Model.Path(id)}
 	}
 	return nil
 }

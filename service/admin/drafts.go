@@ -43,30 +43,21 @@ func (s *Service) OpenDraft(ctx context.Context, c identity.Caller, in wire.Draf
 	if len(in.Reason) > mostReason {
 		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a reason can have up to %d bytes", mostReason)
 	}
-	open, err := s.store.Drafts(ctx, 0)
-	if err != nil {
-		return wire.Changed{}, err
-	}
-	own := 0
-	for _, d := range open {
-		if d.Opener == uint32(c.User) {
-			own++
-		}
-	}
-	if own >= mostOwnDrafts || len(open) >= mostDrafts {
-		return wire.Changed{}, fault.New(fault.Conflict, "too_many_drafts", "%s of yours are open, of %d; publish or drop some first", say.Count(own,
-			"draft"), len(open))
-	}
 	if len(in.Steps) > 0 {
 		if err := s.identity.Administers(st, c, "the changes of a draft"); err != nil {
 			return wire.Changed{}, err
 		}
 	}
 	says := say.OpenedDraft.With(name)
-	err = s.onRecord(c.Record(st.Model.Ref(c.User), audit.Draft, says), func() error {
+	err := s.onRecord(c.Record(st.Model.Ref(c.User), audit.Draft, says), func() error {
 		d := store.Draft{Name: name, Reason: in.Reason, Base: st.Revision, Opened: now(), Opener: uint32(c.User)}
-		return s.store.OpenDraft(ctx, d, s.draftEvent(c, events.DraftOpened, d, says, in.Reason))
+		return s.store.OpenDraft(ctx, d, store.Bound{Own: mostOwnDrafts, All: mostDrafts}, s.draftEvent(c, events.DraftOpened, d, says, in.Reason))
 	})
+	var full *store.Full
+	if errors.As(err, &full) {
+		return wire.Changed{}, fault.New(fault.Conflict, "too_many_drafts", "%s of yours are open, of %d; publish or drop some first", say.Count(full.Own,
+			"draft"), full.All)
+	}
 	if errors.Is(err, store.ErrDraftExists) {
 		return wire.Changed{}, fault.New(fault.Conflict, "exists", "there is an open draft %s already; choose another name", name)
 	}
@@ -114,6 +105,7 @@ func (s *Service) fillStep(ctx context.Context, c identity.Caller, name string, 
 		if changes[i], err = s.boundTo(after, into, change); err != nil {
 			return err
 		}
+		changes[i] = givenBy(changes[i], after.Model.Ref(c.User))
 		if after, err = after.Apply(changes[i], time.Now().UTC()); err != nil {
 			return err
 		}
@@ -367,4 +359,20 @@ func misfit(d *platform.Draft, i int, why *fault.Error) error {
 	step := d.Draft.Steps[i]
 	return fault.New(fault.Conflict, "misfit", "change %d of the draft (%s) does not fit what is there now: %s. Take it out with: gneiss draft remove %s %d",
 		step.N, strings.Join(saysOf(step), "; "), why.Detail, d.Name, step.N)
+}
+
+// givenBy is a change that gives a right or a role, as given by who puts it into a draft: nobody
+// writes there that somebody else gives.
+func givenBy(what platform.Change, ref string) platform.Change {
+	switch c := what.(type) {
+	case access.AddGrant:
+		c.Grantor = ref
+		return c
+	case access.Join:
+		if c.By != "" {
+			c.By = ref
+		}
+		return c
+	}
+	return what
 }

@@ -40,29 +40,21 @@ func (s *Service) Ask(ctx context.Context, c identity.Caller, in wire.AccessRequ
 		return wire.Requested{}, err
 	}
 	r.Needs, r.Shown, r.Reference = audit.List(needs), shown, strings.ToUpper(in.Reference)
-	own, err := s.store.CountRequests(ctx, uint32(c.User))
-	if err != nil {
-		return wire.Requested{}, err
-	}
-	all, err := s.store.CountRequests(ctx, 0)
-	if err != nil {
-		return wire.Requested{}, err
-	}
-	if own >= mostOwnRequests || all >= mostRequests {
-		return wire.Requested{}, fault.New(fault.TooMany, "too_many_requests", "%s of yours are open; withdraw some, or wait for an answer",
-			say.Count(own, "request"))
-	}
 	actor := st.Model.Ref(c.User)
 	record := c.Record(actor, audit.Request, say.Asked.With(shown))
 	record.Reason = in.Reason
 	var id int64
 	if err := s.onRecord(record, func() (err error) {
-		id, err = s.store.PutRequest(ctx, r, func(id int64) store.Write {
+		id, err = s.store.PutRequest(ctx, r, store.Bound{Own: mostOwnRequests, All: mostRequests}, func(id int64) store.Write {
 			return events.New(events.RequestMade, strconv.FormatInt(id, 10), uint32(c.User), events.Told{Text: actor + " " + say.Asked.With(strings.Join(needs, ", ")),
 				Request: id, Actor: actor, Reason: in.Reason})
 		})
 		return err
 	}); err != nil {
+		var full *store.Full
+		if errors.As(err, &full) {
+			err = fault.New(fault.TooMany, "too_many_requests", "%s of yours are open; withdraw some, or wait for an answer", say.Count(full.Own, "request"))
+		}
 		return wire.Requested{}, err
 	}
 	return s.review.Request(ctx, c, id)

@@ -56,19 +56,6 @@ func (s *Service) OpenReview(ctx context.Context, c identity.Caller, in wire.Rev
 	if len(items) == 0 {
 		return wire.Changed{}, fault.New(fault.Invalid, "empty_scope", "nobody has anything there: there is nothing to review in %s", review.ScopeSays(in.Scope))
 	}
-	all, err := s.store.Reviews(ctx)
-	if err != nil {
-		return wire.Changed{}, err
-	}
-	open := 0
-	for _, r := range all {
-		if r.Status == store.ReviewOpen {
-			open++
-		}
-	}
-	if open >= mostOpenReviews {
-		return wire.Changed{}, fault.New(fault.Conflict, "too_many", "%s are open; close some first", say.Count(open, "review"))
-	}
 	scope, err := json.Marshal(in.Scope)
 	if err != nil {
 		return wire.Changed{}, err
@@ -82,9 +69,13 @@ func (s *Service) OpenReview(ctx context.Context, c identity.Caller, in wire.Rev
 	record.Reason = in.Reason
 	err = s.onRecord(record, func() error {
 		return s.store.OpenReview(ctx, store.Review{Name: name, Scope: string(scope), Reason: in.Reason, Due: in.Due, Opened: now(), Opener: uint32(c.User),
-			Revision: st.Revision}, items,
+			Revision: st.Revision}, items, store.Bound{All: mostOpenReviews},
 			events.New(events.ReviewOpened, name, 0, events.Told{Text: actor + " " + out.Says[0], Review: name, Actor: actor, Reason: in.Reason}))
 	})
+	var full *store.Full
+	if errors.As(err, &full) {
+		err = fault.New(fault.Conflict, "too_many", "%s are open; close some first", say.Count(full.All, "review"))
+	}
 	if errors.Is(err, store.ErrReviewExists) {
 		err = fault.New(fault.Conflict, "exists", "there is a review %s already; choose another name", name)
 	}
@@ -171,6 +162,9 @@ func (s *Service) decided(st *platform.State, actor string, items []store.Review
 		return "", fault.New(fault.Invalid, "bad_decision", "an item is kept, revoked, or kept until a day, not %.40q", in.Decision)
 	}
 	for i := range items {
+		if in.Decision != "revoke" && items[i].Subject == actor {
+			return "", fault.New(fault.Refused, "own_item", "item %d is about your own rights, which somebody else decides to keep: hand it on with --to", items[i].N)
+		}
 		items[i].Decision, items[i].Until, items[i].Word, items[i].Decided, items[i].Decider = in.Decision, in.Until, in.Word, now(), actor
 	}
 	return what, nil

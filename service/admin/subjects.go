@@ -29,8 +29,10 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 		return wire.Changed{}, err
 	}
 	o := order{caller: c, Change: in.Change}
-	if in.Password != "" && len(in.Password) < identity.ShortestPassword {
-		return wire.Changed{}, identity.WeakPassword()
+	if in.Password != "" {
+		if err := identity.FitPassword(in.Password); err != nil {
+			return wire.Changed{}, err
+		}
 	}
 	ref := strings.ToLower(strings.TrimSpace(in.Subject))
 	if !exists {
@@ -76,10 +78,16 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 	}
 	if in.Password != "" {
 		o.says = append(o.says, say.SetPassword.With(ref))
+		if c.Connected() && ref != s.identity.State(c).Model.Ref(c.User) && strings.HasPrefix(ref, "user:") {
+			o.notes = append(o.notes, say.PasswordGiven.With(ref))
+		}
 		if len(o.changes) == 0 { // a password alone makes a revision, too
 			o.changes = append(o.changes, access.SetSubject{Subject: ref})
 		}
-		password := store.NewPassword(in.Password)
+		password, err := store.NewPassword(ctx, in.Password)
+		if err != nil {
+			return wire.Changed{}, err
+		}
 		o.also = func(after *platform.State) ([]store.Write, error) {
 			if in.Rename != "" {
 				ref = ref[:strings.IndexByte(ref, ':')+1] + strings.ToLower(in.Rename)
@@ -87,6 +95,9 @@ func (s *Service) PutSubject(ctx context.Context, c identity.Caller, in wire.Sub
 			subject, err := after.Model.FindSubject(ref)
 			if err != nil || !subject.Acts() {
 				return nil, fault.New(fault.Invalid, "wrong_kind", "%s cannot have a password: only users and services sign in", ref)
+			}
+			if c.Connected() && subject.ID != c.User && subject.Kind == access.User {
+				password = password.Given()
 			}
 			return []store.Write{store.SetPassword(uint32(subject.ID), password)}, nil
 		}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"gneiss/core/access"
 	"gneiss/core/query"
@@ -35,14 +36,15 @@ const (
 // An Error is what a caller is told of a failure.
 type Error struct {
 	Kind         Kind
-	Code         string     // stable, for programs
-	Detail       string     // for people
-	Reference    string     // of the record that has the full reason
-	Missing      []string   // privileges that would be needed
-	Fixes        []wire.Fix // ways to give them
-	Near         []string   // names that may have been meant
-	Line, Column int        // in a text, from 1; zero: of none
-	SQLState     string     // of ISO/IEC 9075, where the database has one for it
+	Code         string        // stable, for programs
+	Detail       string        // for people
+	Reference    string        // of the record that has the full reason
+	Missing      []string      // privileges that would be needed
+	Fixes        []wire.Fix    // ways to give them
+	Near         []string      // names that may have been meant
+	Line, Column int           // in a text, from 1; zero: of none
+	SQLState     string        // of ISO/IEC 9075, where the database has one for it
+	Wait         time.Duration // how long to wait before it is tried again; zero: not said
 }
 
 func (e *Error) Error() string { return e.Detail }

@@ -3,6 +3,7 @@ package identity
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"strings"
 	"time"
 
@@ -54,29 +55,40 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address, client st
 		return "", out, fault.New(fault.Invalid, "oversized", "a name can have up to %d bytes, and a password %d", mostName, mostPassword)
 	}
 	who := pair{userRef(name), audit.Bounded(address, mostName)}
-	if err := s.waits(ctx, who); err != nil {
+	try, err := s.attempt(ctx, who)
+	if err != nil {
 		return "", out, err
 	}
+	defer try.end()
 	st := s.platform.Current()
 	var id access.SubjectID
 	if subject, err := st.Model.FindSubject(userRef(name)); err == nil && subject.Acts() && !subject.Disabled {
 		id = subject.ID
 	}
-	ok, err := s.store.CheckPassword(ctx, uint32(id), in.Password)
+	ok, given, err := s.store.CheckPassword(ctx, uint32(id), in.Password)
 	if err != nil {
 		return "", out, err
 	}
 	c := Caller{User: id, Address: address, Client: audit.Bounded(client, mostClient)}
 	record := c.Record(userRef(name), audit.SignIn, "")
 	if !ok {
-		s.attempt.failed(who, now)
+		try.fails()
 		record.Decision, record.Reason = audit.Refused, errWrong.Detail
 		if err := s.audit.Write(record); err != nil {
 			return "", out, err
 		}
 		return "", out, errWrong
 	}
-	s.attempt.succeeded(who)
+	try.succeeds()
+	if given || in.NewPassword != "" {
+		if in.NewPassword == "" {
+			record.Decision, record.Reason = audit.Refused, errGiven.Detail
+			return "", out, errors.Join(s.audit.Write(record), errGiven)
+		}
+		if err := s.chooses(ctx, c, in.Password, in.NewPassword); err != nil {
+			return "", out, err
+		}
+	}
 	lasts := consoleSession
 	if in.Token {
 		lasts = tokenSession
@@ -93,6 +105,27 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address, client st
 	out.CSRF = token.CSRF
 	return secret, out, err
 }
+
+// errGiven is said to who signs in with a password that an administrator has set.
+var errGiven = fault.New(fault.NotSignedIn, "password_given",
+	"an administrator has set this password: choose your own, at sign-in in the console or with gneiss sign-in")
+
+// chooses sets a person's own password in the place of the one that they have just given.
+func (s *Service) chooses(ctx context.Context, c Caller, old, text string) error {
+	password, err := newPassword(ctx, old, text)
+	if err != nil {
+		return err
+	}
+	ref := s.platform.Current().Model.Ref(c.User)
+	if err := s.audit.Write(c.Record(ref, audit.Password, "changed their password")); err != nil {
+		return err
+	}
+	return s.store.ChangePassword(ctx, uint32(c.User), password, store.Token{})
+}
+
+// Connected reports whether the caller has come through one of the service's doors, and not from
+// within it.
+func (c Caller) Connected() bool { return c.token.Hash != "" || c.proof != nil }
 
 func userRef(name string) string {
 	if strings.HasPrefix(name, "service:") {

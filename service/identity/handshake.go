@@ -28,7 +28,7 @@ type Handshake struct {
 	service *Service
 	id      access.SubjectID // zero: there is no such account, which does not show
 	ref     string
-	who     pair
+	try     *attempt
 	caller  Caller
 	binding scram.ChannelBinding
 	known   []*store.Credential
@@ -45,15 +45,15 @@ func (s *Service) Handshake(ctx context.Context, name, address, client string, c
 	if len(name) > mostName {
 		return nil, fault.New(fault.Invalid, "oversized", "a name can have up to %d bytes", mostName)
 	}
-	h := &Handshake{service: s, ref: userRef(name), who: pair{userRef(name), audit.Bounded(address, mostName)}}
-	if wait := s.waits(ctx, h.who); wait != nil {
-		return nil, wait
+	h := &Handshake{service: s, ref: userRef(name)}
+	var err error
+	if h.try, err = s.attempt(ctx, pair{h.ref, audit.Bounded(address, mostName)}); err != nil {
+		return nil, err
 	}
 	if subject, err := s.platform.Current().Model.FindSubject(h.ref); err == nil && subject.Acts() && !subject.Disabled {
 		h.id = subject.ID
 	}
 	h.caller = Caller{User: h.id, Address: address, Client: audit.Bounded(client, mostClient)}
-	var err error
 	if h.known, err = s.store.Credentials(ctx, uint32(h.id), h.ref, time.Now()); err != nil {
 		return nil, err
 	}
@@ -115,21 +115,25 @@ func (h *Handshake) Last(ctx context.Context, message string) (reply string, c C
 		if err := h.service.Holds(ctx, h.caller); err != nil {
 			break
 		}
-		h.service.attempt.succeeded(h.who)
+		h.try.succeeds()
+		if h.known[i].Given && h.caller.token.Hash == "" {
+			record.Decision, record.Reason = audit.Refused, errGiven.Detail
+			return "", Caller{}, errors.Join(h.service.audit.Write(record), errGiven)
+		}
 		return answer, h.caller, h.service.audit.Write(record)
 	}
-	h.service.attempt.failed(h.who, time.Now())
+	h.try.fails()
 	record.Decision, record.Reason = audit.Refused, errWrong.Detail
 	return "", Caller{}, errors.Join(h.service.audit.Write(record), errWrong)
 }
 
-// waits refuses an attempt to sign in that comes too soon after others that failed.
-func (s *Service) waits(ctx context.Context, who pair) error {
-	signedIn := func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) }
-	if wait := s.attempt.wait(who, time.Now(), signedIn); wait > 0 {
-		return fault.New(fault.TooMany, "too_many_attempts", "too many attempts to sign in; wait %s", max(wait.Round(time.Second), time.Second))
-	}
-	return nil
+// End ends a handshake, however far it has come.
+func (h *Handshake) End() { h.try.end() }
+
+// attempt begins an attempt to sign in. It is refused where it comes too soon after others that
+// failed.
+func (s *Service) attempt(ctx context.Context, who pair) (*attempt, error) {
+	return s.attempts.begin(ctx, who, func() bool { return s.store.Audit().SignedIn(ctx, who.account, who.address) })
 }
 
 // Holds reports by an error that a caller who keeps a connection is not let go on: the account is
@@ -163,6 +167,9 @@ func (s *Service) Holds(ctx context.Context, c Caller) error {
 // SetOwnPassword sets the password of who keeps a connection: to a text, or to what a verifier of it
 // says (RFC 5803), which is hashed when the password is next given. The connection goes on.
 func (s *Service) SetOwnPassword(ctx context.Context, c Caller, name, text string) (Caller, error) {
+	if c.token.Hash != "" {
+		return c, errByToken
+	}
 	st := s.platform.Current()
 	ref := st.Model.Ref(c.User)
 	if name != "" && userRef(strings.ToLower(name)) != ref {
@@ -174,12 +181,10 @@ func (s *Service) SetOwnPassword(ctx context.Context, c Caller, name, text strin
 		password = store.VerifiedPassword(v)
 	case strings.HasPrefix(text, "md5") || strings.HasPrefix(text, "SCRAM-SHA-256$"):
 		return c, fault.New(fault.Invalid, "bad_parameter", "a password is sent as a text, or as its verifier of SCRAM-SHA-256")
-	case len(text) > mostPassword:
-		return c, fault.New(fault.Invalid, "oversized", "a password can have up to %d bytes", mostPassword)
-	case len(text) < ShortestPassword:
-		return c, WeakPassword()
 	default:
-		password = store.NewPassword(text)
+		if password, err = newPassword(ctx, "", text); err != nil {
+			return c, err
+		}
 	}
 	if err := s.audit.Write(c.Record(ref, audit.Password, "changed their password")); err != nil {
 		return c, err

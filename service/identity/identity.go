@@ -18,7 +18,7 @@ type Service struct {
 	platform    *platform.Platform
 	audit       *audit.Log
 	log         *slog.Logger
-	attempt     *attempts
+	attempts *attempts
 	tokens      *lru.Cache[[32]byte, keptToken] // by the hash of their secrets
 	Connections Connections
 }
@@ -29,5 +29,5 @@ func New(st *store.Store, p *platform.Platform, record *audit.Log, log *slog.Log
 	if err != nil {
 		panic(err) // only for a size below one
 	}
-	return &Service{store: st, platform: p, audit: record, log: log, attempt: newAttempts(), tokens: tokens}
+	return &Service{store: st, platform: p, audit: record, log: log, attempts: newAttempts(), tokens: tokens}
 }

@@ -2,6 +2,7 @@ package identity
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -24,36 +25,39 @@ const (
 func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.PasswordRequest) (wire.Changed, error) {
 	st := s.platform.Current()
 	ref := st.Model.Ref(c.User)
-	if len(in.Old) > mostPassword || len(in.New) > mostPassword {
+	if c.token.Kind == store.NamedToken {
+		return wire.Changed{}, errByToken
+	}
+	if len(in.Old) > mostPassword {
 		return wire.Changed{}, fault.New(fault.Invalid, "oversized", "a password can have up to %d bytes", mostPassword)
 	}
-	who := pair{"password " + ref, audit.Bounded(c.Address, mostName)}
-	if s.attempt.wait(who, time.Now(), func() bool { return false }) > 0 {
-		return wire.Changed{}, fault.New(fault.TooMany, "too_many_attempts", "too many attempts; wait a minute")
+	try, err := s.attempts.begin(ctx, pair{"password " + ref, audit.Bounded(c.Address, mostName)}, nil)
+	if err != nil {
+		return wire.Changed{}, err
 	}
-	ok, err := s.store.CheckPassword(ctx, uint32(c.User), in.Old)
+	defer try.end()
+	ok, _, err := s.store.CheckPassword(ctx, uint32(c.User), in.Old)
 	if err != nil {
 		return wire.Changed{}, err
 	}
 	record := c.Record(ref, audit.Password, "changed their password")
-	switch {
-	case !ok:
-		s.attempt.failed(who, time.Now())
+	if !ok {
+		try.fails()
 		record.Decision, record.Reason = audit.Refused, "the old password is wrong"
 		if err := s.audit.Write(record); err != nil {
 			return wire.Changed{}, err
 		}
 		return wire.Changed{}, fault.New(fault.Refused, "wrong_password", "the old password is wrong")
-	case len(in.New) < ShortestPassword:
-		return wire.Changed{}, WeakPassword()
-	case in.New == in.Old:
-		return wire.Changed{}, fault.New(fault.Invalid, "same_password", "the new password is the old one")
 	}
-	s.attempt.succeeded(who)
+	try.succeeds()
+	password, err := newPassword(ctx, in.Old, in.New)
+	if err != nil {
+		return wire.Changed{}, err
+	}
 	if err := s.audit.Write(record); err != nil {
 		return wire.Changed{}, err
 	}
-	if err := s.store.ChangePassword(ctx, uint32(c.User), store.NewPassword(in.New), c.token); err != nil {
+	if err := s.store.ChangePassword(ctx, uint32(c.User), password, c.token); err != nil {
 		return wire.Changed{}, err
 	}
 	return wire.Changed{
@@ -65,10 +69,18 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.Password
 	}, nil
 }
 
-const ShortestPassword = 8
+// errByToken is said to who would set a password by what was lent to a program.
+var errByToken = fault.New(fault.Refused, "by_token", "a token cannot set a password; sign in with the password, in the console or with gneiss sign-in")
 
-func WeakPassword() error {
-	return fault.New(fault.Invalid, "weak_password", "a password needs at least %d characters", ShortestPassword)
+// newPassword is what a person chooses in the place of their old one.
+func newPassword(ctx context.Context, old, text string) (store.Password, error) {
+	if err := FitPassword(text); err != nil {
+		return store.Password{}, err
+	}
+	if text == old {
+		return store.Password{}, fault.New(fault.Invalid, "same_password", "the new password is the old one")
+	}
+	return store.NewPassword(ctx, text)
 }
 
 // Tokens lists the caller's sessions and tokens; of another account for who
@@ -124,9 +136,9 @@ func wireToken(st *platform.State, c Caller, t store.Token) wire.Token {
 	return w
 }
 
-// NewToken makes a named token for the caller, or for an account that the caller
-// administers. A token made by a token lasts no longer than it: nobody stays in
-// by passing on what was lent.
+// NewToken makes a named token for the caller, or for a service that the caller
+// administers: nobody gets one of another person. A token made by a token lasts no longer than
+// it, whoever it is for: nobody stays in by passing on what was lent.
 func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) (wire.NewToken, error) {
 	st := s.platform.Current()
 	id, err := s.account(st, c, in.Subject)
@@ -139,7 +151,10 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 	if in.Expires != nil {
 		expires = *in.Expires
 	}
-	if c.token.Kind == store.NamedToken && id == c.User {
+	if id != c.User && id != 0 && st.Model.Subject(id).Kind != access.Service {
+		return wire.NewToken{}, fault.New(fault.Refused, "of_a_person", "%s is a person, who alone can make tokens of theirs; for programs, add a service", st.Model.Ref(id))
+	}
+	if c.token.Kind == store.NamedToken {
 		if until, err := time.Parse(time.RFC3339, c.token.Expires); err == nil && expires.After(until) {
 			expires = until
 		}
@@ -156,27 +171,18 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 	case st.Model.Subject(id).Disabled:
 		return wire.NewToken{}, fault.New(fault.Invalid, "disabled", "%s is disabled", st.Model.Ref(id))
 	}
-	held, err := s.store.Tokens(ctx, uint32(id), now)
-	if err != nil {
-		return wire.NewToken{}, err
-	}
-	for _, t := range held {
-		if t.Kind == store.NamedToken && t.Name == in.Name {
-			return wire.NewToken{}, fault.New(
-				fault.Conflict,
-				"exists",
-				"%s has a token named %s already; end it first, or choose another name",
-				st.Model.Ref(id),
-				in.Name,
-			)
-		}
-	}
 	says := fmt.Sprintf("made the token %s for %s, until %s", in.Name, st.Model.Ref(id), expires.UTC().Format(time.RFC3339))
 	if err := s.audit.Write(c.Record(st.Model.Ref(c.User), audit.Token, says)); err != nil {
 		return wire.NewToken{}, err
 	}
 	secret, t, err := s.store.NewToken(ctx, uint32(id), store.NamedToken, in.Name, now, expires, false)
-	if err != nil {
+	var full *store.Full
+	switch {
+	case errors.Is(err, store.ErrTokenExists):
+		return wire.NewToken{}, fault.New(fault.Conflict, "exists", "%s has a token named %s already; end it first, or choose another name", st.Model.Ref(id), in.Name)
+	case errors.As(err, &full):
+		return wire.NewToken{}, fault.New(fault.Conflict, "too_many", "%s has %d tokens; end some first", st.Model.Ref(id), full.Own)
+	case err != nil:
 		return wire.NewToken{}, err
 	}
 	return wire.NewToken{Token: wireToken(st, c, t), Secret: secret}, nil

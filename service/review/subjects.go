@@ -37,7 +37,7 @@ func (s *Service) Subjects(c identity.Caller, q SubjectSearch) (wire.List[wire.S
 			out.Next = out.Items[most-1].Ref
 			break
 		}
-		out.Items = append(out.Items, s.subject(st, subject))
+		out.Items = append(out.Items, s.subject(st, subject, reviews))
 	}
 	return out, nil
 }
@@ -49,7 +49,8 @@ func (s *Service) Subject(c identity.Caller, ref string) (wire.SubjectPage, erro
 	if err != nil {
 		return wire.SubjectPage{}, err
 	}
-	page := wire.SubjectPage{Subject: s.subject(st, subject), Own: []wire.Grant{}, Inherited: []wire.Grant{},
+	reviews := s.identity.Reviews(st, c)
+	page := wire.SubjectPage{Subject: s.subject(st, subject, reviews), Own: []wire.Grant{}, Inherited: []wire.Grant{},
 		Policies: append([]string{}, st.Policies.Naming(subject.ID)...), Revision: st.Revision}
 	own, err := s.identity.ViewerAt(st, c, wire.Standpoint{})
 	if err != nil {
@@ -76,7 +77,9 @@ func (s *Service) Subject(c identity.Caller, ref string) (wire.SubjectPage, erro
 	return page, nil
 }
 
-func (s *Service) subject(st *platform.State, subject *access.Subject) wire.Subject {
+// subject describes a subject. Who else has a group or a role is for who reviews: others see of it
+// what they have themselves.
+func (s *Service) subject(st *platform.State, subject *access.Subject, reviews bool) wire.Subject {
 	out := wire.Subject{Ref: subject.Ref(), Kind: subject.Kind.String(), Name: subject.Name, Title: subject.Title, Disabled: subject.Disabled,
 		Attributes: subject.Attributes, Memberships: []wire.Membership{}, Members: []string{}, Lead: st.Model.Ref(subject.Lead), Reports: []string{}}
 	if out.Attributes == nil {
@@ -86,7 +89,11 @@ func (s *Service) subject(st *platform.State, subject *access.Subject) wire.Subj
 		out.Memberships = append(out.Memberships, wire.Membership{Of: st.Model.Ref(e.Of), By: st.Model.Ref(e.By), At: e.At,
 			Until: optionalTime(e.Until), Option: e.Option, Reason: e.Reason, Ticket: e.Ticket})
 	}
+	shared := subject.Kind == access.Group || subject.Kind == access.Role
 	for _, id := range subject.Members {
+		if !reviews {
+			break
+		}
 		out.Members = append(out.Members, st.Model.Ref(id))
 	}
 	slices.Sort(out.Members)
@@ -94,7 +101,9 @@ func (s *Service) subject(st *platform.State, subject *access.Subject) wire.Subj
 		out.Reports = append(out.Reports, st.Model.Ref(id))
 	}
 	slices.Sort(out.Reports)
-	out.Holders = st.Census(time.Now()).CountHolders(subject.ID)
+	if reviews || !shared {
+		out.Holders = st.Census(time.Now()).CountHolders(subject.ID)
+	}
 	for _, g := range st.Model.GrantsTo(subject.ID) {
 		out.Grants++
 		if st.Census(time.Now()).Dormant(g) != nil {
