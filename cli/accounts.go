@@ -34,19 +34,10 @@ func (a *app) accounts(root *cobra.Command) {
 // twoPasswords asks for the old password and the new one.
 func (a *app) twoPasswords() (old, next string, err error) {
 	if a.asks() {
-		fmt.Fprint(a.err, "The old one. ")
-		if old, err = a.password(false); err != nil {
+		if old, err = a.secret("Old password: ", false); err != nil {
 			return "", "", err
 		}
-		fmt.Fprint(a.err, "The new one. ")
-		if next, err = a.password(false); err != nil {
-			return "", "", err
-		}
-		fmt.Fprint(a.err, "The new one again. ")
-		again, err := a.password(false)
-		if err == nil && again != next {
-			err = errors.New("the two are not the same; nothing was changed")
-		}
+		next, err = a.chosen(false)
 		return old, next, err
 	}
 	text, err := io.ReadAll(a.in)

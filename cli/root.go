@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"cmp"
 	"context"
 	"errors"
@@ -48,6 +49,7 @@ type app struct {
 	seen     int64 // the revision that a change was confirmed on
 	dry      bool  // changes are shown and not made
 	in       io.Reader
+	lines    *bufio.Reader // of in, where secrets are read from it
 	out, err io.Writer
 }
 

@@ -98,13 +98,19 @@ func (a *app) session(root *cobra.Command) {
 			if err != nil {
 				return err
 			}
-			s, err := client.Send[wire.Session](
-				c.Context(),
-				client.New(a.server, ""),
-				"POST",
-				"/session",
-				wire.SignIn{User: user, Password: password, Token: true, Name: name},
-			)
+			asked := wire.SignIn{User: user, Password: password, Token: true, Name: name}
+			signIn := func() (wire.Session, error) {
+				return client.Send[wire.Session](c.Context(), client.New(a.server, ""), "POST", "/session", asked)
+			}
+			s, err := signIn()
+			var p *wire.Problem
+			if errors.As(err, &p) && p.Code == "password_given" {
+				fmt.Fprintln(a.err, "An administrator has set this password. Choose your own.")
+				if asked.NewPassword, err = a.chosen(fromInput); err != nil {
+					return err
+				}
+				s, err = signIn()
+			}
 			if err != nil {
 				return err
 			}
@@ -121,7 +127,8 @@ func (a *app) session(root *cobra.Command) {
 	}
 	in.Flags().StringVar(&user, "user", "", "the account")
 	in.Flags().StringVar(&name, "name", "command line", "what the token is for")
-	in.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
+	in.Flags().BoolVar(&fromInput, "password-stdin", false,
+		"read the password from standard input, and from a second line your own one if an administrator has set the first")
 	in.Flags().BoolVar(&show, "print-token", false, "print the token and keep nothing")
 	out := &cobra.Command{
 		Use: "sign-out", Short: "End the session and forget its token", GroupID: "session", Args: words(0, 0),
@@ -176,8 +183,26 @@ func (a *app) asks() bool {
 
 // password reads one from standard input, or asks on the terminal.
 func (a *app) password(fromInput bool) (string, error) {
+	return a.secret("Password: ", fromInput)
+}
+
+// chosen asks for a new password, on a terminal twice.
+func (a *app) chosen(fromInput bool) (string, error) {
+	text, err := a.secret("New password: ", fromInput)
+	if err != nil || fromInput {
+		return text, err
+	}
+	again, err := a.secret("New password again: ", false)
+	if err == nil && again != text {
+		err = errors.New("the two new passwords differ; nothing was changed")
+	}
+	return text, err
+}
+
+// secret asks for what is not shown, on the terminal or as a line of standard input.
+func (a *app) secret(prompt string, fromInput bool) (string, error) {
 	if f, ok := a.in.(*os.File); ok && !fromInput && a.asks() {
-		fmt.Fprint(a.err, "Password: ")
+		fmt.Fprint(a.err, prompt)
 		secret, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.err)
 		return string(secret), err
@@ -185,7 +210,10 @@ func (a *app) password(fromInput bool) (string, error) {
 	if !fromInput {
 		return "", usageError{errors.New("there is no terminal to ask for the password; use --password-stdin")}
 	}
-	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if a.lines == nil {
+		a.lines = bufio.NewReader(a.in)
+	}
+	line, err := a.lines.ReadString('\n')
 	if line == "" && err != nil {
 		return "", usageError{errors.New("there is no password on standard input")}
 	}

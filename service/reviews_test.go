@@ -70,7 +70,9 @@ func TestReviewsHaveAllThatPeopleHave(t *testing.T) {
 				}
 			}
 			done(t)(svc.Admin.DecideReview(ctx, opal, "all", wire.ReviewDecision{Items: revoke, Decision: "revoke", Version: page.Version}))
-			done(t)(svc.Admin.DecideReview(ctx, opal, "all", wire.ReviewDecision{Items: keep, Decision: "keep", Version: page.Version}))
+			if len(keep) > 0 {
+				done(t)(svc.Admin.DecideReview(ctx, opal, "all", wire.ReviewDecision{Items: keep, Decision: "keep", Version: page.Version}))
+			}
 			done(t)(svc.Admin.CloseReview(ctx, opal, "all", wire.ReviewClose{}))
 			if left := can(); len(before) < 4 || len(left) > 0 {
 				t.Errorf("of %v these can still do something: %v", before, left)

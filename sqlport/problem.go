@@ -48,7 +48,8 @@ var states = map[string]string{
 	"row_policy": "42501", "standpoint": "42501", "role_not_held": "42501", "dependents": "2BP01", "exists": "42710", "not_found": "42704",
 	"source_unavailable": "58000", "unwritable": "53100", "too_large": "54000", "too_many_rows": "54000", "oversized": "54000",
 	"too_long": "57014", "cancelled": "57014", "stopping": "57P01", "session_ended": "57P01", "session_expired": "57P01", "disabled": "28000",
-	"wrong_password": "28P01", "password_given": "28P01", "by_token": "42501", "too_many_attempts": "28000", "too_many_connections": "53300", "not_signed_in": "28000",
+	"wrong_password": "28P01",
+	"password_given": "28P01", "by_token": "42501", "too_many_attempts": "28000", "too_many_connections": "53300", "not_signed_in": "28000",
 	"bad_parameter": "22023", "bad_purpose": "22023", "internal": "XX000", "bad_request": "42601", "weak_password": "22023", "lane_full": "53300",
 }
 
@@ -59,7 +60,9 @@ func (c *session) problem(err error) *pgproto3.ErrorResponse {
 }
 
 // problem tells of an error to who has not signed in yet: one that names nothing.
-func problem(err error, severity string) *pgproto3.ErrorResponse { return problemAs(err, severity, fault.Of) }
+func problem(err error, severity string) *pgproto3.ErrorResponse {
+	return problemAs(err, severity, fault.Of)
+}
 
 // problemAs tells an error in the protocol's fields.
 func problemAs(err error, severity string, told func(error) *fault.Error) *pgproto3.ErrorResponse {

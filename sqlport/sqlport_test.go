@@ -237,7 +237,7 @@ func TestAccountsEnd(t *testing.T) {
 	if !ended(jasper) {
 		t.Error("a connection goes on behind a changed password")
 	}
-	made, err := p.svc.Identity.NewToken(ctx, opal, tokenFor("user:slate"))
+	made, err := p.svc.Identity.NewToken(ctx, must(t, p.svc, "user:slate"), tokenFor("user:slate"))
 	if err != nil {
 		t.Fatal(err)
 	}

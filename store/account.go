@@ -209,7 +209,8 @@ func (s *Store) NewToken(
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
 		if kind == NamedToken {
 			var n int
-			if err := tx.Get(&n, `SELECT count(*) FROM token WHERE subject = ? AND kind = ? AND name = ? AND expires > ?`, subject, kind, name, t.Created); err != nil || n > 0 {
+			const same = `SELECT count(*) FROM token WHERE subject = ? AND kind = ? AND name = ? AND expires > ?`
+			if err := tx.Get(&n, same, subject, kind, name, t.Created); err != nil || n > 0 {
 				return errors.Join(err, ErrTokenExists)
 			}
 			most := Bound{Own: mostTokens}

@@ -182,6 +182,22 @@ func (a *Audit) Add(r *Record) error {
 	return a.put(entry{record: r, result: make(chan error, 1)})
 }
 
+// Latest are the last records of an action with a decision, the newest first, among the last
+// among of all.
+func (a *Audit) Latest(ctx context.Context, action, decision string, among int64) (list []Record, err error) {
+	newest, err := a.head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	records, err := a.between(ctx, max(newest.Number-among, 1), newest.Number)
+	for _, r := range slices.Backward(records) {
+		if r.Action == action && r.Decision == decision {
+			list = append(list, r)
+		}
+	}
+	return list, err
+}
+
 // put has the writer write an entry, and waits until it has.
 func (a *Audit) put(e entry) error {
 	a.closing.RLock()

@@ -13,7 +13,9 @@ type Bound struct{ Own, All int } // of one account, and of all; zero: not bound
 // Full is the error of one thing too many.
 type Full struct{ Own, All int } // how many there are
 
-func (e *Full) Error() string { return fmt.Sprintf("there are %d, %d of them of this account", e.All, e.Own) }
+func (e *Full) Error() string {
+	return fmt.Sprintf("there are %d, %d of them of this account", e.All, e.Own)
+}
 
 // hold refuses one more, where a query that counts those of an account and all of them says that
 // there are as many as there may be.

@@ -251,13 +251,28 @@ func TestPrune(t *testing.T) {
 	}
 }
 
+// saysBegin puts on record where the chain will begin, as a pruning wants it.
+func saysBegin(s *Store, at string) func(Head) (int64, error) {
+	return func(base Head) (int64, error) {
+		r := &Record{At: at, Actor: "user:opal", Action: "retention", Decision: "allowed", Labels: "[]", Reason: BaseText(base)}
+		err := s.Audit().Add(r)
+		return r.ID, err
+	}
+}
+
 func testPrune(t *testing.T, together int) {
 	s := opened(t, t.TempDir())
 	defer s.Close()
+	said := int64(0) // records of prunings
 	prune := func(before time.Time, gone int64, first, last int64) {
 		t.Helper()
-		n, err := s.Audit().Prune(ctx, before.Format("2006-01-02T15:04:05.000Z"))
-		must(t, err)
+		n, err := s.Audit().Prune(ctx, before.Format("2006-01-02T15:04:05.000Z"), saysBegin(s, "2026-06-01T00:00:00.000Z"))
+		if must(t, err); gone > 0 {
+			said++
+		}
+		if first > 0 {
+			last += said
+		}
 		var span struct{ First, Last int64 }
 		must(t, s.Audit().db.Get(&span, `SELECT coalesce(min(id), 0) AS first, coalesce(max(id), 0) AS last FROM entry`))
 		if n != gone || span.First != first || span.Last != last {
@@ -285,8 +300,8 @@ func testPrune(t *testing.T, together int) {
 	prune(at(1).Add(time.Minute), 1, 3, 300)
 	prune(at(200), 198, 201, 300) // in several portions
 	prune(at(200), 0, 201, 300)
-	prune(at(1000), 99, 300, 300)
-	prune(at(1000), 0, 300, 300)
+	prune(at(299), 99, 300, 300)
+	prune(at(299), 0, 300, 300)
 	must(t, s.Audit().Add(&Record{At: at(7).Format("2006-01-02T15:04:05.000Z"), Actor: "user:flint", Action: "change", Decision: "allowed", Labels: "[]"}))
 	prune(at(8), 0, 300, 301) // an earlier time behind a later one
 	if hash, err := s.Audit().HashOf(ctx, 299); err != nil || hash == "" {
@@ -307,14 +322,18 @@ func TestPrunePages(t *testing.T) {
 		records = append(records, &Record{At: began.Add(time.Duration(i) * time.Minute).Format(millis), Actor: "user:flint", Action: "query", Decision: "allowed", Labels: "[]"})
 	}
 	must(t, s.Audit().Load(ctx, records, began.Format(time.RFC3339)))
+	said := int64(0)
 	for _, stays := range []int{1, 900, 1300, 2600} {
 		gone := int64(stays) - records[0].ID
 		records = records[gone:]
-		n, err := s.Audit().Prune(ctx, records[0].At)
+		n, err := s.Audit().Prune(ctx, records[0].At, saysBegin(s, "2026-06-01T00:00:00.000Z"))
+		if gone > 0 {
+			said++
+		}
 		if must(t, err); n != gone {
 			t.Errorf("%d are gone before R-%d, want %d", n, stays, gone)
 		}
-		if n, _, err := s.VerifyRecord(ctx, 0); err != nil || n != int64(len(records)) {
+		if n, _, err := s.VerifyRecord(ctx, 0); err != nil || n != int64(len(records))+said {
 			t.Errorf("from R-%d on, %d hold: %v", stays, n, err)
 		}
 		found, err := s.Audit().Find(ctx, Search{Actor: "user:flint", Limit: 10_000})
@@ -322,7 +341,7 @@ func TestPrunePages(t *testing.T) {
 			t.Errorf("from R-%d on, %d are found, want %d", stays, len(found), len(records))
 		}
 	}
-	if rows, pages := keptAs(t, s); rows != 1 || pages != 0 {
+	if rows, pages := keptAs(t, s); rows != 1+int(said) || pages != 0 {
 		t.Errorf("%d rows and %d pages are left", rows, pages)
 	}
 }
@@ -350,12 +369,12 @@ func TestPruneWhatIsLeft(t *testing.T) {
 	must(t, s.Audit().db.Get(&left, `SELECT count(*) FROM entry`))
 	n, err := s.Audit().CountBefore(ctx, records[2899].At)
 	must(t, err)
-	gone, err := s.Audit().Prune(ctx, records[2899].At)
+	gone, err := s.Audit().Prune(ctx, records[2899].At, saysBegin(s, "2026-06-01T00:00:00.000Z"))
 	must(t, err)
 	if want := left - 101; n != want || gone != want || left > 1200 {
 		t.Errorf("of %d records %d were counted and %d taken away, want %d", left, n, gone, want)
 	}
-	if n, _, err := s.VerifyRecord(ctx, 0); err != nil || n != 101 {
+	if n, _, err := s.VerifyRecord(ctx, 0); err != nil || n != 102 {
 		t.Errorf("%d hold, %v", n, err)
 	}
 }
@@ -374,7 +393,7 @@ func TestTheWriterHasItsTurn(t *testing.T) {
 	for name, do := range map[string]func() error{
 		"counting": func() error { return s.Audit().Look(ctx, func([]LabelDay, string, string) []Unusual { return nil }) },
 		"taking away": func() error {
-			_, err := s.Audit().Prune(ctx, began.AddDate(0, 0, 10).Format(time.RFC3339))
+			_, err := s.Audit().Prune(ctx, began.AddDate(0, 0, 10).Format(time.RFC3339), saysBegin(s, "2026-06-01T00:00:00.000Z"))
 			return err
 		},
 	} {
@@ -536,5 +555,42 @@ func TestPurposesAreBounded(t *testing.T) {
 	}
 	if len(all) != mostStandings+2 || total != 205 || rows["reason 0"] != 3 || rows["audits"] != 1 || rows[OtherPurposes] != 160 {
 		t.Errorf("%d purposes of %d rows are kept: %v", len(all), total, rows)
+	}
+}
+
+// TestACutRecordShows: what is cut off at the beginning of the record shows, although the chain that is
+// left holds, and so does a place of its beginning that no record says.
+func TestACutRecordShows(t *testing.T) {
+	dir := t.TempDir()
+	s := opened(t, dir)
+	var records []*Record
+	began := time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)
+	for i := range 900 {
+		records = append(records, &Record{At: began.Add(time.Duration(i) * time.Minute).Format(millis), Actor: "user:flint", Action: "query", Decision: "allowed", Labels: "[]"})
+	}
+	must(t, s.Audit().Load(ctx, records, began.Format(time.RFC3339)))
+	must(t, s.Audit().openPage(ctx, 501))
+	cut := func(said int64) {
+		t.Helper()
+		hash, err := s.Audit().HashOf(ctx, 500)
+		must(t, err)
+		for _, text := range []string{"DELETE FROM record WHERE id <= 500", "DELETE FROM page WHERE last <= 500", "DELETE FROM pruned"} {
+			_, err := s.Audit().db.Exec(text)
+			must(t, err)
+		}
+		_, err = s.Audit().db.Exec("INSERT INTO pruned (one, id, hash, at, said) VALUES (1, 500, ?, '2026-01-01', ?)", hash, said)
+		must(t, err)
+	}
+	cut(0)
+	for _, said := range []int64{0, 500, 900, 5000} {
+		_, err := s.Audit().db.Exec("UPDATE pruned SET said = ?", said)
+		must(t, err)
+		if _, _, err := s.VerifyRecord(ctx, 0); !errors.Is(err, ErrAltered) {
+			t.Errorf("a cut that R-%d is to say: %v", said, err)
+		}
+	}
+	must(t, s.Close())
+	if _, err := Open(dir, false); !errors.Is(err, ErrAltered) {
+		t.Errorf("it is opened: %v", err)
 	}
 }

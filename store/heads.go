@@ -158,6 +158,9 @@ func (s *Store) VerifyJournal(ctx context.Context) (n int64, last Head, err erro
 // VerifyRecord is VerifyJournal for the record, from the entry behind a number.
 func (s *Store) VerifyRecord(ctx context.Context, after int64) (n int64, last Head, err error) {
 	base, err := s.audit.pruned(ctx)
+	if err == nil {
+		err = s.audit.checkBase(ctx, base)
+	}
 	if err != nil {
 		return 0, last, err
 	}

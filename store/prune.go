@@ -3,8 +3,11 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"math"
+	"strings"
 	"time"
 )
 
@@ -15,9 +18,10 @@ func (a *Audit) pruned(ctx context.Context) (h Head, err error) {
 }
 
 // Prune takes away the records from before a time (RFC 3339, UTC), but for the last of all. What they
-// were counted for stays, and the chain of those that are left can be checked as before. It returns how
-// many are gone.
-func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
+// were counted for stays, and the chain of those that are left can be checked as before: say puts on
+// record, before anything is gone, where the chain will begin, and returns the number of that
+// record. It returns how many are gone.
+func (a *Audit) Prune(ctx context.Context, before string, say func(base Head) (record int64, err error)) (n int64, err error) {
 	if err := a.Count(ctx); err != nil {
 		return 0, err
 	}
@@ -29,9 +33,17 @@ func (a *Audit) Prune(ctx context.Context, before string) (n int64, err error) {
 	if err := a.openPage(ctx, stays); err != nil {
 		return 0, err
 	}
+	var base Head
+	if err := base.read(a.db.QueryRowContext(ctx, headBefore, stays)); err != nil || base.Number == 0 {
+		return 0, err
+	}
+	said, err := say(base)
+	if err != nil {
+		return 0, err
+	}
 	some := portion{least: 20, most: 5_000}
 	for {
-		gone, err := a.pruneSome(ctx, stays, &some)
+		gone, err := a.pruneSome(ctx, stays, said, &some)
 		if n += gone; err != nil || gone == 0 {
 			return n, err
 		}
@@ -70,7 +82,7 @@ func (a *Audit) openPage(ctx context.Context, id int64) error {
 	return tx.Commit()
 }
 
-func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n int64, err error) {
+func (a *Audit) pruneSome(ctx context.Context, stays, said int64, some *portion) (n int64, err error) {
 	a.turn.take()
 	defer a.turn.Unlock()
 	defer some.fit(time.Now(), &a.turn)
@@ -106,7 +118,7 @@ func (a *Audit) pruneSome(ctx context.Context, stays int64, some *portion) (n in
 	if _, err := tx.ExecContext(ctx, `DELETE FROM stretch WHERE first <= ?`, last.Number+1-stretchSize); err != nil {
 		return 0, err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO pruned (one, id, hash, at) VALUES (1, ?, ?, ?)`, last.Number, last.Hash,
+	if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO pruned (one, id, hash, said, at) VALUES (1, ?, ?, ?, ?)`, last.Number, last.Hash, said,
 		time.Now().UTC().Format(time.RFC3339)); err != nil {
 		return 0, err
 	}
@@ -122,6 +134,53 @@ const (
 		coalesce((SELECT max(first) FROM page WHERE first < ?1), 0)) AND id < ?1 ORDER BY id DESC LIMIT 1`
 	recordsBefore = `SELECT (SELECT count(*) FROM record WHERE id < ?1) + (SELECT coalesce(sum(min(last + 1, ?1) - first), 0) FROM page WHERE first < ?1)`
 )
+
+// A base is where the chain of the record begins, as a record of its own says.
+type base struct {
+	Base Head `json:"base"`
+}
+
+// BaseText is what the record of a pruning says of where the chain begins.
+func BaseText(h Head) string {
+	text, _ := json.Marshal(base{h}) // which cannot fail
+	return string(text)
+}
+
+// checkBase wants the record that says where the chain begins: else what came before could be cut
+// off with nothing to show for it. Of a pruning that was ended half way, the chain still leads to
+// the place that was said.
+func (a *Audit) checkBase(ctx context.Context, begins Head) error {
+	if begins.Number == 0 {
+		return nil
+	}
+	var said int64
+	if err := a.db.GetContext(ctx, &said, `SELECT said FROM pruned`); err != nil {
+		return err
+	}
+	gone := fmt.Errorf("%w: what was before R-%d is gone, and no record says so", ErrAltered, begins.Number+1)
+	records, err := a.between(ctx, said, said)
+	if err != nil {
+		return err
+	}
+	if said <= begins.Number || len(records) != 1 {
+		return gone
+	}
+	_, text, ok := strings.Cut(records[0].Reason, "{")
+	var b base
+	if !ok || json.Unmarshal([]byte("{"+text), &b) != nil || b.Base.Number < begins.Number {
+		return gone
+	}
+	hash := begins.Hash
+	if b.Base.Number > begins.Number {
+		if hash, err = a.hashOf(ctx, b.Base.Number); err != nil {
+			return errors.Join(gone, err)
+		}
+	}
+	if hash != b.Base.Hash {
+		return gone
+	}
+	return nil
+}
 
 // head is the last record.
 func (a *Audit) head(ctx context.Context) (h Head, err error) {
@@ -155,4 +214,23 @@ func (a *Audit) CountBefore(ctx context.Context, before string) (n int64, err er
 		err = a.db.GetContext(ctx, &n, recordsBefore, stays)
 	}
 	return n, err
+}
+
+// saysBase is the version of the record from which on a pruning says where the chain begins.
+const saysBase = 13
+
+// sayBase puts on record where the chain begins, where no record says so: an earlier version has
+// pruned it, or the record that said so is lost and an operator has accepted that.
+func (a *Audit) sayBase(ctx context.Context) error {
+	begins, err := a.pruned(ctx)
+	if err != nil || a.checkBase(ctx, begins) == nil {
+		return err
+	}
+	r := &Record{At: time.Now().UTC().Format(time.RFC3339Nano), Actor: "gneiss", Action: "retention", Decision: "allowed", Labels: "[]",
+		Text: "noted where the record begins", Reason: BaseText(begins)}
+	if err := a.Add(r); err != nil {
+		return err
+	}
+	_, err = a.db.ExecContext(ctx, `UPDATE pruned SET said = ?`, r.ID)
+	return err
 }

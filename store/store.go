@@ -68,7 +68,7 @@ func Open(dir string, acceptLoss bool) (*Store, error) {
 		lock.Close()
 		return nil, fmt.Errorf("%w: %s", ErrInUse, dir)
 	}
-	if s.db, err = open(filepath.Join(dir, "records.db"), "migrations"); err != nil {
+	if s.db, _, err = open(filepath.Join(dir, "records.db"), "migrations"); err != nil {
 		lock.Close()
 		return nil, err
 	}
@@ -94,7 +94,7 @@ func (s *Store) openRecord(acceptLoss bool) error {
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && journal.Number > 0 && !acceptLoss {
 		return fmt.Errorf("%w: %s is not there; restore it, or start once with --accept-loss true", ErrRecordLost, path)
 	}
-	auditDB, err := open(path, "auditmigrations")
+	auditDB, upgraded, err := open(path, "auditmigrations")
 	if err != nil {
 		return err
 	}
@@ -103,11 +103,16 @@ func (s *Store) openRecord(acceptLoss bool) error {
 		return err
 	}
 	err = s.checkHeads(context.Background())
+	if err == nil && upgraded < saysBase {
+		err = s.audit.sayBase(context.Background())
+	}
 	if err == nil {
 		_, _, err = s.VerifyRecord(context.Background(), max(s.audit.last.Number-checkedAtStart, 0))
 	}
 	if err != nil && acceptLoss {
-		err = s.audit.computeStretches() // from what there is
+		if err = s.audit.computeStretches(); err == nil { // from what there is
+			err = s.audit.sayBase(context.Background())
+		}
 	}
 	if err != nil {
 		return errors.Join(fmt.Errorf("%w; restore the data folder from a backup, or start once with --accept-loss true", err), s.audit.close())
@@ -131,39 +136,40 @@ func (s *Store) Close() error {
 // Audit returns the record of who did what.
 func (s *Store) Audit() *Audit { return s.audit }
 
-// open opens a database file and brings it to the present version. SQLite need not guard its connections: database/sql gives
+// open opens a database file and brings it to the present version; was is the one that it had. SQLite need not guard its connections: database/sql gives
 // each to one goroutine at a time.
-func open(path, folder string) (*sqlx.DB, error) {
-	db, err := sqlx.Open(
+func open(path, folder string) (db *sqlx.DB, was int64, err error) {
+	db, err = sqlx.Open(
 		"sqlite3",
 		"file:"+(&url.URL{Path: path}).EscapedPath()+"?_journal_mode=WAL&_synchronous=FULL&_foreign_keys=on&_busy_timeout=5000&_txlock=immediate&_mutex=no",
 	)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	if err := migrate(db, folder); err != nil {
+	if was, err = migrate(db, folder); err != nil {
 		db.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, 0, fmt.Errorf("%s: %w", path, err)
 	}
-	return db, os.Chmod(path, 0o600)
+	return db, was, os.Chmod(path, 0o600)
 }
 
-func migrate(db *sqlx.DB, folder string) error {
+// migrate brings a database to the present version, and returns the one that it had.
+func migrate(db *sqlx.DB, folder string) (was int64, err error) {
 	files, err := fs.Sub(migrations, folder)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	p, err := goose.NewProvider(database.DialectSQLite3, db.DB, files)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	current, latest, err := p.GetVersions(context.Background())
+	was, latest, err := p.GetVersions(context.Background())
 	if err != nil {
-		return err
+		return was, err
 	}
-	if current > latest {
-		return ErrNewer
+	if was > latest {
+		return was, ErrNewer
 	}
 	_, err = p.Up(context.Background())
-	return err
+	return was, err
 }

@@ -61,7 +61,7 @@ func TestPlanningGrowsWithTheText(t *testing.T) {
 	}
 }
 
-// TestTooLargeIsSaidAsSuch: a text that comes to too much is refused with the SQLSTATE for it.
+// TestTooLargeIsSaidAsSuch: a text that is too large is refused with the SQLSTATE for it.
 func TestTooLargeIsSaidAsSuch(t *testing.T) {
 	m, set := platform(t)
 	st := flint(t, m)

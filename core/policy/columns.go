@@ -31,7 +31,7 @@ func (p *ColumnPolicy) At() access.ObjectID {
 func (s *Set) Treats(p *ColumnPolicy, m *access.Model, column access.ObjectID) bool {
 	switch {
 	case p.Label != 0:
-		return s.bears(m, column, p.Label)
+		return s.has(m, column, p.Label)
 	case p.Pattern != "":
 		o := m.Object(column)
 		return o.Parent == p.Table && access.Restricts(p.Pattern, o.Name)

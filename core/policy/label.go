@@ -26,8 +26,8 @@ func (s *Set) Labels(m *access.Model, id access.ObjectID) []access.ObjectID {
 	return all
 }
 
-// bears reports whether an object has a label.
-func (s *Set) bears(m *access.Model, id, label access.ObjectID) bool {
+// has reports whether an object has a label.
+func (s *Set) has(m *access.Model, id, label access.ObjectID) bool {
 	for ; id != access.PlatformID; id = m.Object(id).Parent {
 		if slices.Contains(s.placed[id], label) {
 			return true

@@ -47,7 +47,8 @@ func (b *binder) definition(o *access.Object, columns []Column) *Query {
 	if slices.Contains(b.within, o.ID) {
 		panic(closed("the view reads itself"))
 	}
-	inner := &binder{ctx: b.ctx, text: o.View.Text, reader: b.reader, rights: b.rights, model: b.model, policies: b.policies, source: b.source, exact: b.exact, types: b.types,
+	inner := &binder{ctx: b.ctx, text: o.View.Text,
+		reader: b.reader, rights: b.rights, model: b.model, policies: b.policies, source: b.source, exact: b.exact, types: b.types,
 		depth: b.depth, groups: b.groups, cost: b.cost, within: append(slices.Clone(b.within), o.ID), lends: b.lends}
 	lends := o.View.Rights == access.OwnerRights
 	if lends {

@@ -44,6 +44,9 @@ func (s *Service) carryOut(ctx context.Context, o order) (wire.Changed, error) {
 		defer s.platform.Unlock()
 	}
 	before, now := s.platform.Current(), s.platform.Now().UTC()
+	if !o.DryRun {
+		now = s.platform.Time().UTC()
+	}
 	err := s.platform.Stale(ctx, before, o.caller.IfMatch)
 	if err != nil {
 		return wire.Changed{}, err

@@ -68,7 +68,8 @@ func (s *Service) grantOrder(st *platform.State, c identity.Caller, in wire.Gran
 	}
 	asked := say.AGrant.With(strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "))
 	if revoke && !s.mayAskToRevoke(st, c, in) {
-		return order{}, s.identity.Refuse(c, audit.Change, asked, fault.New(fault.Refused, "no_grant", "you have granted no %s on %s to %s; to revoke what others granted, you need MANAGE on the object",
+		return order{}, s.identity.Refuse(c, audit.Change, asked, fault.New(fault.Refused, "no_grant",
+			"you have granted no %s on %s to %s; to revoke what others granted, you need MANAGE on the object",
 			strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "), strings.Join(in.Subjects, ", ")))
 	}
 	objects, err := targets(st.Model, in)

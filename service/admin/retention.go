@@ -2,12 +2,15 @@ package admin
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"time"
 
 	"gneiss/service/audit"
 	"gneiss/service/fault"
 	"gneiss/service/identity"
 	"gneiss/service/say"
+	"gneiss/store"
 	"gneiss/wire"
 )
 
@@ -39,11 +42,17 @@ func (s *Service) Prune(ctx context.Context, c identity.Caller, in wire.Pruning)
 		return out, nil
 	}
 	record := c.Record(identity.Actor(st.Model, c), audit.Retention, says)
-	record.Reason = in.Reason
-	return s.saidOnly(st, says), s.onRecord(record, func() error {
-		_, err := s.store.Audit().Prune(ctx, day.UTC().Format(time.RFC3339))
-		return err
+	_, err = s.store.Audit().Prune(ctx, day.UTC().Format(time.RFC3339), func(base store.Head) (int64, error) {
+		record.Reason = strings.TrimSpace(audit.Bounded(in.Reason, mostReason) + " " + store.BaseText(base))
+		err := s.audit.Write(record)
+		return record.ID, err
 	})
+	if err != nil {
+		undone := *record
+		undone.Decision, undone.Reason = audit.Failed, "it was not done whole: "+err.Error()
+		err = errors.Join(err, s.audit.Write(&undone))
+	}
+	return s.saidOnly(st, says), err
 }
 
 // pruneEvery is how often old records are looked for.

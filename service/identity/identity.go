@@ -18,7 +18,7 @@ type Service struct {
 	platform    *platform.Platform
 	audit       *audit.Log
 	log         *slog.Logger
-	attempts *attempts
+	attempts    *attempts
 	tokens      *lru.Cache[[32]byte, keptToken] // by the hash of their secrets
 	Connections Connections
 }

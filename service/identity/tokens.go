@@ -152,7 +152,8 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 		expires = *in.Expires
 	}
 	if id != c.User && id != 0 && st.Model.Subject(id).Kind != access.Service {
-		return wire.NewToken{}, fault.New(fault.Refused, "of_a_person", "%s is a person, who alone can make tokens of theirs; for programs, add a service", st.Model.Ref(id))
+		return wire.NewToken{}, fault.New(fault.Refused, "of_a_person",
+			"%s is a person, who alone can make tokens of theirs; for programs, add a service", st.Model.Ref(id))
 	}
 	if c.token.Kind == store.NamedToken {
 		if until, err := time.Parse(time.RFC3339, c.token.Expires); err == nil && expires.After(until) {
@@ -179,7 +180,8 @@ func (s *Service) NewToken(ctx context.Context, c Caller, in wire.TokenRequest) 
 	var full *store.Full
 	switch {
 	case errors.Is(err, store.ErrTokenExists):
-		return wire.NewToken{}, fault.New(fault.Conflict, "exists", "%s has a token named %s already; end it first, or choose another name", st.Model.Ref(id), in.Name)
+		return wire.NewToken{}, fault.New(fault.Conflict, "exists",
+			"%s has a token named %s already; end it first, or choose another name", st.Model.Ref(id), in.Name)
 	case errors.As(err, &full):
 		return wire.NewToken{}, fault.New(fault.Conflict, "too_many", "%s has %d tokens; end some first", st.Model.Ref(id), full.Own)
 	case err != nil:

@@ -34,7 +34,8 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 		return err
 	}
 	record := &store.Record{Actor: c.Actor, Action: audit.Change, Decision: audit.Allowed,
-		Text: strings.Join(c.Says, "; "), Reason: c.Reason, Address: c.Address, Client: c.Client, Objects: audit.List(c.Objects)}
+		Text:   audit.Bounded(strings.Join(c.Says, "; "), mostSaid) + ofRevision(before.Revision+1),
+		Reason: c.Reason, Address: c.Address, Client: c.Client, Objects: audit.List(c.Objects)}
 	if err := p.audit.Write(record); err != nil {
 		return err
 	}
@@ -46,12 +47,19 @@ func (p *Platform) Commit(ctx context.Context, before, after *State, c Commit, n
 		return errors.Join(err, p.audit.Write(&undone))
 	}
 	after.Revision, after.hash = entry.Revision, entry.Hash
+	p.last = now
 	p.current.Store(after)
 	p.past.Add(before.Revision, before.bare())
 	close(*p.changed.Swap(new(make(chan struct{}))))
 	p.keepSometimes(len(c.Changes), p.Current)
 	return nil
 }
+
+// mostSaid bounds what the record says of a change, so that there is room for its revision.
+const mostSaid = 12_000
+
+// ofRevision is how the record names the revision that a change makes.
+func ofRevision(n int64) string { return fmt.Sprintf(" (revision %d)", n) }
 
 // made is the event of a revision.
 func made(revision int64, c Commit) store.Write {

@@ -1,6 +1,7 @@
 package platform
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -30,7 +31,7 @@ func BenchmarkPlanWarm(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if _, err := st.Plan(rights, query.Statement{SQL: "SELECT count(*) FROM survey.field.visits WHERE id > 17"}); err != nil {
+		if _, err := st.Plan(context.Background(), rights, query.Statement{SQL: "SELECT count(*) FROM survey.field.visits WHERE id > 17"}); err != nil {
 			b.Fatal(err)
 		}
 	}

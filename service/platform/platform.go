@@ -4,7 +4,11 @@ package platform
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"log/slog"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -28,6 +32,7 @@ type Platform struct {
 	current    atomic.Pointer[State]
 	changed    atomic.Pointer[chan struct{}] // closed and replaced after each change
 	change     sync.Mutex                    // held while a change is made
+	last       time.Time                     // when the last change was made
 	unkept     atomic.Int64                  // changes since the last checkpoint
 	keeping    atomic.Bool                   // one is being written
 	background sync.WaitGroup
@@ -53,7 +58,55 @@ func Open(ctx context.Context, st *store.Store, record *audit.Log, log *slog.Log
 	}
 	p.current.Store(at)
 	p.changed.Store(new(make(chan struct{})))
-	return p, nil
+	return p, p.settle(ctx)
+}
+
+// settle says of changes which are on record, and which the service was ended before it made, that
+// they were not made; and takes note of when the last change was.
+func (p *Platform) settle(ctx context.Context) error {
+	// The record is written first, so that nothing is made that is not on record.
+	next := p.Current().Revision + 1
+	changes, err := p.store.Audit().Latest(ctx, audit.Change, audit.Allowed, 10_000)
+	if err != nil {
+		return err
+	}
+	said, err := p.store.Audit().Latest(ctx, audit.Change, audit.Failed, 10_000)
+	if err != nil {
+		return err
+	}
+	for _, r := range changes {
+		if !strings.HasSuffix(r.Text, ofRevision(next)) {
+			continue
+		}
+		text := "the change of " + audit.Reference(r.ID)
+		undone := func(other store.Record) bool { return other.Text == text || other.Text == r.Text && other.ID > r.ID }
+		if slices.ContainsFunc(said, undone) {
+			continue
+		}
+		p.log.Warn("a change that is on record was not made, since the service was ended before that", "record", audit.Reference(r.ID))
+		failed := &store.Record{Actor: r.Actor, Action: audit.Change, Decision: audit.Failed, Text: text,
+			Reason: "it was not made: the service was ended before that"}
+		if err := p.audit.Write(failed); err != nil {
+			return err
+		}
+	}
+	entry, err := p.store.Entry(ctx, p.Current().Revision)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err == nil {
+		p.last, err = entry.Time()
+	}
+	return err
+}
+
+// Time is what time it is for a change: never before the last one, whatever the machine's clock
+// says, so that what was at a time can be found. The caller holds the lock of changes.
+func (p *Platform) Time() time.Time {
+	if now := p.Now(); now.After(p.last) {
+		return now
+	}
+	return p.last
 }
 
 // Changed returns a channel that is closed when the model has changed. Ask for it before

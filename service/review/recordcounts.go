@@ -3,7 +3,9 @@ package review
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -373,6 +375,10 @@ func (s *Service) audits(c identity.Caller, asked string) error {
 
 // VerifyAnchor checks both chains, and that the entries of an anchor are in them as they were.
 func (s *Service) VerifyAnchor(ctx context.Context, c identity.Caller, a wire.Anchor) (wire.Verification, error) {
+	if a.Record.Number < 1 || a.Record.Hash == "" || a.Journal.Number < 0 {
+		return wire.Verification{}, fault.New(fault.Invalid, "bad_anchor",
+			"that is no anchor: it has the number and the hash of a record and of a revision, as gneiss audit anchor prints them")
+	}
 	out, err := s.VerifyRecord(ctx, c)
 	if err != nil || !out.Holds {
 		return out, err
@@ -385,10 +391,13 @@ func (s *Service) VerifyAnchor(ctx context.Context, c identity.Caller, a wire.An
 		return out, err
 	}
 	entry, err := s.store.Entry(ctx, a.Journal.Number)
-	if err != nil {
+	past := errors.Is(err, sql.ErrNoRows) && a.Journal.Number > 0
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return out, err
 	}
 	switch {
+	case past:
+		out.Holds, out.Problem = false, say.AnchorPast.With(a.Journal.Number, s.platform.Current().Revision)
 	case hash == "":
 		out.Holds, out.Problem = false, say.AnchorOld.With(audit.Reference(a.Record.Number))
 	case hash != a.Record.Hash:

@@ -14,9 +14,16 @@ func (s *Service) VerifyRecord(ctx context.Context, c identity.Caller) (wire.Ver
 	return s.verify(c, "record", func() (int64, store.Head, error) { return s.store.VerifyRecord(ctx, 0) })
 }
 
-// VerifyJournal checks the whole chain of the model's changes.
+// VerifyJournal checks the whole chain of the model's changes, and that the model which runs is
+// what they come to.
 func (s *Service) VerifyJournal(ctx context.Context, c identity.Caller) (wire.Verification, error) {
-	return s.verify(c, "journal", func() (int64, store.Head, error) { return s.store.VerifyJournal(ctx) })
+	return s.verify(c, "journal", func() (int64, store.Head, error) {
+		n, last, err := s.store.VerifyJournal(ctx)
+		if err == nil {
+			err = s.platform.Verify(ctx)
+		}
+		return n, last, err
+	})
 }
 
 // verify is for who reads the record. That a chain does not hold is an answer.

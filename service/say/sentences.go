@@ -24,6 +24,7 @@ const (
 	DisabledNotEntered Sentence = "%s is disabled; it was not granted USAGE"
 	EntersAlready      Sentence = "%s could enter all of it already"
 	RevealLifts        Sentence = "REVEAL on %s would lift the policy %s, which you may not stop: this needs MANAGE on %s"
+	AnchorPast         Sentence = "the anchor is of revision %d, and the journal ends at %d: what came after was cut off, or the anchor is of another platform"
 	PasswordGiven      Sentence = "%s chooses their own password at the next sign-in; until then this one opens nothing"
 	PolicyReads        Sentence = "the policy reads %s, which the policy %s hides and which you may not stop: this needs MANAGE on %s"
 	PolicyReadsOne     Sentence = "the policy reads %s, which another policy hides that you may not stop"

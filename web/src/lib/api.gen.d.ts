@@ -7218,6 +7218,8 @@ export interface components {
         WireSignIn: {
             /** @description what the token is for */
             name?: string;
+            /** @description a password of one's own, in the place of one that an administrator has set */
+            new_password?: string;
             password: string;
             token?: boolean;
             user: string;

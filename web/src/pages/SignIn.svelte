@@ -4,6 +4,8 @@
 
   let user = $state('')
   let password = $state('')
+  let chosen = $state('')
+  let given = $state(false) // an administrator has set the password, so its owner chooses another
   let problem = $state<Problem | null>(null)
   let busy = $state(false)
 
@@ -11,11 +13,19 @@
     event.preventDefault()
     busy = true
     try {
-      signed.take(await get(api.POST('/api/v1/session', { body: { user, password } })))
+      const body = given ? { user, password, new_password: chosen } : { user, password }
+      signed.take(await get(api.POST('/api/v1/session', { body })))
       problem = null
     } catch (error) {
-      problem = says(error)
-      password = ''
+      const told = says(error)
+      if (told.code === 'password_given') {
+        given = true
+        problem = null
+      } else {
+        problem = told
+        if (!given) password = ''
+        chosen = ''
+      }
     }
     busy = false
   }
@@ -30,7 +40,9 @@
     <div class="flex flex-col gap-3 p-6">
       <h1>Gneiss</h1>
       <p class="text-muted">Who may see and change what in shared tables.</p>
-      <label>Account <input class="field mt-1" bind:value={user} name="user" autocomplete="username" required /></label>
+      <label
+        >Account <input class="field mt-1" bind:value={user} name="user" autocomplete="username" required readonly={given} /></label
+      >
       <label
         >Password <input
           class="field mt-1"
@@ -39,10 +51,25 @@
           type="password"
           autocomplete="current-password"
           required
+          readonly={given}
         /></label
       >
+      {#if given}
+        <p role="status">An administrator has set this password. Choose your own to go on.</p>
+        <label
+          >New password <input
+            class="field mt-1"
+            bind:value={chosen}
+            name="new-password"
+            type="password"
+            autocomplete="new-password"
+            minlength="8"
+            required
+          /></label
+        >
+      {/if}
       {#if problem}<p class="text-garnet" role="alert">⊘ {problem.detail}</p>{/if}
-      <button class="btn btn-main justify-center" disabled={busy}>Sign in</button>
+      <button class="btn btn-main justify-center" disabled={busy}>{given ? 'Set it and sign in' : 'Sign in'}</button>
     </div>
   </form>
 </main>
