@@ -103,7 +103,7 @@ type (
 	recordsIn struct {
 		Actor    string `query:"actor" description:"a subject: as itself, or stood in for"`
 		Action   string `query:"action" enum:"query,write,preview,trial,matrix,sample,review,change,sign-in,password,token,session,draft,request,retention,webhook"`
-		Decision string `query:"decision" enum:"allowed,refused,failed"`
+		Decision string `query:"decision" enum:"allowed,refused,failed,unknown"`
 		Contains string `query:"contains" description:"a text in the statement, the objects or the reason"`
 		Label    string `query:"label" description:"that what was read or written has"`
 		Running  bool   `query:"running" description:"only what has not ended"`

@@ -73,7 +73,7 @@ func (f *recordFlags) register(c *cobra.Command, a *app) {
 	flags := c.Flags()
 	flags.StringVar(&f.actor, "who", "", "a subject: as itself, or stood in for")
 	flags.StringVar(&f.action, "action", "", "what the record is of, such as query, change or sign-in")
-	flags.StringVar(&f.decision, "decision", "", "allowed, refused or failed")
+	flags.StringVar(&f.decision, "decision", "", "allowed, refused, failed or unknown")
 	flags.StringVar(&f.contains, "contains", "", "a text in the statement, the objects or the reason")
 	flags.StringVar(&f.label, "label", "", "a label that what was read or written has")
 	flags.StringVar(&f.object, "object", "", "a source, schema, table or column that was read or written")

@@ -31,6 +31,7 @@ type copyForm struct {
 	quote     byte
 	escape    byte
 	header    bool
+	match     bool            // whose names must be those of the columns
 	force     map[string]bool // columns that are always in quotes; "*": all
 }
 
@@ -86,8 +87,10 @@ func formOf(options []*pg.Node) (f copyForm, err error) {
 	}
 	if v, ok := given["header"]; ok {
 		switch strings.ToLower(v) {
-		case "true", "on", "1", "match":
+		case "true", "on", "1":
 			f.header = true
+		case "match":
+			f.header, f.match = true, true
 		case "false", "off", "0":
 		default:
 			return f, statef("22023", "header requires a Boolean value or \"match\"")

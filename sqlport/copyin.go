@@ -6,6 +6,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 	pg "github.com/pganalyze/pg_query_go/v6"
@@ -13,7 +15,6 @@ import (
 	"gneiss/core/access"
 	"gneiss/core/query"
 	"gneiss/core/sqltype"
-	"gneiss/source"
 )
 
 // What is inserted by one statement of a COPY FROM: rows, and values at the most.
@@ -34,7 +35,7 @@ func (c *session) copyFrom(s *pg.CopyStmt, form copyForm) (string, error) {
 	}
 	own := c.tx == nil
 	if own {
-		c.begin(source.Isolation{}, true)
+		c.begin(c.inherits(), true)
 	}
 	in := &copyIn{c: c, form: form, into: into, columns: columns, header: form.header}
 	response := &pgproto3.CopyInResponse{ColumnFormatCodes: make([]uint16, len(columns))}
@@ -124,34 +125,28 @@ type copyIn struct {
 
 // take reads messages until the client has sent all.
 func (in *copyIn) take() (int64, error) {
-	var failed error
 	for {
-		message, err := in.c.receive()
+		message, err := in.next()
 		if err != nil {
-			in.c.mu.Lock()
-			in.c.ended = err
-			in.c.mu.Unlock()
 			return 0, err
 		}
 		switch m := message.(type) {
 		case *pgproto3.CopyData:
-			if failed != nil {
-				continue
-			}
 			if len(in.buffer)+len(m.Data) > 2*mostMessage {
-				failed = statef("54000", "a row of COPY is longer than %d bytes", 2*mostMessage)
-				continue
+				return 0, statef("54000", "a row of COPY is longer than %d bytes", 2*mostMessage)
 			}
 			in.buffer = append(in.buffer, m.Data...)
-			failed = in.read(false)
+			if in.form.kind != copyBinary && !bytes.ContainsAny(m.Data, "\r\n") {
+				continue // no row ends here
+			}
+			if err := in.read(false); err != nil { // what the client still sends is passed over
+				return 0, err
+			}
 		case *pgproto3.CopyDone:
-			if failed == nil {
-				failed = in.read(true)
+			if err := in.read(true); err != nil {
+				return 0, err
 			}
-			if failed == nil {
-				failed = in.insert()
-			}
-			return in.n, failed
+			return in.n, in.insert()
 		case *pgproto3.CopyFail:
 			return 0, statef("57014", "COPY from stdin failed: %s", printable(m.Message, 200))
 		case *pgproto3.Flush, *pgproto3.Sync:
@@ -159,6 +154,30 @@ func (in *copyIn) take() (int64, error) {
 			return 0, statef("08P01", "unexpected message type during COPY from stdin")
 		}
 	}
+}
+
+// next is the next message of the client. A request to cancel ends the wait for it.
+func (in *copyIn) next() (pgproto3.FrontendMessage, error) {
+	c := in.c
+	var cancelled atomic.Bool
+	c.runs("COPY", func() {
+		cancelled.Store(true)
+		c.conn.SetReadDeadline(time.Now())
+	})
+	defer c.rests()
+	message, err := c.receive()
+	if err != nil && cancelled.Load() && c.why() == nil {
+		c.read = limit{set: c.conn.SetReadDeadline} // which has been set to another
+		return nil, statef("57014", "canceling statement due to user request")
+	}
+	if err != nil {
+		c.mu.Lock()
+		if c.ended == nil {
+			c.ended = err
+		}
+		c.mu.Unlock()
+	}
+	return message, err
 }
 
 // read takes as many rows from the buffer as are there; last: no more comes.
@@ -186,6 +205,13 @@ func (in *copyIn) read(last bool) error {
 		if row == nil {
 			continue
 		}
+		if in.header {
+			in.header = false
+			if err := in.matches(row); err != nil {
+				return err
+			}
+			continue
+		}
 		if len(row) != len(in.columns) {
 			what := "missing data for column " + quoted(in.columns[min(len(row), len(in.columns)-1)].Name)
 			if len(row) > len(in.columns) {
@@ -194,7 +220,8 @@ func (in *copyIn) read(last bool) error {
 			return statef("22P04", "%s (line %d)", what, in.line)
 		}
 		in.rows = append(in.rows, row)
-		if len(in.rows) >= copyRows || (len(in.rows)+1)*len(in.columns) > copyValues || in.size > copyBytes {
+		// What is wrong with the first row is told at once.
+		if in.n == 0 || len(in.rows) >= copyRows || (len(in.rows)+1)*len(in.columns) > copyValues || in.size > copyBytes {
 			if err := in.insert(); err != nil {
 				return err
 			}
@@ -207,6 +234,23 @@ func (in *copyIn) read(last bool) error {
 		in.buffer = nil
 	}
 	in.buffer = append([]byte(nil), in.buffer...)
+	return nil
+}
+
+// matches refuses a header whose names are not those of the columns, in their order.
+func (in *copyIn) matches(row []any) error {
+	if len(row) != len(in.columns) {
+		return statef("22P04", "wrong number of fields in header line: got %d, expected %d", len(row), len(in.columns))
+	}
+	for i, v := range row {
+		name, ok := v.(string)
+		if !ok {
+			return statef("22P04", "column name mismatch in header line field %d: got null value, expected %q", i+1, in.columns[i].Name)
+		}
+		if name != in.columns[i].Name {
+			return statef("22P04", "column name mismatch in header line field %d: got %q, expected %q", i+1, printable(name, 100), in.columns[i].Name)
+		}
+	}
 	return nil
 }
 
@@ -268,7 +312,7 @@ func (in *copyIn) textRow(last bool) (row []any, n int, err error) {
 		in.over = true
 		return nil, n, nil
 	}
-	if in.header {
+	if in.header && !in.form.match {
 		in.header = false
 		return nil, n, nil
 	}
@@ -360,7 +404,7 @@ func (in *copyIn) csvRow(last bool) (row []any, n int, err error) {
 			in.over = true
 			return nil, n, nil
 		}
-		if in.header {
+		if in.header && !in.form.match {
 			in.header = false
 			return nil, n, nil
 		}

@@ -61,8 +61,7 @@ func (c *session) prepare(p query.Piece, s *pg.PrepareStmt) (string, error) {
 	if err := c.study(one); err != nil {
 		return "", &located{err, inner.SQL, inner.At}
 	}
-	c.prepared[s.Name] = one
-	return "PREPARE", nil
+	return "PREPARE", c.keepPrepared(s.Name, one)
 }
 
 // executePrepared carries out EXECUTE.
@@ -155,8 +154,7 @@ func (c *session) declare(p query.Piece, s *pg.DeclareCursorStmt, params []any) 
 	if err := c.study(of); err != nil {
 		return "", &located{err, inner.SQL, inner.At}
 	}
-	c.portals[s.Portalname] = &portal{of: of, params: params, hold: hold}
-	return "DECLARE CURSOR", nil
+	return "DECLARE CURSOR", c.keepPortal(s.Portalname, &portal{of: of, params: params, hold: hold})
 }
 
 // fetchCursor carries out FETCH and MOVE, forward.

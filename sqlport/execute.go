@@ -15,7 +15,6 @@ import (
 	"gneiss/core/query"
 	"gneiss/core/sqltype"
 	"gneiss/service/gateway"
-	"gneiss/source"
 	"gneiss/wire"
 )
 
@@ -29,6 +28,7 @@ type prepared struct {
 	described bool
 	empty     bool
 
+	cost    int64   // bytes that it takes
 	fields  []byte  // the RowDescription message that was sent last
 	formats []int16 // the formats in it
 }
@@ -79,7 +79,9 @@ func (c *session) parse(m *pgproto3.Parse) error {
 			return &located{err, p.piece.SQL, p.piece.At}
 		}
 	}
-	c.prepared[m.Name] = p
+	if err := c.keepPrepared(m.Name, p); err != nil {
+		return err
+	}
 	c.send(&pgproto3.ParseComplete{})
 	return nil
 }
@@ -167,8 +169,9 @@ func (c *session) bind(m *pgproto3.Bind) error {
 			params[i] = query.Given{Value: value, T: given}
 		}
 	}
-	c.dropPortal(m.DestinationPortal)
-	c.portals[m.DestinationPortal] = &portal{of: p, params: params, formats: append([]int16(nil), m.ResultFormatCodes...)}
+	if err := c.keepPortal(m.DestinationPortal, &portal{of: p, params: params, formats: append([]int16(nil), m.ResultFormatCodes...)}); err != nil {
+		return err
+	}
 	c.send(&pgproto3.BindComplete{})
 	return nil
 }
@@ -215,7 +218,11 @@ func (c *session) describe(m *pgproto3.Describe) error {
 		if at == nil {
 			return statef("34000", "portal %s does not exist", quoted(printable(m.Name, 64)))
 		}
-		p, formats = at.of, at.formats
+		if p, formats = at.of, at.formats; p.columns != nil {
+			if err := formatsKnown(formats); err != nil {
+				return err
+			}
+		}
 	default:
 		return statef("08P01", "a statement or a portal is described")
 	}
@@ -236,9 +243,19 @@ func (c *session) describe(m *pgproto3.Describe) error {
 	return nil
 }
 
+// formatsKnown refuses forms of values that are not of the protocol.
+func formatsKnown(formats []int16) error {
+	for _, format := range formats {
+		if format != pgtype.TextFormatCode && format != pgtype.BinaryFormatCode {
+			return statef("22023", "unsupported format code: %d", format)
+		}
+	}
+	return nil
+}
+
 func (c *session) closed(m *pgproto3.Close) {
 	if m.ObjectType == 'S' {
-		delete(c.prepared, m.Name)
+		c.dropPrepared(m.Name)
 	} else {
 		c.dropPortal(m.Name)
 	}
@@ -257,7 +274,13 @@ func (c *session) execute(name string, most int) error {
 		c.send(&pgproto3.EmptyQueryResponse{})
 		return nil
 	}
+	if err := formatsKnown(p.formats); err != nil {
+		return err
+	}
 	if p.tag != "" {
+		if last := p.tag[len(p.tag)-1]; last < '0' || last > '9' {
+			return statef("55000", "portal %s cannot be run", quoted(printable(name, 64)))
+		}
 		c.send(&pgproto3.CommandComplete{CommandTag: []byte(strings.TrimRight(p.tag, "0123456789") + "0")})
 		return nil
 	}
@@ -271,12 +294,15 @@ func (c *session) execute(name string, most int) error {
 			return err
 		}
 		c.ahead = next
-		if _, alone := next.(*pgproto3.Sync); !alone && most == 0 {
-			c.begin(source.Isolation{}, true)
+		_, alone := next.(*pgproto3.Sync)
+		if err := c.around(p.of, alone); err != nil {
+			return err
 		}
 	}
 	var err error
-	if most <= 0 && p.run == nil || p.of.kind != governed {
+	if p.of.kind == listed && (most > 0 || p.listed != nil) {
+		err = c.partOfList(p, most)
+	} else if most <= 0 && p.run == nil || p.of.kind != governed {
 		err = c.statement(p.of, p, p.formats, false)
 	} else {
 		_, err = c.fetch(p, most, true)
@@ -313,7 +339,7 @@ func (c *session) statement(p *prepared, at *portal, formats []int16, describe b
 	if at != nil {
 		at.tag = tag
 	}
-	if tag != "" {
+	if c.tagAt = len(c.out); tag != "" {
 		c.send(&pgproto3.CommandComplete{CommandTag: []byte(tag)})
 	}
 	return nil

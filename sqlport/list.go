@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"github.com/jackc/pgx/v5/pgproto3"
 	"maps"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -37,10 +39,10 @@ func (c *session) catalog() (*catalog.Session, error) {
 			return one.value, true
 		},
 		Set: func(name, value string, local bool) (string, error) {
-			err := c.settings.set(name, value, local)
-			if c.tx == nil {
-				c.settings.local = nil
+			if strings.EqualFold(name, "transaction_isolation") && c.tx != nil { // a SELECT has the snapshot by now
+				return "", statef("25001", "SET TRANSACTION ISOLATION LEVEL must be called before any query")
 			}
+			err := c.setOne(name, value, local)
 			return c.settings.getOr(name), err
 		},
 		Settings: func() [][3]string {
@@ -70,12 +72,13 @@ func (c *session) catalog() (*catalog.Session, error) {
 }
 
 // compile reads a question about the catalog.
-func (c *session) compile(p *prepared) (*catalog.Question, error) {
+func (c *session) compile(p *prepared) (q *catalog.Question, err error) {
+	defer c.broke(&err)
 	s, err := c.catalog()
 	if err != nil {
 		return nil, err
 	}
-	q, err := catalog.Compile(p.piece.Node, p.params, s)
+	q, err = catalog.Compile(p.piece.Node, p.params, s)
 	return q, inCatalog(err, p.piece.SQL)
 }
 
@@ -97,7 +100,8 @@ func (c *session) catalogColumns(p *prepared) ([]query.Column, error) {
 }
 
 // list answers a question about the catalog.
-func (c *session) list(p *prepared, params []any, answer gateway.Answer) (string, error) {
+func (c *session) list(p *prepared, params []any, answer gateway.Answer) (tag string, err error) {
+	defer c.broke(&err)
 	q, err := c.compile(p)
 	if err != nil {
 		return "", err
@@ -119,15 +123,24 @@ func (c *session) list(p *prepared, params []any, answer gateway.Answer) (string
 
 // asking waits until a question about the catalog may run.
 func (c *session) asking(text string) (ctx context.Context, done func(), err error) {
-	ctx, ended := c.working(text)
-	ctx, stop := context.WithTimeout(ctx, askedWithin)
-	select {
-	case c.server.asking <- struct{}{}:
-		return ctx, func() { <-c.server.asking; stop(); ended() }, nil
-	case <-ctx.Done():
+	within, ended := c.working(text)
+	ctx, stop := context.WithTimeout(within, askedWithin)
+	if err := c.server.asking.enter(ctx, c.caller.User); err != nil {
 		defer ended()
 		defer stop()
-		return nil, nil, c.expired(ctx, ctx.Err())
+		if within.Err() == nil {
+			return nil, nil, statef("53300", "too many questions about the catalog are running; try again")
+		}
+		return nil, nil, c.expired(within, within.Err())
+	}
+	return ctx, func() { c.server.asking.leave(c.caller.User); stop(); ended() }, nil
+}
+
+// broke turns what the catalog stops with into an error whose place is in the log.
+func (c *session) broke(err *error) {
+	if fault := recover(); fault != nil {
+		c.server.log.Error("a question about the catalog broke", "error", fault, "stack", string(debug.Stack()))
+		*err = fmt.Errorf("a question about the catalog broke: %v", fault)
 	}
 }
 
@@ -149,9 +162,11 @@ func (c *session) listInto(ctx context.Context, q *catalog.Question, params []an
 		if len(b) < mostOut {
 			return nil
 		}
+		// Whoever does not read what they asked for keeps nobody else from asking.
+		c.server.asking.leave(c.caller.User)
 		err = answer.Send(b, false)
 		b = b[:0]
-		return err
+		return errors.Join(err, c.server.asking.again(ctx, c.caller.User))
 	})
 	if err != nil {
 		return n, err
@@ -161,28 +176,8 @@ func (c *session) listInto(ctx context.Context, q *catalog.Question, params []an
 
 // fetchListed takes the next rows of a cursor over the catalog, which are all there.
 func (c *session) fetchListed(p *portal, most int, move bool, answer *rows) (string, error) {
-	if p.listed == nil {
-		q, err := c.compile(p.of)
-		if err != nil {
-			return "", err
-		}
-		p.listed = [][][]byte{}
-		ctx, done, err := c.asking(p.of.piece.SQL)
-		if err != nil {
-			return "", err
-		}
-		defer done()
-		err = q.Run(ctx, p.params, func(row [][]byte) error {
-			kept := make([][]byte, len(row))
-			for i, v := range row {
-				kept[i] = slices.Clone(v)
-			}
-			p.listed = append(p.listed, kept)
-			return nil
-		})
-		if err != nil {
-			return "", c.expired(ctx, inCatalog(err, p.of.piece.SQL))
-		}
+	if err := c.fillList(p); err != nil {
+		return "", err
 	}
 	n := len(p.listed)
 	if most > 0 {
@@ -194,4 +189,69 @@ func (c *session) fetchListed(p *portal, most int, move bool, answer *rows) (str
 		return fmt.Sprintf("MOVE %d", n), nil
 	}
 	return fmt.Sprintf("FETCH %d", n), c.give(p.of.columns, part, answer)
+}
+
+// partOfList sends the next rows of a portal over the catalog; most is how many, zero: all.
+func (c *session) partOfList(p *portal, most int) error {
+	if err := c.fillList(p); err != nil {
+		return err
+	}
+	n := len(p.listed)
+	if most > 0 {
+		n = min(n, most)
+	}
+	part := p.listed[:n]
+	p.listed = p.listed[n:]
+	answer := &rows{c: c, formats: p.formats}
+	if p.of.described {
+		answer.expected = p.of.columns
+	}
+	if err := c.give(p.of.columns, part, answer); err != nil {
+		return err
+	}
+	if most > 0 && n == most {
+		c.send(&pgproto3.PortalSuspended{})
+		return nil
+	}
+	p.tag = fmt.Sprintf("SELECT %d", n)
+	c.send(&pgproto3.CommandComplete{CommandTag: []byte(p.tag)})
+	return nil
+}
+
+// fillList works out the rows of a cursor or portal over the catalog, where they are not there yet.
+func (c *session) fillList(p *portal) (err error) {
+	defer c.broke(&err)
+	if p.listed == nil {
+		q, err := c.compile(p.of)
+		if err != nil {
+			return err
+		}
+		ctx, done, err := c.asking(p.of.piece.SQL)
+		if err != nil {
+			return err
+		}
+		defer done()
+		p.listed = [][][]byte{}
+		err = q.Run(ctx, p.params, func(row [][]byte) error {
+			cost := int64(bytesOfCell)
+			for _, v := range row {
+				cost += bytesOfCell + int64(len(v))
+			}
+			if err := c.keeps(cost); err != nil {
+				return err
+			}
+			p.cost += cost
+			kept := make([][]byte, len(row))
+			for i, v := range row {
+				kept[i] = slices.Clone(v)
+			}
+			p.listed = append(p.listed, kept)
+			return nil
+		})
+		if err != nil {
+			p.listed = nil
+			return c.expired(ctx, inCatalog(err, p.of.piece.SQL))
+		}
+	}
+	return nil
 }

@@ -78,13 +78,13 @@ func (c *session) own(p *prepared, params []any, answer *rows) (tag string, err 
 		return c.executePrepared(s.ExecuteStmt, answer)
 	case *pg.Node_DeallocateStmt:
 		if s.DeallocateStmt.Name == "" {
-			clear(c.prepared)
+			c.dropAllPrepared()
 			return "DEALLOCATE ALL", nil
 		}
 		if c.prepared[s.DeallocateStmt.Name] == nil {
 			return "", statef("26000", "prepared statement %s does not exist", quoted(printable(s.DeallocateStmt.Name, 64)))
 		}
-		delete(c.prepared, s.DeallocateStmt.Name)
+		c.dropPrepared(s.DeallocateStmt.Name)
 		return "DEALLOCATE", nil
 	case *pg.Node_DeclareCursorStmt:
 		return c.declare(p.piece, s.DeclareCursorStmt, params)
@@ -185,14 +185,19 @@ func (c *session) set(s *pg.VariableSetStmt) (string, error) {
 		c.notice("WARNING", "25P01", "SET LOCAL can only be used in transaction blocks")
 		return tag, nil
 	}
-	if lower := strings.ToLower(s.Name); lower == "transaction_isolation" || lower == "transaction_read_only" {
-		return tag, c.setTransactionOption(lower, value)
+	return tag, c.setOne(s.Name, value, s.IsLocal)
+}
+
+// setOne sets one setting, by SET or by set_config.
+func (c *session) setOne(name, value string, local bool) error {
+	if lower := strings.ToLower(name); lower == "transaction_isolation" || lower == "transaction_read_only" {
+		return c.setTransactionOption(lower, value)
 	}
-	err = c.settings.set(s.Name, value, s.IsLocal)
+	err := c.settings.set(name, value, local)
 	if c.tx == nil {
 		c.settings.local = nil
 	}
-	return tag, err
+	return err
 }
 
 func quotedIfNeeded(name string) string {
@@ -343,7 +348,7 @@ func (c *session) discard(s *pg.DiscardStmt) (string, error) {
 		for name := range c.portals {
 			c.dropPortal(name)
 		}
-		clear(c.prepared)
+		c.dropAllPrepared()
 		if err := c.lookAs(wire.Standpoint{}); err != nil {
 			return "", err
 		}

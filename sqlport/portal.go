@@ -22,6 +22,7 @@ type portal struct {
 	hold    bool       // it outlives its transaction
 	sent    int64      // rows of this part
 	silent  bool       // which are not sent: MOVE
+	cost    int64      // bytes that it takes
 	listed  [][][]byte // of a question about the catalog, what has not been fetched
 }
 
@@ -135,6 +136,7 @@ func (p *portal) stopped() {
 func (c *session) dropPortal(name string) {
 	if p := c.portals[name]; p != nil {
 		p.stopped()
+		c.gives(p.cost)
 		delete(c.portals, name)
 	}
 }
@@ -142,6 +144,7 @@ func (c *session) dropPortal(name string) {
 func (c *session) forgetPortal(p *portal) {
 	for name, o := range c.portals {
 		if o == p {
+			c.gives(p.cost)
 			delete(c.portals, name)
 		}
 	}

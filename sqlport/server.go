@@ -56,9 +56,10 @@ type Server struct {
 	working sync.WaitGroup
 	mu      sync.Mutex
 	keys    map[uint32]*session // by the number that cancel requests name
-	silent  peer.Doors          // connections that have not said what they want
-	waiting peer.Doors          // and those that have not signed in yet
-	asking  chan struct{}       // questions about the catalog that run
+	kept    kept
+	silent  peer.Doors // connections that have not said what they want
+	waiting peer.Doors // and those that have not signed in yet
+	asking  *turns     // questions about the catalog that run
 }
 
 // Bounds of connections that have not signed in yet: a stranger's cost little, and those of one
@@ -75,6 +76,7 @@ const (
 // askedWithin how long each may.
 const (
 	mostAsking  = 8
+	askingOfOne = 4 // of one account
 	askedWithin = 30 * time.Second
 )
 
@@ -83,7 +85,7 @@ func New(svc *service.Service, log *slog.Logger, config *tls.Config, limits Limi
 	s := &Server{service: svc, log: log, tls: config, limits: limits.orUsual(), keys: map[uint32]*session{},
 		silent:  peer.Doors{All: mostSilent, PerAddress: silentOfOne},
 		waiting: peer.Doors{All: mostWaiting, PerAddress: waitingOfOne},
-		asking:  make(chan struct{}, mostAsking)}
+		asking:  newTurns(mostAsking, askingOfOne)}
 	s.stopped, s.stop = context.WithCancel(context.Background())
 	return s
 }

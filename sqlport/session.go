@@ -3,6 +3,7 @@ package sqlport
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"os"
 	"slices"
@@ -46,6 +47,10 @@ type session struct {
 	prepared map[string]*prepared
 	portals  map[string]*portal
 	ahead    pgproto3.FrontendMessage // that was read before its turn
+
+	used  int64 // bytes that it keeps, see budget.go
+	tagAt int   // where the tag of the last statement begins in out
+	saves int   // savepoints of the transaction
 
 	values converter
 	out    []byte // what has not been sent yet
@@ -155,9 +160,12 @@ func (c *session) over(err error) {
 	var timeout net.Error
 	switch {
 	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded):
-		if c.tx != nil && !c.implicit {
+		switch {
+		case c.tx != nil && c.leftOfAge() <= 0:
+			err = statef("25P04", "the connection is ended: its transaction has lasted for too long")
+		case c.tx != nil:
 			err = statef("25P03", "the connection is ended: its transaction has waited for too long")
-		} else {
+		default:
 			err = statef("57P05", "the connection is ended: it has waited for too long")
 		}
 	case told(err):
@@ -173,6 +181,18 @@ func (c *session) over(err error) {
 	c.conn.SetWriteDeadline(time.Now().Add(2 * time.Second))
 	c.send(problem(err, "FATAL"))
 	c.flush()
+	c.linger()
+}
+
+// linger takes what the client still sends, for a moment: what is left unread as a connection is
+// closed keeps the reason from reaching the client.
+func (c *session) linger() {
+	half, ok := c.conn.(interface{ CloseWrite() error })
+	if !ok || half.CloseWrite() != nil {
+		return
+	}
+	c.conn.SetReadDeadline(time.Now().Add(2 * time.Second))
+	io.CopyN(io.Discard, c.conn, 4*mostMessage)
 }
 
 // isProtocol reports whether reading failed since what was read is none of the protocol's messages.
@@ -194,6 +214,7 @@ func (c *session) leave() {
 		defer c.stop()
 	}
 	c.dropPortals(true)
+	c.dropAllPrepared()
 	if c.tx != nil {
 		ctx, done := context.WithTimeout(context.Background(), 5*time.Second)
 		c.tx.Rollback(ctx)
@@ -212,8 +233,8 @@ func (c *session) receive() (pgproto3.FrontendMessage, error) {
 	if away := c.settings.away; away > 0 && c.tx == nil {
 		wait = min(wait, away)
 	}
-	if c.tx != nil && !c.implicit {
-		wait = c.mostInTransaction()
+	if c.tx != nil {
+		wait = min(c.mostInTransaction(), c.leftOfAge())
 	}
 	c.mu.Lock()
 	ended := c.ended
@@ -227,20 +248,37 @@ func (c *session) receive() (pgproto3.FrontendMessage, error) {
 	return c.backend.Receive()
 }
 
+// leftOfAge is how much longer the transaction may last, however busy it is.
+func (c *session) leftOfAge() time.Duration {
+	most := ages * c.laneSeconds()
+	if own := c.settings.lasts; own > 0 {
+		most = min(most, own)
+	}
+	return max(most-time.Since(c.tx.Start), 0)
+}
+
+// ages is how many times as long as a statement may take on its lane a transaction may last.
+const ages = 20
+
 // mostInTransaction is how long a transaction may wait for its program: as long as one of its
 // statements may take on its lane.
 func (c *session) mostInTransaction() time.Duration {
-	wait := time.Minute
-	st := c.server.service.Platform.Current()
-	if viewer, err := c.server.service.Identity.ViewerAt(st, c.caller, c.standpoint); err == nil {
-		if lane, err := c.server.service.Gateway.Lane(c.caller, viewer, c.settings.lane.value); err == nil {
-			wait = time.Duration(lane.Limits.Seconds) * time.Second
-		}
-	}
+	wait := c.laneSeconds()
 	if own := c.settings.idle; own > 0 {
 		wait = min(wait, own)
 	}
 	return wait
+}
+
+// laneSeconds is how long a statement may take on the session's lane.
+func (c *session) laneSeconds() time.Duration {
+	st := c.server.service.Platform.Current()
+	if viewer, err := c.server.service.Identity.ViewerAt(st, c.caller, c.standpoint); err == nil {
+		if lane, err := c.server.service.Gateway.Lane(c.caller, viewer, c.settings.lane.value); err == nil {
+			return time.Duration(lane.Limits.Seconds) * time.Second
+		}
+	}
+	return time.Minute
 }
 
 // send puts messages behind what is to be sent.
@@ -354,20 +392,25 @@ func (c *session) fail() {
 
 // settle ends the transaction of statements that came together.
 func (c *session) settle() {
+	if err := c.settled(); err != nil {
+		c.send(c.problem(err))
+	}
+}
+
+func (c *session) settled() (err error) {
 	if c.tx != nil && c.implicit {
-		if err := c.finish(true); err != nil {
-			c.send(c.problem(err))
-		}
+		err = c.finish(true)
 	}
 	if c.tx == nil {
 		c.dropPortals(false)
 	}
+	return err
 }
 
 // simple runs the statements of a text, one after the other, until one fails.
 func (c *session) simple(text string) {
 	c.dropPortal("")
-	delete(c.prepared, "")
+	c.dropPrepared("")
 	pieces, err := query.Split(text)
 	if err != nil {
 		c.send(c.problem(&located{err, text, 0}))
@@ -379,10 +422,12 @@ func (c *session) simple(text string) {
 		return
 	}
 	for _, p := range pieces {
-		if len(pieces) > 1 && c.tx == nil {
-			c.begin(source.Isolation{}, true)
+		one := newPrepared(p)
+		err := c.around(one, len(pieces) == 1)
+		if err == nil {
+			err = c.statement(one, nil, nil, true)
 		}
-		if err := c.statement(newPrepared(p), nil, nil, true); err != nil {
+		if err != nil {
 			c.send(c.problem(&located{err, p.SQL, p.At}))
 			c.fail()
 			return
@@ -391,17 +436,64 @@ func (c *session) simple(text string) {
 			return
 		}
 	}
-	c.settle()
+	last := len(c.out)
+	if c.tagAt >= 0 && c.tagAt <= last {
+		last = c.tagAt
+	}
+	if err := c.settled(); err != nil { // the last statement is not done
+		c.out = c.out[:min(last, len(c.out))]
+		c.send(c.problem(err))
+	}
 }
 
 // begin begins a transaction; implicit: one that ends with the statements that came together.
 func (c *session) begin(in source.Isolation, implicit bool) {
-	c.tx, c.implicit = c.server.service.Gateway.Begin(in), implicit
+	c.tx, c.implicit, c.saves = c.server.service.Gateway.Begin(in), implicit, 0
+	c.showIsolation(in)
+}
+
+// showIsolation keeps what SHOW says of a transaction.
+func (c *session) showIsolation(in source.Isolation) {
+	level := "read committed"
+	switch {
+	case in.Serializable:
+		level = "serializable"
+	case in.Snapshot:
+		level = "repeatable read"
+	}
+	c.settings.put(c.settings.all["transaction_isolation"], level)
+	c.settings.put(c.settings.all["transaction_read_only"], map[bool]string{true: "on", false: "off"}[in.ReadOnly])
+}
+
+// inherits is how a transaction is that says nothing of it, such as that of a statement by itself.
+func (c *session) inherits() source.Isolation {
+	level := c.settings.get("default_transaction_isolation")
+	return source.Isolation{ReadOnly: c.settings.get("default_transaction_read_only") == "on", Snapshot: level == "repeatable read",
+		Serializable: level == "serializable"}
+}
+
+// around begins a transaction for a statement that is in none, where it needs one: it comes with
+// others, or transactions are other than usual in this session.
+func (c *session) around(p *prepared, alone bool) error {
+	in := c.inherits()
+	if c.tx != nil || p.endsOrBegins() || alone && in == (source.Isolation{}) {
+		return nil
+	}
+	if alone && query.IsCommand(p.piece.SQL) { // which lasts at once
+		if in.ReadOnly {
+			return statef("25006", "cannot change who may do what in a read-only transaction")
+		}
+		return nil
+	}
+	c.begin(in, true)
+	return nil
 }
 
 // finish ends the transaction.
 func (c *session) finish(commit bool) error {
 	tx := c.tx
+	c.gives(int64(c.saves) * bytesOfEntry)
+	c.saves = 0
 	rolledBack := !commit || c.failed
 	c.dropPortals(false)
 	c.tx, c.implicit, c.failed = nil, false, false
@@ -414,10 +506,14 @@ func (c *session) finish(commit bool) error {
 		tx.Rollback(ctx) // what cannot be undone by word is undone as the connection is closed
 		return nil
 	}
-	ctx, done := c.working("COMMIT")
+	// Neither the client's going nor a request to cancel ends it: what became of it would not be known.
+	ctx, done := context.WithTimeout(context.Background(), commitWithin)
 	defer done()
 	return tx.Commit(ctx)
 }
+
+// commitWithin is how long a database may take for a COMMIT.
+const commitWithin = 60 * time.Second
 
 // working returns the context of what the session runs: it ends with a request to cancel, with the
 // client's connection, with the session's own limit, and with the service.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,6 +37,7 @@ type settings struct {
 	local   []undo              // to be set back at the end of the transaction
 	zone    *time.Location
 	expires time.Duration    // statement_timeout; zero: the lane's alone
+	lasts   time.Duration    // transaction_timeout; zero: the lane's alone
 	idle    time.Duration    // idle_in_transaction_session_timeout; zero: the lane's alone
 	away    time.Duration    // idle_session_timeout; zero: the service's alone
 	path    []string         // search_path
@@ -99,7 +101,24 @@ func span(v string) (string, error) {
 	if _, err := duration(v); err != nil {
 		return "", err
 	}
-	return v, nil
+	return shownSpan(v), nil
+}
+
+// shownSpan writes a time as PostgreSQL shows it, in the largest unit of which it is a whole number.
+func shownSpan(v string) string {
+	d, err := duration(v)
+	if err != nil || d == 0 {
+		return "0"
+	}
+	for _, unit := range []struct {
+		name string
+		of   time.Duration
+	}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"min", time.Minute}, {"s", time.Second}} {
+		if d%unit.of == 0 {
+			return strconv.FormatInt(int64(d/unit.of), 10) + unit.name
+		}
+	}
+	return strconv.FormatInt(d.Milliseconds(), 10) + "ms"
 }
 
 func duration(v string) (time.Duration, error) {
@@ -119,8 +138,13 @@ func zone(v string) (string, error) {
 	return name, err
 }
 
+var numericZone = regexp.MustCompile(`^<([+-][0-9]+)>[+-][0-9]+$`)
+
 // location finds a time zone by its name, or by its hours from UTC.
 func location(v string) (*time.Location, string, error) {
+	if m := numericZone.FindStringSubmatch(v); m != nil { // as it is shown: <+05>-05
+		v = m[1]
+	}
 	if hours, err := strconv.ParseFloat(v, 64); err == nil && hours >= -16 && hours <= 16 {
 		name := fmt.Sprintf("<%+03d>%+03d", int(hours), -int(hours))
 		return time.FixedZone(name, int(hours*3600)), name, nil
@@ -210,6 +234,7 @@ func newSettings() *settings {
 		{name: "transaction_isolation", value: "read committed", about: "of this transaction", check: known("read committed", "repeatable read",
 			"serializable", "read uncommitted")},
 		{name: "transaction_read_only", value: "off", about: "of this transaction", check: truth},
+		{name: "transaction_timeout", value: "0", about: "how long a transaction may last; a lane's bound holds as well", check: span},
 		{name: "xmloption", value: "content", about: "accepted", check: known("content", "document")},
 	} {
 		s.all[strings.ToLower(one.name)] = &one
@@ -244,7 +269,7 @@ func (s *settings) find(name string) (*setting, error) {
 	return nil, statef("42704", "unrecognized configuration parameter %q", printable(name, 80))
 }
 
-// set changes a setting. What clients set out of habit and has no meaning here is let be.
+// set changes a setting. Its error is one that does not exist, or cannot have the value.
 func (s *settings) set(name, value string, local bool) error {
 	one, err := s.find(name)
 	if err != nil {
@@ -276,6 +301,8 @@ func (s *settings) put(one *setting, value string) (err error) {
 		s.expires, err = duration(value)
 	case "idle_in_transaction_session_timeout":
 		s.idle, err = duration(value)
+	case "transaction_timeout":
+		s.lasts, err = duration(value)
 	case "idle_session_timeout":
 		s.away, err = duration(value)
 	case "search_path":

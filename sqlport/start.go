@@ -72,6 +72,10 @@ func (s *Server) signIn(conn net.Conn) (*session, error) {
 		send(conn, problem(err, "FATAL"))
 		return nil, err
 	}
+	minor := version & 0xffff
+	if version>>16 == 3 && minor > 0 { // which of them is spoken is settled below
+		binary.BigEndian.PutUint32(first[4:], 3<<16)
+	}
 	b := pgproto3.NewBackend(io.MultiReader(bytes.NewReader(first), conn), conn)
 	b.SetMaxBodyLen(mostStart)
 	message, err := b.ReceiveStartupMessage()
@@ -96,6 +100,7 @@ func (s *Server) signIn(conn net.Conn) (*session, error) {
 		return refuse(errTooMany)
 	}
 	defer proven()
+	start.ProtocolVersion |= minor
 	if err := negotiate(conn, start); err != nil {
 		return refuse(err)
 	}

@@ -39,34 +39,44 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 		if c.tx != nil { // the statements before it are in it
 			if c.implicit = false; !c.tx.Holds() {
 				c.tx.Isolation = in
+				c.showIsolation(in)
 			}
 			return tag, nil
 		}
 		c.begin(in, false)
 		return tag, nil
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
+		if s.Chain && (c.tx == nil || c.implicit) {
+			return "", statef("25P01", "COMMIT AND CHAIN can only be used in transaction blocks")
+		}
 		if c.tx == nil || c.implicit {
 			c.notice("WARNING", "25P01", "there is no transaction in progress")
 			if c.tx == nil {
 				return "COMMIT", nil
 			}
 		}
-		if c.failed {
-			return "ROLLBACK", c.finish(false)
-		}
-		if err := c.finish(true); err != nil {
+		was, failed := c.tx.Isolation, c.failed
+		if err := c.finish(!failed); err != nil {
 			return "", err
 		}
-		return "COMMIT", c.chained(s)
+		c.chained(s, was)
+		return map[bool]string{true: "ROLLBACK", false: "COMMIT"}[failed], nil
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK:
+		if s.Chain && (c.tx == nil || c.implicit) {
+			return "", statef("25P01", "ROLLBACK AND CHAIN can only be used in transaction blocks")
+		}
 		if c.tx == nil {
 			c.notice("WARNING", "25P01", "there is no transaction in progress")
 			return "ROLLBACK", nil
 		}
+		was := c.tx.Isolation
 		if err := c.finish(false); err != nil {
 			return "", err
 		}
-		return "ROLLBACK", c.chained(s)
+		c.chained(s, was)
+		return "ROLLBACK", nil
+	case pg.TransactionStmtKind_TRANS_STMT_PREPARE, pg.TransactionStmtKind_TRANS_STMT_COMMIT_PREPARED, pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_PREPARED:
+		return "", statef("0A000", "transactions in two phases are not supported")
 	}
 	if c.tx == nil || c.implicit {
 		return "", statef("25P01", "%s can only be used in transaction blocks", map[pg.TransactionStmtKind]string{
@@ -78,6 +88,13 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 		if len(s.SavepointName) > 256 {
 			return "", statef("42622", "a name has up to 256 bytes")
 		}
+		if c.saves >= mostSavepoint {
+			return "", statef("54000", "a transaction has up to %d savepoints; release some", mostSavepoint)
+		}
+		if err := c.keeps(bytesOfEntry); err != nil {
+			return "", err
+		}
+		c.saves++
 		return "SAVEPOINT", c.tx.Savepoint(ctx, s.SavepointName)
 	case pg.TransactionStmtKind_TRANS_STMT_RELEASE:
 		return "RELEASE", c.tx.Release(ctx, s.SavepointName)
@@ -89,15 +106,14 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 		c.failed = false
 		return "ROLLBACK", nil
 	}
-	return "", statef("0A000", "transactions in two phases are not there")
+	return "", statef("0A000", "this statement of transactions is not supported")
 }
 
-// chained begins the next transaction where AND CHAIN asks for it.
-func (c *session) chained(s *pg.TransactionStmt) error {
+// chained begins the next transaction, which is as the one before, where AND CHAIN asks for it.
+func (c *session) chained(s *pg.TransactionStmt, was source.Isolation) {
 	if s.Chain {
-		c.begin(source.Isolation{}, false)
+		c.begin(was, false)
 	}
-	return nil
 }
 
 // isolation reads the options of BEGIN and of SET TRANSACTION.
@@ -113,11 +129,6 @@ func (c *session) isolation(options []*pg.Node) (in source.Isolation, err error)
 		case "transaction_deferrable":
 		default:
 			return in, statef("0A000", "this mode of a transaction is not there")
-		}
-	}
-	for name, value := range map[string]string{"transaction_isolation": level, "transaction_read_only": readOnly} {
-		if err := c.settings.put(c.settings.all[name], value); err != nil {
-			return in, err
 		}
 	}
 	return source.Isolation{ReadOnly: readOnly == "on", Snapshot: level == "repeatable read", Serializable: level == "serializable"}, nil

@@ -76,6 +76,9 @@ func governText(ctx context.Context, text Statement, st *access.Rights, policies
 	if err == errOtherLanguage {
 		g, err = governIn(ctx, !exact, text, tree, st, policies)
 	}
+	if err == errOtherLanguage { // neither language has it all
+		err = &Error{Code: Unsupported, SQLState: "0A000", Text: "this statement is not supported on the source of its tables"}
+	}
 	return g, err
 }
 

@@ -29,8 +29,9 @@ func Actions() []string {
 const (
 	Allowed = "allowed"
 	Refused = "refused"
-	Failed  = "failed" // allowed, and not done
+	Failed  = "failed"  // allowed, and not done
+	Unknown = "unknown" // allowed, and it is not known whether it was done
 )
 
 // Decisions lists them.
-func Decisions() []string { return []string{Allowed, Refused, Failed} }
+func Decisions() []string { return []string{Allowed, Refused, Failed, Unknown} }

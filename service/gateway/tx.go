@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strconv"
 	"time"
 
 	"gneiss/core/access"
@@ -24,13 +25,15 @@ type Tx struct {
 	source  access.ObjectID
 	tx      source.Tx
 	saved   []savepoint
+	marks   int             // savepoints so far
 	writes  []*store.Record // open until it ends
 }
 
 // A savepoint is a place in a transaction that it can go back to.
 type savepoint struct {
-	name   string
-	writes int // that were before it
+	name   string // as the client calls it
+	own    string // as the database does: no two of a transaction clash
+	writes int    // that were before it
 }
 
 // Begin begins a transaction.
@@ -62,7 +65,7 @@ func (t *Tx) of(ctx context.Context, src source.Source, id access.ObjectID, writ
 	}
 	t.tx, t.source = tx, id
 	for _, s := range t.saved {
-		if err := tx.Savepoint(ctx, s.name); err != nil {
+		if err := tx.Savepoint(ctx, s.own); err != nil {
 			return nil, err
 		}
 	}
@@ -74,11 +77,13 @@ func (t *Tx) Holds() bool { return t != nil && t.tx != nil }
 
 // Savepoint marks a place to go back to (ISO/IEC 9075-2, 17.5).
 func (t *Tx) Savepoint(ctx context.Context, name string) error {
-	t.saved = append(t.saved, savepoint{name, len(t.writes)})
+	t.marks++
+	s := savepoint{name, strconv.Itoa(t.marks), len(t.writes)}
+	t.saved = append(t.saved, s)
 	if t.tx == nil {
 		return nil
 	}
-	return t.tx.Savepoint(ctx, name)
+	return t.tx.Savepoint(ctx, s.own)
 }
 
 func (t *Tx) find(name string) (int, error) {
@@ -98,11 +103,12 @@ func (t *Tx) Release(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	own := t.saved[i].own
 	t.saved = t.saved[:i]
 	if t.tx == nil {
 		return nil
 	}
-	return t.tx.Release(ctx, name)
+	return t.tx.Release(ctx, own)
 }
 
 // RollbackTo undoes what was done since a savepoint.
@@ -115,7 +121,7 @@ func (t *Tx) RollbackTo(ctx context.Context, name string) error {
 	t.writes = t.writes[:t.saved[i].writes]
 	t.saved = t.saved[:i+1]
 	if t.tx != nil {
-		err = t.tx.RollbackTo(ctx, name)
+		err = t.tx.RollbackTo(ctx, t.saved[i].own)
 	}
 	return errors.Join(err, t.ended(undone, audit.Failed, "rolled back to the savepoint "+name))
 }
@@ -127,10 +133,20 @@ func (t *Tx) Commit(ctx context.Context) error {
 	}
 	err := t.tx.Commit(ctx)
 	t.tx = nil
+	if err != nil && !refused(err) { // its answer is lost
+		return errors.Join(err, t.ended(t.writes, audit.Unknown, "the answer to COMMIT was lost, so the rows may have been changed: "+err.Error()))
+	}
 	if err != nil {
 		return errors.Join(err, t.ended(t.writes, audit.Failed, "the transaction could not be committed: "+err.Error()))
 	}
 	return t.ended(t.writes, audit.Allowed, "")
+}
+
+// refused reports whether an error is the database's own word that it has not done something.
+func refused(err error) bool {
+	var constraint *source.Constraint
+	var unfit *source.Unfit
+	return errors.As(err, &constraint) || errors.As(err, &unfit)
 }
 
 // Rollback undoes all.

@@ -270,6 +270,13 @@ var valueErrors = map[string]string{
 	"22P02": "a text is no value of the type that it is read as", "22007": "a text is no date or time", "22001": "a text is too long for its column",
 }
 
+// others are errors that come of transactions, by their class; their words name no value.
+var others = map[string]string{
+	"40": "the transaction could not be finished because of others that ran at the same time; run it again",
+	"25": "the transaction does not allow this",
+	"55": "what the statement needs is in use by another transaction",
+}
+
 // refusals are what the database itself finds wrong with how a statement is made.
 var refusals = map[string]bool{"42601": true, "42803": true, "42804": true, "42883": true, "42725": true, "42P10": true, "42P13": true, "42P18": true,
 	"42P19": true, "42P20": true, "42P21": true, "42P22": true, "42P08": true, "42809": true, "42846": true, "42611": true, "42704": true}
@@ -299,6 +306,8 @@ func told(err error) error {
 		return &source.Unfit{Text: text, SQLState: e.Code, Words: e.Message}
 	case "21":
 		return &source.Unfit{Text: e.Message, SQLState: e.Code, Words: e.Message}
+	case "40", "25", "55": // other transactions, or this one's mode: whoever asks may ask again
+		return &source.Unfit{Text: others[e.Code[:2]], SQLState: e.Code, Words: e.Message}
 	case "23", "44":
 		return &source.Constraint{Kind: constraints[e.Code]}
 	case "0A":

@@ -72,17 +72,25 @@ func (t *tx) Write(ctx context.Context, in source.Request, f func([][]byte) erro
 	if err := t.timed(ctx); err != nil {
 		return 0, told(err)
 	}
-	inner, err := t.tx.Begin(ctx) // a savepoint
-	if err != nil {
+	if _, err := t.tx.Exec(ctx, "SAVEPOINT "+ofStatement); err != nil {
 		return 0, told(err)
 	}
-	defer inner.Rollback(context.WithoutCancel(ctx))
-	changed, err := writing(ctx, inner, in, f)
+	changed, err := writing(ctx, t.tx, in, f)
 	if err != nil {
-		return 0, told(err)
+		clean := context.WithoutCancel(ctx)
+		_, undo := t.tx.Exec(clean, "ROLLBACK TO SAVEPOINT "+ofStatement)
+		if undo == nil {
+			_, undo = t.tx.Exec(clean, "RELEASE SAVEPOINT "+ofStatement)
+		}
+		return 0, errors.Join(told(err), told(undo))
 	}
-	return changed, told(inner.Commit(ctx))
+	_, err = t.tx.Exec(ctx, "RELEASE SAVEPOINT "+ofStatement)
+	return changed, told(err)
 }
+
+// ofStatement is the savepoint of a statement that writes. Those of clients have names that begin
+// otherwise, see [tx.do].
+const ofStatement = "statement"
 
 // A cursor is a portal of the protocol, which lives as long as its transaction.
 type cursor struct {
@@ -100,22 +108,17 @@ func (t *tx) Open(ctx context.Context, in source.Request) (source.Cursor, error)
 	if len(formats) == 0 {
 		formats = []int16{pgx.TextFormatCode}
 	}
-	params := make([][]byte, len(in.Args))
-	for i, a := range in.Args {
-		params[i] = textOf(a)
+	conn := t.conn.Conn()
+	statement, err := conn.PgConn().Prepare(ctx, "", in.SQL, nil)
+	if err != nil {
+		return nil, told(err)
 	}
-	return c, told(c.talk(ctx, nil, &pgproto3.Parse{Query: in.SQL}, &pgproto3.Bind{DestinationPortal: c.name, Parameters: params, ResultFormatCodes: formats}))
-}
-
-// textOf writes an argument as a text.
-func textOf(v any) []byte {
-	switch v := v.(type) {
-	case nil:
-		return nil
-	case string:
-		return []byte(v)
+	var b pgx.ExtendedQueryBuilder // which writes arguments as for every other statement
+	if err := b.Build(conn.TypeMap(), statement, in.Args); err != nil {
+		return nil, told(err)
 	}
-	return fmt.Append(nil, v)
+	bind := &pgproto3.Bind{DestinationPortal: c.name, ParameterFormatCodes: b.ParamFormats, Parameters: b.ParamValues, ResultFormatCodes: formats}
+	return c, told(c.talk(ctx, nil, bind))
 }
 
 func (c *cursor) Fetch(ctx context.Context, most int, f func([][]byte) error) (n int, err error) {
@@ -173,7 +176,7 @@ func (t *tx) RollbackTo(ctx context.Context, name string) error {
 }
 
 func (t *tx) do(ctx context.Context, what, name string) error {
-	_, err := t.tx.Exec(ctx, what+" "+pgx.Identifier{name}.Sanitize())
+	_, err := t.tx.Exec(ctx, what+" "+pgx.Identifier{"s " + name}.Sanitize())
 	return told(err)
 }
 

@@ -6,6 +6,7 @@ package catalog
 import (
 	"context"
 	"regexp"
+	"runtime"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
@@ -190,6 +191,8 @@ func caught(err *error) {
 	case nil:
 	case *Error:
 		*err = broke
+	case runtime.Error: // a fault of this package's, which is logged as such
+		panic(broke)
 	case error:
 		*err = broke
 	default:

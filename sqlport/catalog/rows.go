@@ -154,7 +154,7 @@ func (s *Session) class(o *access.Object, add adder) {
 		kind = "v"
 	}
 	add("oid", numberOf(o.ID), "relname", o.Name, "relnamespace", numberOf(o.Parent), "relowner", s.ownerOf(o.ID), "relkind", kind,
-		"relpersistence", "p", "relnatts", len(o.Children), "relhasindex", o.Kind == access.Table && len(s.primaryKey(o)) > 0, "relacl", s.accessOf(o),
+		"relpersistence", "p", "relnatts", len(s.attributes(o)), "relhasindex", o.Kind == access.Table && len(s.primaryKey(o)) > 0, "relacl", s.accessOf(o),
 		"relreplident", "d", "relam", map[string]int{"r": 2, "v": 0}[kind], "relispopulated", true, "reltuples", -1.0,
 		"relrowsecurity", s.rowPolicies(o), "relhasrules", kind == "v", "relhastriggers", s.hasForeignKeys(o))
 }

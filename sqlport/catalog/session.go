@@ -111,18 +111,18 @@ type attribute struct {
 	notNull  bool
 }
 
-// attributes lists the columns of a table that are there. Their numbers are their places in it, so
-// that one that is not there leaves a gap, as a dropped one does.
+// attributes lists the columns of a table that exist for the session. Their numbers are their places
+// among these, so that one that does not exist leaves no gap.
 func (s *Session) attributes(table *access.Object) []attribute {
 	var out []attribute
 	governed := s.Policies.Govern(s.Rights, table.ID)
-	for i, id := range table.Children {
+	for _, id := range table.Children {
 		o := s.Model.Object(id)
 		d := governed.Columns[id]
 		if o.Missing || d.Treatment.Kind.Withheld() {
 			continue
 		}
-		a := attribute{Object: o, number: int64(i + 1), notNull: o.NotNull}
+		a := attribute{Object: o, number: int64(len(out) + 1), notNull: o.NotNull}
 		a.t, a.declared = typeOf(o)
 		if d.Treatment.Kind != policy.Clear {
 			a.t, a.declared, a.notNull = query.TypeAfter(d, a.t), "", false
