@@ -88,6 +88,9 @@ type Source interface {
 	Run(ctx context.Context, sql string, args []any, columns []query.Column, f func(row []any) error) error
 	// Stream is Run for rows as the database writes them: see [Request].
 	Stream(ctx context.Context, in Request, f func(row [][]byte) error) error
+	// Connections are how many statements run at once at the most, of those that read and of those
+	// that write.
+	Connections() (readers, writers int)
 	// Begin begins a transaction. Of one that is read-only, or that sees one snapshot, all
 	// statements run as it began.
 	Begin(ctx context.Context, in Isolation) (Tx, error)

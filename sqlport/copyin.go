@@ -167,7 +167,9 @@ func (in *copyIn) next() (pgproto3.FrontendMessage, error) {
 	defer c.rests()
 	message, err := c.receive()
 	if err != nil && cancelled.Load() && c.why() == nil {
+		c.mu.Lock()
 		c.read = limit{set: c.conn.SetReadDeadline} // which has been set to another
+		c.mu.Unlock()
 		return nil, statef("57014", "canceling statement due to user request")
 	}
 	if err != nil {

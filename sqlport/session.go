@@ -234,7 +234,9 @@ func (c *session) receive() (pgproto3.FrontendMessage, error) {
 		wait = min(wait, away)
 	}
 	if c.tx != nil {
-		wait = min(c.mostInTransaction(), c.leftOfAge())
+		if wait = min(c.mostInTransaction(), c.leftOfAge()); c.tx.Waited() {
+			wait = min(wait, othersWait)
+		}
 	}
 	c.mu.Lock()
 	ended := c.ended
@@ -246,6 +248,18 @@ func (c *session) receive() (pgproto3.FrontendMessage, error) {
 		return nil, ended
 	}
 	return c.backend.Receive()
+}
+
+// othersWait is how long a transaction may wait for its program while others wait for what it keeps.
+const othersWait = 5 * time.Second
+
+// hurry ends the session's wait for its client sooner, since others wait. It is called from elsewhere.
+func (c *session) hurry() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.cancel == nil && c.ended == nil {
+		c.read.begin(othersWait)
+	}
 }
 
 // leftOfAge is how much longer the transaction may last, however busy it is.
@@ -448,7 +462,7 @@ func (c *session) simple(text string) {
 
 // begin begins a transaction; implicit: one that ends with the statements that came together.
 func (c *session) begin(in source.Isolation, implicit bool) {
-	c.tx, c.implicit, c.saves = c.server.service.Gateway.Begin(in), implicit, 0
+	c.tx, c.implicit, c.saves = c.server.service.Gateway.Begin(c.caller, in, c.hurry), implicit, 0
 	c.showIsolation(in)
 }
 

@@ -29,6 +29,7 @@ type Service struct {
 
 	key       atomic.Pointer[string] // of pseudonyms
 	traffic   *traffic
+	holds     holds
 	commander Commander
 	roots     []string // of the folders that can be sources
 

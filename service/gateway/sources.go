@@ -31,13 +31,29 @@ func (s *Service) Location(r store.SourceRecord) string {
 // OpenSource connects to the database of a record.
 func (s *Service) OpenSource(r store.SourceRecord) (source.Source, error) {
 	if r.Kind == emit.Postgres {
-		return postgres.Open(r.Location)
+		return postgres.OpenWith(r.Location, s.statements())
 	}
 	dir := s.Location(r)
 	if err := s.mayOpen(dir); err != nil {
 		return nil, err
 	}
 	return sqlite.Open(dir, s.mayOpen)
+}
+
+// Bounds of the connections to one database, of each kind.
+const (
+	fewestConnections = 8
+	mostConnections   = 64
+)
+
+// statements is how many statements of all lanes together can run at once, within those bounds: as
+// many connections does a database get.
+func (s *Service) statements() int {
+	n := 0
+	for _, lane := range s.platform.Current().Model.Lanes() {
+		n += lane.Limits.Queries
+	}
+	return min(max(n, fewestConnections), mostConnections)
 }
 
 // Connect opens a source and keeps it under its object.

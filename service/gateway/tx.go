@@ -10,6 +10,7 @@ import (
 	"gneiss/core/access"
 	"gneiss/service/audit"
 	"gneiss/service/fault"
+	"gneiss/service/identity"
 	"gneiss/source"
 	"gneiss/store"
 )
@@ -22,6 +23,10 @@ type Tx struct {
 	Start     time.Time
 
 	service *Service
+	caller  identity.Caller
+	hurry   func()
+	held    place  // what it keeps
+	leave   func() // gives that back; nil: it keeps nothing
 	source  access.ObjectID
 	tx      source.Tx
 	saved   []savepoint
@@ -36,9 +41,22 @@ type savepoint struct {
 	writes int    // that were before it
 }
 
-// Begin begins a transaction.
-func (s *Service) Begin(in source.Isolation) *Tx {
-	return &Tx{Isolation: in, Start: time.Now(), service: s}
+// Begin begins a transaction of a caller's. Hurry is called, from elsewhere, when others wait for
+// the connection that it keeps.
+func (s *Service) Begin(c identity.Caller, in source.Isolation, hurry func()) *Tx {
+	return &Tx{Isolation: in, Start: time.Now(), service: s, caller: c, hurry: hurry}
+}
+
+// Waited reports whether others wait for the connection that the transaction keeps.
+func (t *Tx) Waited() bool { return t != nil && t.leave != nil && t.service.holds.waited(t.held) }
+
+// gone gives back what the transaction keeps.
+func (t *Tx) gone() {
+	t.tx = nil
+	if t.leave != nil {
+		t.leave()
+		t.leave = nil
+	}
 }
 
 // of is the database's own transaction for a statement on a source; nil: the statement needs none.
@@ -59,8 +77,23 @@ func (t *Tx) of(ctx context.Context, src source.Source, id access.ObjectID, writ
 	if t.tx != nil || !write && !t.Isolation.Snapshot && !t.Isolation.Serializable {
 		return t.tx, nil
 	}
-	tx, err := src.Begin(ctx, t.Isolation)
+	in := t.Isolation
+	if !write && !in.ReadOnly { // who only reads keeps no writer's connection
+		st := t.service.platform.Current()
+		own, err := t.service.identity.Own(st, t.caller)
+		if err != nil {
+			return nil, err
+		}
+		in.ReadOnly = !t.service.mayWrite(st, own, id)
+	}
+	leave, err := t.service.keep(ctx, src, &t.held, id, !in.ReadOnly, &hold{who: t.caller.User, hurry: t.hurry})
 	if err != nil {
+		return nil, err
+	}
+	t.leave = leave
+	tx, err := src.Begin(ctx, in)
+	if err != nil {
+		t.gone()
 		return nil, err
 	}
 	t.tx, t.source = tx, id
@@ -132,7 +165,7 @@ func (t *Tx) Commit(ctx context.Context) error {
 		return nil
 	}
 	err := t.tx.Commit(ctx)
-	t.tx = nil
+	t.gone()
 	if err != nil && !refused(err) { // its answer is lost
 		return errors.Join(err, t.ended(t.writes, audit.Unknown, "the answer to COMMIT was lost, so the rows may have been changed: "+err.Error()))
 	}
@@ -155,7 +188,7 @@ func (t *Tx) Rollback(ctx context.Context) error {
 		return nil
 	}
 	err := t.tx.Rollback(ctx)
-	t.tx = nil
+	t.gone()
 	return errors.Join(err, t.ended(t.writes, audit.Failed, "rolled back"))
 }
 

@@ -125,6 +125,14 @@ func (a *asked) change(ctx context.Context, in source.Request, o *outflow) (chan
 			err = a.kept(o, changed)
 		}
 	default:
+		if _, writers := src.Connections(); writers == 1 { // whose turn it is goes round as for transactions
+			var at place
+			done, waits := a.keep(metered, src, &at, a.plan.Source, true, &hold{who: a.caller.User})
+			if err = waits; err != nil {
+				break
+			}
+			defer done()
+		}
 		err = src.Write(metered, in, row, func(n int64) error {
 			changed = n
 			return o.settle(n, a.started)

@@ -32,8 +32,12 @@ import (
 //go:embed functions.sql
 var functions string
 
-// connections bounds the statements that run at once, of each kind.
-const connections = 8
+// connections bounds the statements that run at once where nothing else is said, of each kind, and
+// ofPoints those that read one row by its key.
+const (
+	connections = 8
+	ofPoints    = 8
+)
 
 // Source is one database.
 type Source struct {
@@ -64,20 +68,23 @@ func Check(text string) error {
 }
 
 // Open prepares the connections to a database; they are made when they are needed.
-func Open(text string) (*Source, error) {
+func Open(text string) (*Source, error) { return OpenWith(text, connections) }
+
+// OpenWith is Open for as many statements at once, of those that read and of those that write.
+func OpenWith(text string, connections int) (*Source, error) {
 	if err := Check(text); err != nil {
 		return nil, err
 	}
-	readers, err := pool(text, "on", freshPlans)
+	readers, err := pool(text, "on", freshPlans, connections)
 	if err != nil {
 		return nil, err
 	}
-	writers, err := pool(text, "off", freshPlans)
+	writers, err := pool(text, "off", freshPlans, connections)
 	if err != nil {
 		readers.Close()
 		return nil, err
 	}
-	points, err := pool(text, "on", "auto")
+	points, err := pool(text, "on", "auto", ofPoints)
 	if err != nil {
 		readers.Close()
 		writers.Close()
@@ -90,12 +97,12 @@ func Open(text string) (*Source, error) {
 // are among them.
 const freshPlans = "force_custom_plan"
 
-func pool(text, readOnly, plans string) (*pgxpool.Pool, error) {
+func pool(text, readOnly, plans string, connections int) (*pgxpool.Pool, error) {
 	c, err := pgxpool.ParseConfig(text)
 	if err != nil {
 		return nil, err
 	}
-	c.MaxConns, c.MaxConnIdleTime, c.MaxConnLifetime = connections, time.Hour, 24*time.Hour
+	c.MaxConns, c.MaxConnIdleTime, c.MaxConnLifetime = int32(connections), time.Hour, 24*time.Hour
 	if c.ConnConfig.ConnectTimeout == 0 {
 		c.ConnConfig.ConnectTimeout = 10 * time.Second
 	}
@@ -112,6 +119,11 @@ func pool(text, readOnly, plans string) (*pgxpool.Pool, error) {
 		return conn.PgConn().Exec(ctx, functions+"; SET default_transaction_read_only = "+readOnly).Close()
 	}
 	return pgxpool.NewWithConfig(context.Background(), c)
+}
+
+// Connections implements [source.Source].
+func (s *Source) Connections() (readers, writers int) {
+	return int(s.readers.Config().MaxConns), int(s.writers.Config().MaxConns)
 }
 
 // Close ends all connections.

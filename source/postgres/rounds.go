@@ -34,7 +34,7 @@ type rounds struct {
 
 const (
 	// most is how many rounds run at once.
-	most = connections
+	most = ofPoints
 	// near is within which time a round comes back from a database that is near. For each step more, one more is usual.
 	near, step = 450 * time.Microsecond, 250 * time.Microsecond
 	// together is how many statements a round has, at the most.

@@ -57,6 +57,9 @@ func (s *Source) Stream(ctx context.Context, in source.Request, f func([][]byte)
 	return s.Run(ctx, in.SQL, in.Args, in.Columns, texts(in.Columns, f))
 }
 
+// Connections implements [source.Source]. A file has one writer at a time.
+func (s *Source) Connections() (readers, writers int) { return connections, 1 }
+
 // A tx is a transaction. The statements of one that only reads and sees no single snapshot
 // need none of the database's.
 type tx struct {
