@@ -64,8 +64,10 @@ func (s *Server) events(c fiber.Ctx) error {
 	}
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	seen, after := lastEvent(c.Get("Last-Event-ID"), s.service.Events.Last())
+	ctx, stop := watched(c) // a page that is gone frees its stream at once
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer s.streams.leave(caller.User)
+		defer stop()
 		end := time.After(streamLasts)
 		fmt.Fprint(w, "retry: 500\n\n")
 		told := func(event string) {
@@ -101,6 +103,8 @@ func (s *Server) events(c fiber.Ctx) error {
 			case <-end:
 				return
 			case <-s.stopping:
+				return
+			case <-ctx.Done():
 				return
 			}
 		}

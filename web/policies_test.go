@@ -55,7 +55,7 @@ func TestLabels(t *testing.T) {
 	server := demotest.Start(t)
 	ctx := browser(t, false)
 	run(t, ctx, signIn(server, "opal"), link("Labels"), sees("label:finance"), chromedp.Click(`//button[@role="tab"][normalize-space(.)="Suggestions"]`, chromedp.BySearch),
-		rowButton("survey.drilling.boreholes.latitude", "Accept"), noticed("put label:position on survey.drilling.boreholes.latitude"),
+		rowButton("survey.drilling.boreholes.latitude", "Accept"), inDialog("Accept"), noticed("put label:position on survey.drilling.boreholes.latitude"),
 		rowButton("survey.licensing.holders.tax_number", "Dismiss"), noticed("dismissed identity for survey.licensing.holders.tax_number"),
 		chromedp.WaitNotPresent(`//td[contains(., "tax_number")]`, chromedp.BySearch),
 		chromedp.Click(`//button[@role="tab"][normalize-space(.)="Labels"]`, chromedp.BySearch), rowButton("label:position", "Policy"),

@@ -45,8 +45,14 @@ type shell struct {
 
 func signedIn(t testing.TB, server, user string) shell {
 	t.Helper()
+	return signedInWith(t, server, user, "northmark\n")
+}
+
+// signedInWith signs in with what it types: a password, and behind one that was given, one of one's own.
+func signedInWith(t testing.TB, server, user, passwords string) shell {
+	t.Helper()
 	c := gneiss(t, []string{"GNEISS_SERVER=" + server}, "sign-in", "--user", user, "--password-stdin", "--print-token")
-	c.Stdin = strings.NewReader("northmark\n")
+	c.Stdin = strings.NewReader(passwords)
 	token, err := c.Output()
 	if err != nil {
 		t.Fatalf("%s cannot sign in: %v", user, err)
@@ -444,7 +450,7 @@ func TestFirstSteps(t *testing.T) {
 	}
 	opal.must("grant", "select", "on", "trade", "to", "user:ann", "--with-entry")
 	opal.must("policy", "rows", "add", "own-orders", "--on", "trade.shop.orders", "--where", "buyer = CURRENT_USER")
-	ann := signedIn(t, s.server, "ann")
+	ann := signedInWith(t, s.server, "ann", "northmark\nof my own choice\n")
 	if got := ann.must("query", "select * from trade.shop.orders", "-o", "csv"); got != "id,buyer,total\r\n1,ann,3.5\r\n" {
 		t.Errorf("ann reads %q", got)
 	}

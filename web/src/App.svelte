@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Component } from 'svelte'
+  import { says } from './lib/api'
   import { changes } from './lib/changes.svelte'
   import { listen } from './lib/live.svelte'
   import { follow, place } from './lib/place.svelte'
@@ -10,6 +11,7 @@
   import Notices from './parts/Notices.svelte'
   import Search from './parts/Search.svelte'
   import StandpointBar from './parts/StandpointBar.svelte'
+  import Trouble from './parts/Trouble.svelte'
   import SignIn from './pages/SignIn.svelte'
 
   interface Page {
@@ -136,7 +138,7 @@
         {/each}
       </div>
       <div class="flex flex-col gap-1 p-2 text-sm max-[900px]:flex-row">
-        <button class="btn justify-between" onclick={() => (searching = true)}
+        <button type="button" class="btn justify-between" onclick={() => (searching = true)}
           >Search <kbd class="mono text-muted">/</kbd></button
         >
         <AccountMenu onkeys={() => (helping = true)} />
@@ -145,7 +147,22 @@
     <StandpointBar />
     <main bind:this={main} id="main" class="min-h-0 overflow-hidden outline-none" tabindex="-1">
       {#await page.load() then module}
-        <module.default />
+        <svelte:boundary>
+          <module.default />
+          {#snippet failed(error, reset)}
+            <div class="p-5">
+              <Trouble problem={says(error)} />
+              <button type="button" class="btn mt-3" onclick={reset}>Show the page again</button>
+            </div>
+          {/snippet}
+        </svelte:boundary>
+      {:catch}
+        <div class="p-5">
+          <p class="font-medium">This page can't be loaded. The service may have been updated.</p>
+          <button type="button" class="btn btn-main mt-3" onclick={() => location.reload()}
+            >Load the console again</button
+          >
+        </div>
       {/await}
     </main>
   </div>

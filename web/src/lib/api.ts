@@ -87,14 +87,19 @@ export async function get<T>(call: Promise<{ data?: T; error?: unknown; response
   let answer
   try {
     answer = await call
-  } catch {
-    throw new Refusal(
-      problem('unreachable', 'The service does not answer. Is it running? Your page stays as it is; try again.'),
-    )
+  } catch (error) {
+    if (error instanceof DOMException && error.name === 'AbortError') throw error
+    const detail =
+      error instanceof TypeError
+        ? 'The service does not answer. Is it running? Your page stays as it is; try again.'
+        : `The answer cannot be read: ${error instanceof Error ? error.message : String(error)}`
+    throw new Refusal(problem('unreachable', detail))
   }
   if (answer.response.ok) return answer.data as T
-  const told =
-    (answer.error as Problem | undefined) ?? problem('http', `The service answered ${answer.response.status}.`)
+  // What a proxy answers in the place of the service is a page, and no problem of its own.
+  const told = isProblem(answer.error)
+    ? answer.error
+    : problem('http', `The service, or a proxy before it, answered ${answer.response.status}. Try again.`)
   if (told.code === 'not_signed_in' || told.code === 'session_expired' || told.code === 'disabled') onSignedOut()
   throw new Refusal(told)
 }
@@ -109,7 +114,13 @@ function problem(code: string, detail: string): Problem {
   return { type: 'about:blank', title: 'Not answered', status: 0, code, detail }
 }
 
+function isProblem(error: unknown): error is Problem {
+  return typeof error === 'object' && error !== null && 'detail' in error && 'code' in error
+}
+
 /** Says what went wrong, for showing. */
 export function says(error: unknown): Problem {
-  return error instanceof Refusal ? error.problem : problem('console', String(error))
+  if (error instanceof Refusal) return error.problem
+  if (isProblem(error)) return error
+  return problem('console', error instanceof Error ? error.message : String(error))
 }

@@ -59,6 +59,12 @@ class Place {
     this.read()
   }
 
+  /** Goes there in the place of where it is: Back does not return to an address that only led on. */
+  become(path: string, more: Record<string, string> = {}) {
+    history.replaceState(null, '', this.href(path, more))
+    this.read()
+  }
+
   /** Looks from another standpoint, on the same page. */
   look(change: { as?: string; role?: string; purpose?: string; beside?: string; draft?: string; at?: string }) {
     const next = new URLSearchParams(this.query)
@@ -81,9 +87,13 @@ export const place = new Place()
 /** Makes links of the console change the page without a full load. */
 export function follow(event: MouseEvent) {
   const link = (event.target as Element).closest('a')
-  if (!link || event.defaultPrevented || event.button !== 0 || event.metaKey || event.ctrlKey || event.shiftKey) return
-  if (link.origin !== location.origin || link.target || link.hasAttribute('download')) return
+  const href = link?.getAttribute('href')
+  if (!link || !href || event.defaultPrevented || event.button !== 0) return
+  if (event.metaKey || event.ctrlKey || event.shiftKey) return
+  // A link of a picture has no address of its own as that of a page has.
+  const to = new URL(href, location.href)
+  if (to.origin !== location.origin || link.getAttribute('target') || link.hasAttribute('download')) return
   event.preventDefault()
-  history.pushState(null, '', link.pathname + link.search)
+  history.pushState(null, '', to.pathname + to.search)
   dispatchEvent(new PopStateEvent('popstate'))
 }

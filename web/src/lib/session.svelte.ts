@@ -31,8 +31,14 @@ class Signed {
 
   async signOut() {
     await get(api.DELETE('/api/v1/session', {}))
-    this.session = null
+    forget()
   }
+}
+
+/** Leaves nothing of this account to the next one: neither what is kept in the browser nor what the pages hold. */
+function forget() {
+  for (const key of Object.keys(localStorage)) if (key.startsWith('gneiss-')) localStorage.removeItem(key)
+  location.assign('/')
 }
 
 export const signed = new Signed()

@@ -42,8 +42,10 @@ export function windowed(count: () => number, scroller: () => HTMLElement | null
     update()
   })
   return {
+    // A list that got shorter is known before what is in view of it is.
     get items() {
-      return state.items
+      const there = count()
+      return state.items.filter((item) => item.index < there)
     },
     get before() {
       return state.before

@@ -97,14 +97,20 @@
   let held = $state.raw<Access[] | null>(null)
   let granting = $state(false)
   let showing = $state(false)
+  const isOpen = (asked: { row: Row; at: number }) => cell?.row.subject === asked.row.subject && cell?.at === asked.at
   function look(row: Row, at: number) {
-    cell = { row, at }
+    const asked = { row, at }
+    cell = asked
     held = null
     showing = true
     const object = matrix!.columns[at]!.path
     get(api.GET('/api/v1/access', { params: { query: { of: row.subject, below: object, paths: true } } }))
-      .then((list) => (held = list.items.slice(0, 40)))
-      .catch((error) => changes.failed(error))
+      .then((list) => {
+        if (isOpen(asked)) held = list.items.slice(0, 40)
+      })
+      .catch((error) => {
+        if (isOpen(asked)) changes.failed(error)
+      })
   }
   // The arrow keys move from cell to cell.
   function move(event: KeyboardEvent, i: number, j: number) {
@@ -186,13 +192,13 @@
       value={ask('text')}
       onchange={(e) => go({ text: e.currentTarget.value })}
     />
-    {#if ask('within')}<button class="btn" onclick={() => go({ within: '' })}
+    {#if ask('within')}<button type="button" class="btn" onclick={() => go({ within: '' })}
         >In <span class="mono">{ask('within')}</span> ×</button
       >{/if}
   </div>
   <p class="text-sm text-muted">
     {#if inside}
-      <button class="underline" onclick={() => go({ in: up })}>{up || 'all schemas'}</button> ›
+      <button type="button" class="underline" onclick={() => go({ in: up })}>{up || 'all schemas'}</button> ›
       <a class="mono underline" href={place.href('/tables/' + inside)}>{inside}</a> ·
     {/if}
     {rows.length}{matrix?.next ? ' of more' : ''} of {matrix?.subjects ?? 0}
@@ -200,11 +206,13 @@
       · columns {matrix.before + 1} to {matrix.before + matrix.columns.length} of
       {matrix.before + matrix.columns.length + matrix.behind}
       <button
+        type="button"
         class="btn py-0 text-sm"
         disabled={!matrix.before}
         onclick={() => go({ from: String(Math.max(0, matrix!.before - 40)) })}>‹</button
       >
       <button
+        type="button"
         class="btn py-0 text-sm"
         disabled={!matrix.behind}
         onclick={() => go({ from: String(matrix!.before + 40) })}>›</button
@@ -222,6 +230,7 @@
           {#each matrix?.columns ?? [] as c (c.path)}
             <th class="across" scope="col" title="{c.path}, {c.kind}{c.below ? `, ${c.below} tables` : ''}">
               {#if c.kind !== 'column' && c.kind !== 'view'}<button
+                  type="button"
                   class="mono hover:underline"
                   onclick={() => go({ in: c.path })}>{c.name}</button
                 >{:else}<span class="mono">{c.name}</span>{/if}
@@ -232,7 +241,7 @@
       </thead>
       <tbody>
         {#if view.before}<tr style="height: {view.before}px"></tr>{/if}
-        {#each view.items.filter((v) => rows[v.index]) as item (rows[item.index]!.subject)}
+        {#each view.items as item (rows[item.index]!.subject)}
           {@const row = rows[item.index]!}
           <tr>
             <th class="who" scope="row" title={row.title}>
@@ -241,6 +250,7 @@
                 href={place.href((row.kind === 'role' ? '/roles/' : '/subjects/') + row.subject)}>{row.subject}</a
               >
               {#if row.members}<button
+                  type="button"
                   class="text-xs text-muted hover:underline"
                   title="Who is in it"
                   onclick={() => go({ within: row.subject, kind: '' })}>{row.members} ▸</button
@@ -250,6 +260,7 @@
               {@const lit = row.lit?.includes(j)}
               <td class:lit class:dim={code === '0000'}>
                 <button
+                  type="button"
                   data-cell="{item.index}.{j}"
                   tabindex={item.index === 0 && j === 0 ? 0 : -1}
                   aria-label={title(row.subject, matrix!.columns[j]!.path, code, lit ? row.other?.[j] : '')}
@@ -272,6 +283,7 @@
     </table>
     {#if matrix && !rows.length}<p class="p-4 text-muted">
         No subject is like that. <button
+          type="button"
           class="underline"
           onclick={() => go({ only: '', label: '', text: '', within: '' })}>Show all</button
         >
@@ -304,7 +316,7 @@
       <a class="btn" href={place.href((cell.row.kind === 'role' ? '/roles/' : '/subjects/') + cell.row.subject)}
         >The page of {cell.row.subject}</a
       >
-      {#if signed.session?.administrator}<button class="btn btn-main" onclick={() => (granting = true)}
+      {#if signed.session?.administrator}<button type="button" class="btn btn-main" onclick={() => (granting = true)}
           >Grant something here …</button
         >{/if}
     </div>

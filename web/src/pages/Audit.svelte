@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { momentOf } from '../lib/dates'
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
   import type { components, paths } from '../lib/api.gen'
   import { changes } from '../lib/changes.svelte'
@@ -110,7 +111,7 @@
     open = shown !== ''
   })
   $effect(() => {
-    if (!open && place.query.get('record')) place.go('/audit', { record: '' })
+    if (!open && place.query.get('record')) place.become('/audit', { record: '' })
   })
   // Both chains are checked by the service, from their first entries on.
   type Verification = components['schemas']['WireVerification']
@@ -135,7 +136,7 @@
   const what = (r: AuditRecord) => `${r.text}${r.reason && r.decision !== 'allowed' ? ` — ${r.reason}` : ''}`
   const columns: Column<AuditRecord>[] = [
     { id: 'record', head: 'Record', class: 'mono', value: (r) => r.reference },
-    { id: 'at', head: 'At', class: 'whitespace-nowrap text-muted', value: (r) => new Date(r.at).toLocaleString('sv') },
+    { id: 'at', head: 'At', class: 'whitespace-nowrap text-muted', value: (r) => momentOf(r.at) },
     { id: 'who', head: 'Who', class: 'mono whitespace-nowrap', value: (r) => r.actor },
     { id: 'as', head: 'Viewing as', class: 'mono', value: (r) => r.standpoint ?? '' },
     { id: 'with', head: 'With', class: 'whitespace-nowrap text-muted', value: (r) => r.client ?? '' },
@@ -156,7 +157,7 @@
     >CSV</a
   >
   <a class="btn py-0 text-sm" download="record.jsonl" href="/api/v1/records?{asked}&amp;format=jsonl">JSON lines</a>
-  {#if next}<button class="btn py-0 text-sm" onclick={() => search(next)}>Fetch older ones</button>{/if}
+  {#if next}<button type="button" class="btn py-0 text-sm" onclick={() => search(next)}>Fetch older ones</button>{/if}
 {/snippet}
 {#snippet cell(r: AuditRecord, c: Column<AuditRecord>)}
   {#if c.id === 'record'}<a class="underline" href={place.href('/audit', { record: r.reference })}>{r.reference}</a>
@@ -188,17 +189,24 @@
     <label class="flex items-center gap-1 text-sm" title="Show what comes as it comes"
       ><input type="checkbox" bind:checked={following} /> follow</label
     >
-    {#if address}<button class="btn" onclick={() => (address = '')}>from <span class="mono">{address}</span> ×</button
+    {#if address}<button type="button" class="btn" onclick={() => (address = '')}
+        >from <span class="mono">{address}</span> ×</button
       >{/if}
-    {#if object}<button class="btn" onclick={() => (object = '')}>of <span class="mono">{object}</span> ×</button>{/if}
-    {#if role}<button class="btn" onclick={() => (role = '')}>by <span class="mono">{role}</span> ×</button>{/if}
-    {#if purpose}<button class="btn" onclick={() => (purpose = '')}>for <span class="mono">{purpose}</span> ×</button
+    {#if object}<button type="button" class="btn" onclick={() => (object = '')}
+        >of <span class="mono">{object}</span> ×</button
       >{/if}
-    {#if others}<button class="btn" onclick={() => (others = false)}>as somebody else ×</button>{/if}
-    {#if signed.session?.auditor}<button class="btn ml-auto" disabled={verifying} onclick={verify}
+    {#if role}<button type="button" class="btn" onclick={() => (role = '')}
+        >by <span class="mono">{role}</span> ×</button
+      >{/if}
+    {#if purpose}<button type="button" class="btn" onclick={() => (purpose = '')}
+        >for <span class="mono">{purpose}</span> ×</button
+      >{/if}
+    {#if others}<button type="button" class="btn" onclick={() => (others = false)}>as somebody else ×</button>{/if}
+    {#if signed.session?.auditor}<button type="button" class="btn ml-auto" disabled={verifying} onclick={verify}
         >{verifying ? 'Verifying …' : 'Verify'}</button
       >{/if}
     {#if narrowed}<button
+        type="button"
         class="btn"
         onclick={() => {
           action = contains = ''
@@ -206,8 +214,11 @@
           narrow({})
         }}>Clear</button
       >{/if}
-    {#if signed.session?.auditor}<button class="btn" aria-pressed={charted} onclick={() => (charted = !charted)}
-        >Chart</button
+    {#if signed.session?.auditor}<button
+        type="button"
+        class="btn"
+        aria-pressed={charted}
+        onclick={() => (charted = !charted)}>Chart</button
       >{/if}
   </div>
   {#if problem}<Trouble {problem} />{/if}
@@ -226,7 +237,7 @@
           Note the last entries and their hashes elsewhere, to compare with later: they stand for all entries before.
         </p>
       </div>
-      <button class="btn" aria-label="Close the verification" onclick={() => (verified = null)}>×</button>
+      <button type="button" class="btn" aria-label="Close the verification" onclick={() => (verified = null)}>×</button>
     </div>
   {/if}
   {#if signed.session?.auditor && charted}<SensitiveAccess {filter} onfilter={narrow} />{/if}

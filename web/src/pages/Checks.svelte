@@ -1,11 +1,11 @@
 <script lang="ts">
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
   import { fetched } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
   import { scrollable } from '../lib/scrollable'
   import { signed } from '../lib/session.svelte'
   import BaselineDialog from '../parts/BaselineDialog.svelte'
+  import ChangeButton from '../parts/ChangeButton.svelte'
   import ChangeDialog from '../parts/ChangeDialog.svelte'
   import GuardrailDialog from '../parts/GuardrailDialog.svelte'
   import Trouble from '../parts/Trouble.svelte'
@@ -79,15 +79,13 @@
       ? get(api.DELETE('/api/v1/access-tests/{name}', { params }))
       : get(api.DELETE('/api/v1/guardrails/{name}', { params }))
   }
-  async function rerecord(l: Line) {
-    const t = checks?.tests.find((x) => x.name === l.name)
-    if (!t) return
-    const body = { name: t.name, subject: t.subject, role: t.role, purpose: t.purpose, table: t.table, replace: true }
-    try {
-      changes.made(await get(api.POST('/api/v1/access-tests/baseline', { body })))
-    } catch (error) {
-      changes.failed(error)
-    }
+  function rerecord(l: Line, dry: boolean) {
+    const { name, subject, role, purpose, table } = checks!.tests.find((x) => x.name === l.name)!
+    return get(
+      api.POST('/api/v1/access-tests/baseline', {
+        body: { name, subject, role, purpose, table, replace: true, dry_run: dry || undefined },
+      }),
+    )
   }
 </script>
 
@@ -102,10 +100,13 @@
       >
     {/if}
     <label class="flex items-center gap-1 text-sm"><input type="checkbox" bind:checked={failing} /> only those</label>
-    <button class="btn ml-auto" disabled={running} onclick={run}>{running ? 'Running …' : 'Run again'}</button>
+    <button type="button" class="btn ml-auto" disabled={running} onclick={run}
+      >{running ? 'Running …' : 'Run again'}</button
+    >
     {#if admin}
-      <button class="btn" onclick={() => (recording = true)}>Record a test …</button>
+      <button type="button" class="btn" onclick={() => (recording = true)}>Record a test …</button>
       <button
+        type="button"
         class="btn btn-main"
         onclick={() => {
           editing = null
@@ -137,11 +138,17 @@
               </div>
               {#if admin}
                 <div class="flex items-start gap-2">
-                  {#if l.kind === 'guardrail'}<button class="btn py-0 text-sm" onclick={() => change(l)}>Edit</button>
-                  {:else if r?.status === 'fails'}<button class="btn py-0 text-sm" onclick={() => rerecord(l)}
-                      >Record again</button
-                    >{/if}
+                  {#if l.kind === 'guardrail'}<button type="button" class="btn py-0 text-sm" onclick={() => change(l)}
+                      >Edit</button
+                    >
+                  {:else if r?.status === 'fails'}<ChangeButton
+                      title="Record {l.name} again"
+                      verb="Record again"
+                      none="Nobody’s access changes: it states from now on what they get now."
+                      send={(dry) => rerecord(l, dry)}
+                    />{/if}
                   <button
+                    type="button"
                     class="btn px-2 py-0"
                     aria-label="Remove {l.name}"
                     onclick={() => {

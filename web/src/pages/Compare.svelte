@@ -68,7 +68,8 @@
           onpick={(ref) => place.go('/compare', { a, b: ref })}
         />{/key}
     </div>
-    {#if a && b}<button class="btn" onclick={() => place.go('/compare', { a: b, b: a })}>Swap</button>{/if}
+    {#if a && b}<button type="button" class="btn" onclick={() => place.go('/compare', { a: b, b: a })}>Swap</button
+      >{/if}
   </div>
   {#if problem}
     <Trouble {problem} />

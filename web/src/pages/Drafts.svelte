@@ -28,7 +28,7 @@
   <aside class="overflow-y-auto border-r border-line p-3" aria-label="Drafts" use:scrollable={'Drafts'}>
     <div class="mb-2 flex items-center justify-between">
       <h1 class="text-lg!">Drafts</h1>
-      <button class="btn py-0.5" onclick={() => (opening = true)}>Open …</button>
+      <button type="button" class="btn py-0.5" onclick={() => (opening = true)}>Open …</button>
     </div>
     {#if problem}<Trouble {problem} />{/if}
     <ul>

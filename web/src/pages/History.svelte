@@ -38,13 +38,13 @@
       bind:value={about}
       onchange={() => place.go('/history', { of: about.trim() })}
     />
-    {#if of}<button class="btn" onclick={() => place.go('/history', { of: '' })}>All</button>{/if}
+    {#if of}<button type="button" class="btn" onclick={() => place.go('/history', { of: '' })}>All</button>{/if}
     <form class="ml-auto flex items-center gap-2" onsubmit={compare}>
       <span class="text-muted">Compare</span>
       <input class="field mono w-32" aria-label="From" placeholder="118 or a day" bind:value={from} required />
       <span class="text-muted">with</span>
       <input class="field mono w-32" aria-label="With" placeholder="now" bind:value={to} />
-      <button class="btn">Compare</button>
+      <button type="submit" class="btn">Compare</button>
     </form>
   </div>
   {#if problem}<div class="mb-3"><Trouble {problem} /></div>{/if}
@@ -52,7 +52,7 @@
     <section class="panel mb-4 p-3" aria-label="Between two moments">
       <div class="flex items-start justify-between">
         <h2 class="mb-1">From revision {between.at} to {between.with}</h2>
-        <button class="btn px-2 py-0" aria-label="Close" onclick={() => (between = null)}>×</button>
+        <button type="button" class="btn px-2 py-0" aria-label="Close" onclick={() => (between = null)}>×</button>
       </div>
       <Effects
         changed={{

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { momentOf } from '../lib/dates'
   import { scrollable } from '../lib/scrollable'
   import { api, get, type AuditRecord, type Problem, type Schemas } from '../lib/api'
   import { fetched } from '../lib/load.svelte'
@@ -198,6 +199,7 @@
         <div class="mb-2 flex flex-wrap gap-1.5">
           {#each counts as c (c.kind)}
             <button
+              type="button"
               class="btn py-0 text-sm"
               aria-pressed={kind === c.kind}
               onclick={() => (kind = kind === c.kind ? '' : c.kind)}
@@ -240,7 +242,7 @@
                   href={place.href('/audit', { record: r.reference })}
                 >
                   <span class="mono">{r.standpoint || r.actor}</span><span class="text-xs text-muted"
-                    >{new Date(r.at).toLocaleString('sv')}</span
+                    >{momentOf(r.at)}</span
                   >
                 </a>
                 <p class="truncate text-sm text-muted" title={r.text}>
@@ -260,7 +262,7 @@
             <li class="p-2.5">
               <p class="first-letter:uppercase">{r.text}</p>
               <p class="text-xs text-muted">
-                <span class="mono">{r.actor}</span>, {new Date(r.at).toLocaleString('sv')}
+                <span class="mono">{r.actor}</span>, {momentOf(r.at)}
               </p>
             </li>
           {:else}

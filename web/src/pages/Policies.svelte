@@ -50,7 +50,7 @@
     if (!found && !add) return
     on = place.query.get('on') ?? ''
     edit(found, found?.kind ?? (add === 'columns' ? 'columns' : 'rows'))
-    place.go('/policies', { kind, status, name: '', add: '', on: '' })
+    place.become('/policies', { kind, status, name: '', add: '', on: '' })
   })
   const go = (more: Record<string, string>) => place.go('/policies', { kind, status, ...more })
 </script>
@@ -67,6 +67,7 @@
     {#each filters as [value, name, test] (value)}
       {@const n = all.filter(test).length}
       {#if n > 0}<button
+          type="button"
           class="btn py-0.5 text-sm"
           aria-pressed={status === value}
           onclick={() => go({ status: status === value ? '' : value })}>{name} <b>{n}</b></button
@@ -75,8 +76,10 @@
     {#if signed.session?.reviewer && (list.value || list.problem)}
       <!-- not before the filters, which would move them -->
       <span class="ml-auto flex gap-2">
-        <button class="btn btn-main" onclick={() => ((on = ''), edit(undefined, 'rows'))}>Row policy</button>
-        <button class="btn" onclick={() => ((on = ''), edit(undefined, 'columns'))}>Column policy</button>
+        <button type="button" class="btn btn-main" onclick={() => ((on = ''), edit(undefined, 'rows'))}
+          >Row policy</button
+        >
+        <button type="button" class="btn" onclick={() => ((on = ''), edit(undefined, 'columns'))}>Column policy</button>
       </span>
     {/if}
   </div>

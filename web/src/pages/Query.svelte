@@ -90,7 +90,7 @@
   <h1>Query</h1>
   <div class="panel overflow-hidden" bind:this={host} data-testid="editor"></div>
   <div class="flex items-center gap-3">
-    <button class="btn btn-main" onclick={run} disabled={busy}
+    <button type="button" class="btn btn-main" onclick={run} disabled={busy}
       >{busy ? 'Running …' : 'Run'} <kbd class="mono text-xs">Ctrl Enter</kbd></button
     >
     {#if open.length > 1}
@@ -122,6 +122,7 @@
           <div class="flex gap-1 border-b border-line px-2 pt-1" role="tablist">
             {#each [['sql', 'Governed SQL'], ['policies', 'Policies'], ['database', 'Database’s plan']] as [value, name] (value)}
               <button
+                type="button"
                 role="tab"
                 aria-selected={side === value}
                 class="-mb-px border-b-2 px-2 py-1 text-sm {side === value
@@ -138,13 +139,13 @@
                 {#each result.plan.args as a, i (i)}<li>{a}</li>{/each}
               </ul>
             {:else if side === 'policies'}
-              {#each result.plan.tables as t (t.table)}
+              {#each result.plan.tables as t, i (i)}
                 {#each t.columns as c (c.name)}
                   <p class="mb-1">
                     <span class="mono">{c.name}</span>
                     <span class="text-feldspar">◐ {c.treatment}{c.partly ? ', some rows' : ''}</span>
-                    {#each c.by as name (name)}<span class="chip mr-1">{name}</span
-                      >{/each}{#each [...c.lost, ...c.lifted] as name (name)}<span
+                    {#each c.by as name, i (i)}<span class="chip mr-1">{name}</span
+                      >{/each}{#each [...c.lost, ...c.lifted] as name, i (i)}<span
                         class="chip mr-1 line-through"
                         title={c.lifted.includes(name) ? 'lifted by REVEAL' : 'overruled by a stricter one'}
                         >{name}</span
@@ -152,7 +153,7 @@
                   </p>
                 {/each}
               {/each}
-              {#each result.plan.policies as p (p)}<p class="mb-2">{p}.</p>{:else}<p class="text-muted">
+              {#each result.plan.policies as p, i (i)}<p class="mb-2">{p}.</p>{:else}<p class="text-muted">
                   No policy shaped this: the tables are read as they are.
                 </p>{/each}
             {:else}<pre class="mono text-xs!">{(result.plan.database ?? []).join('\n')}</pre>{/if}

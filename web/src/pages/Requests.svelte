@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { dayOf, endOf, momentOf } from '../lib/dates'
   import { api, get, type Changed, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { fetched, loaded } from '../lib/load.svelte'
@@ -21,13 +22,19 @@
     (signal) => {
       if (!number) {
         one = null
+        open = ''
         return null
       }
       return get(api.GET('/api/v1/requests/{number}', { signal, params: { path: { number } } }))
     },
     (r) => {
+      if (open && one?.number === r.number) return // what is being decided does not change under the hand
+      if (one?.number !== r.number) {
+        fix = 1
+        until = word = ''
+        open = ''
+      }
       one = r
-      fix = 1
       problem = null
     },
     (p) => {
@@ -49,7 +56,7 @@
         body: {
           decision,
           fix: decision === 'grant' ? fix : undefined,
-          until: decision === 'grant' && until ? new Date(until + 'T00:00').toISOString() : undefined,
+          until: decision === 'grant' ? endOf(until) : undefined,
           word: word || undefined,
           dry_run: dry || undefined,
         },
@@ -62,7 +69,7 @@
     declined: ['⊘', 'text-garnet'],
     withdrawn: ['–', 'text-muted'],
   }
-  const day = (at: string) => new Date(at).toLocaleString('sv').slice(0, 16)
+  const day = (at: string) => momentOf(at)
   const yours = $derived((list.value?.items ?? []).filter((r) => r.own))
   const others = $derived((list.value?.items ?? []).filter((r) => !r.own))
 </script>
@@ -129,7 +136,7 @@
             {states[one.status][0]}
             {one.status}{one.decided_by ? ' by ' + one.decided_by : ''}{one.decided
               ? ', ' + day(one.decided)
-              : ''}{one.until ? ', until ' + one.until.slice(0, 10) : ''}{one.word ? ': ' + one.word : ''}
+              : ''}{one.until ? ', until ' + dayOf(one.until) : ''}{one.word ? ': ' + one.word : ''}
           </p>
         {:else if one.decides}
           {#if one.note}<p class="text-feldspar">{one.note}</p>{/if}
@@ -153,12 +160,14 @@
             </fieldset>
           {/if}
           <div class="flex gap-2">
-            {#if one.fixes.length}<button class="btn btn-main" onclick={() => (open = 'grant')}>Grant …</button>{/if}
-            <button class="btn" onclick={() => (open = 'decline')}>Decline …</button>
+            {#if one.fixes.length}<button type="button" class="btn btn-main" onclick={() => (open = 'grant')}
+                >Grant …</button
+              >{/if}
+            <button type="button" class="btn" onclick={() => (open = 'decline')}>Decline …</button>
           </div>
         {:else if one.own}
           <p class="text-muted">Who manages it has been told, and decides.</p>
-          <div><button class="btn" onclick={() => (open = 'withdraw')}>Withdraw</button></div>
+          <div><button type="button" class="btn" onclick={() => (open = 'withdraw')}>Withdraw</button></div>
         {/if}
       </section>
     {/if}
@@ -174,7 +183,10 @@
     ready={open !== 'decline' || !!word.trim()}
     {send}
     sentence
-    ondone={() => changes.count++}
+    ondone={() => {
+      open = ''
+      changes.count++
+    }}
   >
     {#if open === 'grant'}
       <label class="text-sm text-muted"

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { flushSync, tick } from 'svelte'
+  import { flushSync } from 'svelte'
   import { api, get, says, type Changed, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { fetched, loaded } from '../lib/load.svelte'
@@ -75,8 +75,9 @@
   // is refused, the page shows again what is so.
   let sending: Promise<void> = Promise.resolve()
   let waiting = 0
-  function decide(decision: 'keep' | 'revoke' | 'until' | 'undo' | 'hand', to = '') {
-    const numbers = targets.map((i) => i.number)
+  function decide(decision: 'keep' | 'revoke' | 'until' | 'undo' | 'hand', to = '', about: Item[] = targets) {
+    const numbers = about.map((i) => i.number)
+    const review = page?.name ?? '' // another may be on the page when this is sent
     if (!page || page.status !== 'open' || !numbers.length) return
     const body = {
       items: numbers,
@@ -108,15 +109,17 @@
     waiting++
     sending = sending.then(async () => {
       try {
-        await get(api.POST('/api/v1/reviews/{name}/decisions', { params: { path: { name } }, body }))
+        await get(api.POST('/api/v1/reviews/{name}/decisions', { params: { path: { name: review } }, body }))
         problem = null
       } catch (error) {
         problem = says(error)
       }
-      if (--waiting > 0) return
+      if (--waiting > 0 || page?.name !== review) return
       try {
-        const now = await get(api.GET('/api/v1/reviews/{name}', { params: { path: { name }, query: { all: true } } }))
-        if (waiting === 0) {
+        const now = await get(
+          api.GET('/api/v1/reviews/{name}', { params: { path: { name: review }, query: { all: true } } }),
+        )
+        if (waiting === 0 && page?.name === review) {
           page = now
           items = now.list
         }
@@ -133,9 +136,11 @@
   let opening = $state(false)
   let draft = $state('')
 
+  // The keys decide where the items are, and nowhere else: what is typed elsewhere decides nothing.
+  const focused = (node: HTMLElement) => node.focus({ preventScroll: true })
   function key(event: KeyboardEvent) {
-    const typing = (event.target as Element).closest('input, textarea, select, [role=dialog]')
-    if (typing || event.metaKey || event.ctrlKey || event.altKey || !page) return
+    const control = event.key === ' ' && (event.target as Element).closest('a, input')
+    if (control || event.metaKey || event.ctrlKey || event.altKey || !page) return
     const step = (to: number) => {
       at = Math.min(Math.max(to, 0), shown.length - 1)
       view.show(at)
@@ -178,8 +183,7 @@
   }
   const same = $derived(items.filter((i) => i.changed === 'same' && !i.decision))
   function keepSame() {
-    chosen = Object.fromEntries(same.map((i) => [i.number, true]))
-    void tick().then(() => decide('keep'))
+    decide('keep', '', same)
   }
   const close = (dry: boolean): Promise<Changed> =>
     get(
@@ -202,17 +206,15 @@
   }
 </script>
 
-<svelte:window
-  onkeydowncapture={key}
-  onbeforeprint={() => flushSync(() => (printing = true))}
-  onafterprint={() => (printing = false)}
-/>
+<svelte:window onbeforeprint={() => flushSync(() => (printing = true))} onafterprint={() => (printing = false)} />
 
 <div class="flex h-full flex-col gap-3 p-5">
   {#if !name}
     <div class="flex items-center gap-3">
       <h1>Reviews</h1>
-      {#if admin}<button class="btn btn-main ml-auto" onclick={() => (opening = true)}>Open a review …</button>{/if}
+      {#if admin}<button type="button" class="btn btn-main ml-auto" onclick={() => (opening = true)}
+          >Open a review …</button
+        >{/if}
     </div>
     <p class="max-w-prose text-muted">
       A review lists what people have in a scope, by the group or role that gives it to them. Reviewers keep or revoke
@@ -259,10 +261,13 @@
         >{page.status === 'open' ? `due on ${page.due}` : `closed by ${page.closed_by}`}; {page.decided} of {page.items} decided</span
       >
       {#if page.status === 'open'}
-        {#if same.length}<button class="btn" onclick={keepSame}>Keep what did not change ({same.length})</button>{/if}
-        {#if admin}<button class="btn btn-main" onclick={() => (closing = true)}>Close and sign …</button>{/if}
-      {:else}<button class="btn" onclick={verify}>Verify the signature</button>{/if}
-      <button class="btn" onclick={() => print()}>Print</button>
+        {#if same.length}<button type="button" class="btn" onclick={keepSame}
+            >Keep what did not change ({same.length})</button
+          >{/if}
+        {#if admin}<button type="button" class="btn btn-main" onclick={() => (closing = true)}>Close and sign …</button
+          >{/if}
+      {:else}<button type="button" class="btn" onclick={verify}>Verify the signature</button>{/if}
+      <button type="button" class="btn" onclick={() => print()}>Print</button>
     </div>
     {#if verified}<p class={verified.holds ? 'text-epidote' : 'text-garnet'} role="status">
         {verified.holds ? '●' : '⊘'}
@@ -272,22 +277,24 @@
     <div class="flex flex-wrap items-center gap-2 print:hidden">
       {#each [['all', 'All'], ['open', 'Not decided'], ['yours', 'Yours'], ['revoke', 'To revoke or end']] as const as [value, title] (value)}
         <button
+          type="button"
           class="btn py-0 text-sm"
           aria-pressed={only === value}
           onclick={() => {
             only = value
             at = 0
+            scroller?.focus()
           }}>{title}</button
         >
       {/each}
       {#if page.status === 'open'}
         <span class="ml-auto flex items-center gap-1 text-sm">
           <input class="field w-48 py-0" bind:value={word} placeholder="A word (optional)" aria-label="A word" />
-          <button class="btn py-0" onclick={() => decide('keep')}>Keep <kbd>k</kbd></button>
-          <button class="btn py-0" onclick={() => decide('revoke')}>Revoke <kbd>r</kbd></button>
-          <button class="btn py-0" onclick={() => (ending = true)}>Until … <kbd>e</kbd></button>
-          <button class="btn py-0" onclick={() => (handing = true)}>Hand on … <kbd>h</kbd></button>
-          <button class="btn py-0" onclick={() => decide('undo')}>Undo <kbd>z</kbd></button>
+          <button type="button" class="btn py-0" onclick={() => decide('keep')}>Keep <kbd>k</kbd></button>
+          <button type="button" class="btn py-0" onclick={() => decide('revoke')}>Revoke <kbd>r</kbd></button>
+          <button type="button" class="btn py-0" onclick={() => (ending = true)}>Until … <kbd>e</kbd></button>
+          <button type="button" class="btn py-0" onclick={() => (handing = true)}>Hand on … <kbd>h</kbd></button>
+          <button type="button" class="btn py-0" onclick={() => decide('undo')}>Undo <kbd>z</kbd></button>
         </span>
       {/if}
     </div>
@@ -298,10 +305,12 @@
       aria-label="Items"
       aria-multiselectable="true"
       tabindex="0"
+      onkeydown={key}
+      use:focused
       aria-activedescendant={shown[at] ? 'item-' + shown[at]!.number : undefined}
     >
       <div style="height: {printing ? 0 : view.before}px"></div>
-      {#each printing ? shown.map( (_, index) => ({ index }) ) : view.items.filter((v) => shown[v.index]) as v (shown[v.index]!.number)}
+      {#each printing ? shown.map((_, index) => ({ index })) : view.items as v (shown[v.index]!.number)}
         {@const i = shown[v.index]!}
         <div
           id="item-{i.number}"
@@ -390,7 +399,7 @@
       <label class="text-sm text-muted"
         >Until <input class="field text-ink" type="date" bind:value={until} required /></label
       >
-      <button class="btn btn-main">Keep until then</button>
+      <button type="submit" class="btn btn-main">Keep until then</button>
     </form>
   </Modal>
 {/if}
@@ -412,7 +421,7 @@
           placeholder="who knows"
         /></span
       >
-      <button class="btn btn-main" disabled={!handTo}>Hand on</button>
+      <button type="submit" class="btn btn-main" disabled={!handTo}>Hand on</button>
     </form>
   </Modal>
 {/if}

@@ -41,7 +41,14 @@
       <h1>Gneiss</h1>
       <p class="text-muted">Who may see and change what in shared tables.</p>
       <label
-        >Account <input class="field mt-1" bind:value={user} name="user" autocomplete="username" required readonly={given} /></label
+        >Account <input
+          class="field mt-1"
+          bind:value={user}
+          name="user"
+          autocomplete="username"
+          required
+          readonly={given}
+        /></label
       >
       <label
         >Password <input
@@ -69,7 +76,9 @@
         >
       {/if}
       {#if problem}<p class="text-garnet" role="alert">⊘ {problem.detail}</p>{/if}
-      <button class="btn btn-main justify-center" disabled={busy}>{given ? 'Set it and sign in' : 'Sign in'}</button>
+      <button type="submit" class="btn btn-main justify-center" disabled={busy}
+        >{given ? 'Set it and sign in' : 'Sign in'}</button
+      >
     </div>
   </form>
 </main>

@@ -48,6 +48,7 @@
       <input class="field" placeholder="filter tables" aria-label="Filter tables" bind:value={filter} />
       {#if signed.session?.administrator}
         <button
+          type="button"
           class="btn"
           aria-pressed={picked.on}
           title="Mark several, to grant on them together"
@@ -79,7 +80,9 @@
         <span class="text-sm text-muted"
           >{kinds.length > 1 ? 'mark objects of one kind' : `${picked.list.length} marked`}</span
         >
-        <button class="btn btn-main" disabled={kinds.length !== 1} onclick={() => (granting = true)}>Grant …</button>
+        <button type="button" class="btn btn-main" disabled={kinds.length !== 1} onclick={() => (granting = true)}
+          >Grant …</button
+        >
       </div>
     {/if}
     <p class="border-t border-line p-2 text-xs text-muted">

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { dayOf } from '../lib/dates'
   import type { Column } from '../lib/grid'
   import { api, get, type Changed, type Schemas } from '../lib/api'
   import { loaded } from '../lib/load.svelte'
@@ -55,7 +56,7 @@
     { id: 'queries', head: 'Queries', number: true, value: (i) => i.queries },
     { id: 'people', head: 'People', number: true, value: (i) => i.people },
     { id: 'last', head: 'Last used', class: 'whitespace-nowrap', value: (i) => i.last ?? '' },
-    { id: 'given', head: 'Given', class: 'whitespace-nowrap text-muted', value: (i) => i.since?.slice(0, 10) ?? '' },
+    { id: 'given', head: 'Given', class: 'whitespace-nowrap text-muted', value: (i) => dayOf(i.since) },
     { id: 'note', head: 'Note', value: (i) => i.note || (i.of && i.of > 1 ? `${i.reads ?? 0} of ${i.of} tables` : '') },
     ...(signed.session?.administrator
       ? [{ id: 'fix', head: 'Fix', controls: true, value: () => '' } as Column<Item>]
@@ -80,9 +81,14 @@
       <span class="w-64"
         ><SubjectPicker bind:value={picked} kinds={[]} label="Of whom" placeholder="everybody: what is unused" /></span
       >
-      {#if of}<button class="btn" onclick={() => place.go('/use', { of: '', unused: '' })}>Everybody</button>
-        <button class="btn" aria-pressed={unused} onclick={() => place.go('/use', { of, unused: unused ? '' : '1' })}
-          >Only what is unused</button
+      {#if of}<button type="button" class="btn" onclick={() => place.go('/use', { of: '', unused: '' })}
+          >Everybody</button
+        >
+        <button
+          type="button"
+          class="btn"
+          aria-pressed={unused}
+          onclick={() => place.go('/use', { of, unused: unused ? '' : '1' })}>Only what is unused</button
         >{/if}
     {/if}
     <select
@@ -94,6 +100,7 @@
       {#each ['30', '90', '150', '365'] as d (d)}<option value={d}>{d} days</option>{/each}
     </select>
     {#if signed.session?.administrator && takes && !report.value?.short}<button
+        type="button"
         class="btn btn-main ml-auto"
         onclick={() => (taking = true)}>Take back what nobody used …</button
       >{/if}
@@ -105,8 +112,8 @@
         ? 'your queries'
         : of.startsWith('role:') || of.startsWith('group:')
           ? 'its members’ queries'
-          : `the queries of ${of}`}{report.value ? `, since ${report.value.since.slice(0, 10)}` : ''}. Rights that only
-    serve to administer are left out.
+          : `the queries of ${of}`}{report.value ? `, since ${dayOf(report.value.since)}` : ''}. Rights that only serve
+    to administer are left out.
     {#if report.value?.short}<b class="text-feldspar">Use has not been counted for {days} days yet.</b>{/if}
   </p>
   {#if report.problem}<Trouble problem={report.problem} />{/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { dayOf } from '../lib/dates'
   import { fetched } from '../lib/load.svelte'
   import { api, get, says, type Access, type Problem } from '../lib/api'
   import type { Column } from '../lib/grid'
@@ -51,14 +52,19 @@
   function open(a: Access) {
     opened = opened === name(a) ? '' : name(a)
     paths = null
-    if (!opened) return
+    const asked = opened
+    if (!asked) return
     get(
       api.GET('/api/v1/access', {
         params: { query: { of: of || a.subject, below: of ? a.object : to, paths: true } },
       }),
     )
-      .then((list) => (paths = list.items.find((x) => x.object === a.object)?.paths ?? []))
-      .catch((error) => (problem = says(error)))
+      .then((list) => {
+        if (opened === asked) paths = list.items.find((x) => x.object === a.object)?.paths ?? []
+      })
+      .catch((error) => {
+        if (opened === asked) problem = says(error)
+      })
   }
 
   // ALL says the rest but REVEAL.
@@ -92,6 +98,7 @@
       ></span
     >
     {#if inside(a)}<button
+        type="button"
         class="btn ml-1 px-1.5 py-0 text-xs"
         aria-expanded={unfolded.includes(a.object)}
         onclick={() =>
@@ -99,7 +106,7 @@
         >{unfolded.includes(a.object) ? '▾' : '▸'} {inside(a)} {inside(a) === 1 ? 'table' : 'tables'}</button
       >{/if}
   {:else if c.id === 'bands'}
-    <button aria-label="Paths of {name(a)}" aria-expanded={opened === name(a)} onclick={() => open(a)}>
+    <button type="button" aria-label="Paths of {name(a)}" aria-expanded={opened === name(a)} onclick={() => open(a)}>
       <BandGlyph bands={a.bands} />
     </button>
   {:else if c.id === 'may'}<span title={a.privileges.join(', ')}>{may(a.privileges)}</span>
@@ -118,7 +125,7 @@
             {/each}
             <span class="mono">{p.grant.privilege} on {p.grant.object}</span>
             <span class="text-muted"
-              >{p.grant.grantor ? `by ${p.grant.grantor}, ${p.grant.at.slice(0, 10)}` : 'built in'}{p.grant.ticket
+              >{p.grant.grantor ? `by ${p.grant.grantor}, ${dayOf(p.grant.at)}` : 'built in'}{p.grant.ticket
                 ? `, ${p.grant.ticket}`
                 : ''}</span
             >

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { dayOf, endOf, momentOf } from '../lib/dates'
   import type { Column } from '../lib/grid'
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
@@ -42,7 +43,7 @@
           body: {
             name,
             subject: of || undefined,
-            expires: until ? new Date(until + 'T00:00').toISOString() : undefined,
+            expires: endOf(until),
           },
         }),
       )
@@ -72,8 +73,8 @@
     { id: 'for', head: 'What for', class: 'font-semibold', value: (t) => t.name || (t.session ? 'console' : '') },
     { id: 'account', head: 'Account', class: 'mono', value: (t) => t.subject },
     { id: 'kind', head: 'Kind', value: (t) => (t.session ? 'session' : 'token') + (t.current ? ', this one' : '') },
-    { id: 'since', head: 'Since', class: 'text-muted', value: (t) => t.created.slice(0, 10) },
-    { id: 'until', head: 'Until', class: 'text-muted', value: (t) => t.expires.slice(0, 16).replace('T', ' ') },
+    { id: 'since', head: 'Since', class: 'text-muted', value: (t) => dayOf(t.created) },
+    { id: 'until', head: 'Until', class: 'text-muted', value: (t) => momentOf(t.expires) },
     { id: 'id', head: 'Id', class: 'mono text-muted', value: (t) => t.id },
     { id: 'actions', head: 'Actions', controls: true, value: () => '' },
   ]
@@ -81,7 +82,7 @@
 
 {#snippet cell(t: Token, c: Column<Token>)}
   {#if c.id !== 'actions'}{c.value(t)}
-  {:else if !t.current}<button class="btn py-0 text-sm" onclick={() => end(t.id)}>End</button>{/if}
+  {:else if !t.current}<button type="button" class="btn py-0 text-sm" onclick={() => end(t.id)}>End</button>{/if}
 {/snippet}
 
 <h2 class="mb-2">Password</h2>
@@ -114,7 +115,7 @@
       required
     /></label
   >
-  <button class="btn btn-main" disabled={!next || next !== again}>Change it</button>
+  <button type="submit" class="btn btn-main" disabled={!next || next !== again}>Change it</button>
   {#if again && next !== again}<span class="text-garnet">the two new ones are not the same</span>{/if}
 </form>
 {#if problem}<div class="mb-4"><Trouble {problem} /></div>{/if}
@@ -126,9 +127,9 @@
     <span class="w-56"
       ><SubjectPicker bind:value={of} kinds={['user', 'service']} label="Tokens of" placeholder="yourself" /></span
     >
-    {#if of}<button class="btn" onclick={() => (of = '')}>Your own</button>{/if}
+    {#if of}<button type="button" class="btn" onclick={() => (of = '')}>Your own</button>{/if}
   {/if}
-  <button class="btn ml-auto" onclick={start}>New token</button>
+  <button type="button" class="btn ml-auto" onclick={start}>New token</button>
 </div>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
 <Grid
@@ -151,8 +152,8 @@
       </p>
       <p class="mono panel mb-3 p-2 break-all select-all">{made.secret}</p>
       <div class="flex justify-end gap-2">
-        <button class="btn" onclick={() => navigator.clipboard.writeText(made!.secret)}>Copy</button>
-        <button class="btn btn-main" onclick={() => (adding = false)}>Done</button>
+        <button type="button" class="btn" onclick={() => navigator.clipboard.writeText(made!.secret)}>Copy</button>
+        <button type="button" class="btn btn-main" onclick={() => (adding = false)}>Done</button>
       </div>
     {:else}
       <form class="flex flex-col gap-3" onsubmit={add}>
@@ -172,7 +173,7 @@
         {#if refused}<Trouble problem={refused} />{/if}
         <div class="flex justify-end gap-2">
           <button type="button" class="btn" onclick={() => (adding = false)}>Cancel</button>
-          <button class="btn btn-main">Make it</button>
+          <button type="submit" class="btn btn-main">Make it</button>
         </div>
       </form>
     {/if}

@@ -19,6 +19,7 @@
 
   async function ask(event: SubmitEvent) {
     event.preventDefault()
+    event.stopPropagation() // it may stand in another form, which is not sent with it
     try {
       made = await get(
         api.POST('/api/v1/requests', {
@@ -60,7 +61,7 @@
       required
     /></label
   >
-  <button class="btn btn-main">Ask</button>
+  <button type="submit" class="btn btn-main">Ask</button>
 </form>
 {#if made}<p class="mt-2 text-sm text-epidote" role="status">
     ● Asked for {made.asks}, as request {made.number}. You will find the answer on the page Requests.

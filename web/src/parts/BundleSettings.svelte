@@ -23,7 +23,7 @@
     privileges = [...(bundle?.privileges ?? ['SELECT'])]
     editing = true
   }
-  const put = (privileges: string[], replace: boolean, dry: boolean) =>
+  const put = (name: string, privileges: string[], replace: boolean, dry: boolean) =>
     get(
       api.POST('/api/v1/bundles', {
         body: { name, privileges, replace: replace || undefined, dry_run: dry || undefined },
@@ -55,9 +55,11 @@
           <td class="text-muted">{b.built_in ? 'built in' : ''}</td>
           <td class="whitespace-nowrap">
             {#if admin}
-              <button class="btn py-0 text-sm" onclick={() => edit(b)}>Edit</button>
-              {#if !b.built_in}<button class="btn py-0 text-sm" onclick={() => ((chosen = b), (removing = true))}
-                  >Remove</button
+              <button type="button" class="btn py-0 text-sm" onclick={() => edit(b)}>Edit</button>
+              {#if !b.built_in}<button
+                  type="button"
+                  class="btn py-0 text-sm"
+                  onclick={() => ((chosen = b), (removing = true))}>Remove</button
                 >{/if}
             {/if}
           </td>
@@ -66,7 +68,7 @@
     </tbody>
   </table>
 </div>
-{#if admin && list.value}<button class="btn mt-3" onclick={() => edit(null)}>Add a bundle</button>{/if}
+{#if admin && list.value}<button type="button" class="btn mt-3" onclick={() => edit(null)}>Add a bundle</button>{/if}
 {#if editing}
   <ChangeDialog
     bind:open={editing}
@@ -74,8 +76,11 @@
     verb={chosen ? 'Save' : 'Add'}
     asked={JSON.stringify([name, privileges])}
     ready={!!name && privileges.length > 0}
-    send={(dry) => put($state.snapshot(privileges), !!chosen, dry)}
-    undo={() => (chosen ? put(chosen.privileges, true, false) : remove(name, false))}
+    send={(dry) => put(name, $state.snapshot(privileges), !!chosen, dry)}
+    undo={() => {
+      const [made, before] = [name, chosen?.privileges]
+      return () => (before ? put(made, before, true, false) : remove(made, false))
+    }}
     none="Nobody gains or loses anything by it now."
   >
     {#if !chosen}<label class="text-sm text-muted"
@@ -97,6 +102,9 @@
     verb="Remove"
     asked={chosen.name}
     send={(dry) => remove(chosen!.name, dry)}
-    undo={() => put(chosen!.privileges, false, false)}
+    undo={() => {
+      const { name, privileges } = chosen!
+      return () => put(name, privileges, false, false)
+    }}
   />
 {/if}

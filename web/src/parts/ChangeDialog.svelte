@@ -27,7 +27,8 @@
     asked: string
     ready?: boolean
     send: (dry: boolean) => Promise<Changed>
-    undo?: () => Promise<Changed>
+    /** Makes the way back from what is on the form as it is sent. */
+    undo?: () => () => Promise<Changed>
     ondone?: (changed: Changed) => void
     none?: string
     /** Shows in words what it would do, too, where the form does not say it. */
@@ -63,10 +64,12 @@
 
   async function submit(event: SubmitEvent) {
     event.preventDefault()
+    event.stopPropagation()
     busy = true
+    const back = undo?.() // from what is sent, and not from what the form has later
     try {
       const done = await send(false)
-      changes.made(done, undo)
+      changes.made(done, back)
       open = false
       ondone?.(done)
     } catch (error) {
@@ -83,14 +86,14 @@
     {#if would}
       <section class="rounded border border-line bg-raised p-2" aria-label="What this would do">
         {#if sentence}
-          {#each would.says as line (line)}<p class="mb-1 first-letter:uppercase">{line}.</p>{/each}
+          {#each would.says as line, i (i)}<p class="mb-1 first-letter:uppercase">{line}.</p>{/each}
         {:else}<p class="mb-1 text-sm text-muted">What this would change</p>{/if}
         <Effects changed={would} {none} />
       </section>
     {/if}
     <div class="flex justify-end gap-2">
       <button type="button" class="btn" onclick={() => (open = false)}>Cancel</button>
-      <button class="btn btn-main" disabled={!ready || busy || !would}>{verb}</button>
+      <button type="submit" class="btn btn-main" disabled={!ready || busy || !would}>{verb}</button>
     </div>
   </form>
 </Modal>

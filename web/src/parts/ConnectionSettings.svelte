@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { shortMomentOf } from '../lib/dates'
   import type { Column } from '../lib/grid'
   import { api, get, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
@@ -34,7 +35,7 @@
     look++
   }
 
-  const time = (at: string) => new Date(at).toLocaleString('sv').slice(5, 16)
+  const time = (at: string) => shortMomentOf(at)
   const seconds = (c: Connection) => Math.max(0, Math.round((Date.now() - new Date(c.state_since).getTime()) / 1000))
   const columns: Column<Connection>[] = [
     { id: 'who', head: 'Who', class: 'mono', value: (c) => c.user },
@@ -53,6 +54,7 @@
 
 {#snippet cell(c: Connection, column: Column<Connection>)}
   {#if column.id === 'actions'}<button
+      type="button"
       class="btn py-0 text-sm"
       onclick={() => {
         chosen = c
@@ -90,8 +92,8 @@
     {#if chosen.statement}<pre
         class="mono panel mb-3 max-h-48 overflow-auto p-2 whitespace-pre-wrap">{chosen.statement}</pre>{/if}
     <div class="flex justify-end gap-2">
-      <button class="btn" onclick={() => (asking = false)}>Cancel</button>
-      <button class="btn btn-main" onclick={() => end(chosen!.id)}>End it</button>
+      <button type="button" class="btn" onclick={() => (asking = false)}>Cancel</button>
+      <button type="button" class="btn btn-main" onclick={() => end(chosen!.id)}>End it</button>
     </div>
   </Modal>
 {/if}

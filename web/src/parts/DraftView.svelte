@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { momentOf } from '../lib/dates'
   import { api, get, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import type { Column } from '../lib/grid'
@@ -64,14 +65,17 @@
       <h1 class="font-mono">{draft.name}</h1>
       <p class="text-muted">
         {draft.reason ? `${draft.reason}; ` : ''}opened by <span class="mono">{draft.by}</span>,
-        {new Date(draft.opened).toLocaleString('sv')}
+        {momentOf(draft.opened)}
       </p>
     </div>
     <div class="flex flex-wrap gap-2">
-      {#if inIt}<button class="btn" onclick={() => place.look({ draft: '' })}>Leave the draft</button>
-      {:else}<button class="btn" onclick={() => place.look({ draft: name, at: '' })}>Look through it</button>{/if}
-      {#if draft.fill}<button class="btn" onclick={() => (dropping = true)}>Drop …</button>{/if}
+      {#if inIt}<button type="button" class="btn" onclick={() => place.look({ draft: '' })}>Leave the draft</button>
+      {:else}<button type="button" class="btn" onclick={() => place.look({ draft: name, at: '' })}
+          >Look through it</button
+        >{/if}
+      {#if draft.fill}<button type="button" class="btn" onclick={() => (dropping = true)}>Drop …</button>{/if}
       <button
+        type="button"
         class="btn btn-main"
         disabled={!draft.steps.length || draft.misfits > 0}
         title={draft.misfits ? 'Take out what no longer fits first' : undefined}
@@ -89,10 +93,11 @@
             {#each s.says as line, i (i)}<p class="first-letter:uppercase">{line}.</p>{/each}
             {#if s.misfit}<p class="text-garnet">⊘ It no longer fits: {s.misfit}.</p>{/if}
             <p class="text-xs text-muted">
-              <span class="mono">{s.by}</span>, {new Date(s.at).toLocaleString('sv')}{s.reason ? `: ${s.reason}` : ''}
+              <span class="mono">{s.by}</span>, {momentOf(s.at)}{s.reason ? `: ${s.reason}` : ''}
             </p>
           </div>
           {#if draft.fill}<button
+              type="button"
               class="btn self-start px-2 py-0"
               aria-label="Take out change {s.number}"
               onclick={() => remove(s.number)}>×</button

@@ -5,7 +5,10 @@
   import SubjectPicker from './SubjectPicker.svelte'
 
   // What a subject is: name, title, lead, attributes, password.
-  let { open = $bindable(false), page }: { open: boolean; page: SubjectPage } = $props()
+  let { open = $bindable(false), page: now }: { open: boolean; page: SubjectPage } = $props()
+  // As it was when the form was opened: what others change meanwhile is not undone by saving.
+  /* svelte-ignore state_referenced_locally */
+  const page = $state.snapshot(now) as SubjectPage
   const acts = $derived(page.kind === 'user' || page.kind === 'service')
   /* svelte-ignore state_referenced_locally */
   let name = $state(page.name)
@@ -42,7 +45,15 @@
       password: password || undefined,
     }
   })
-  const ready = $derived(Object.values(body).filter((v) => v !== undefined).length > 1)
+  // What this form would change and somebody else has changed since it was opened: it is not overwritten.
+  const moved = $derived([
+    ...(body.title !== undefined && now.title !== page.title ? ['the title'] : []),
+    ...(body.lead !== undefined && now.lead !== page.lead ? ['the lead'] : []),
+    ...Object.keys(body.attributes ?? {}).filter(
+      (n) => (now.attributes[n] ?? []).join() !== (page.attributes[n] ?? []).join(),
+    ),
+  ])
+  const ready = $derived(!moved.length && Object.values(body).filter((v) => v !== undefined).length > 1)
 
   const patch = (ref: string, body: object, dry: boolean) =>
     get(
@@ -54,16 +65,17 @@
   function undo() {
     const b = $state.snapshot(body)
     const before = Object.fromEntries(Object.keys(b.attributes ?? {}).map((n) => [n, page.attributes[n] ?? []]))
-    return patch(
-      `${page.kind}:${b.rename ?? page.name}`,
-      {
-        title: b.title === undefined ? undefined : page.title,
-        lead: b.lead === undefined ? undefined : (page.lead ?? ''),
-        rename: b.rename ? page.name : undefined,
-        attributes: b.attributes ? before : undefined,
-      },
-      false,
-    )
+    return () =>
+      patch(
+        `${page.kind}:${b.rename ?? page.name}`,
+        {
+          title: b.title === undefined ? undefined : page.title,
+          lead: b.lead === undefined ? undefined : (page.lead ?? ''),
+          rename: b.rename ? page.name : undefined,
+          attributes: b.attributes ? before : undefined,
+        },
+        false,
+      )
   }
   function done() {
     if (body.rename)
@@ -81,6 +93,9 @@
   undo={password ? undefined : undo}
   ondone={done}
 >
+  {#if moved.length}<p class="text-garnet" role="alert">
+      ⊘ Somebody has changed {moved.join(' and ')} since you opened this. Close it, and open it again.
+    </p>{/if}
   <div class="grid grid-cols-2 gap-3">
     <label class="text-sm text-muted"
       >Name <input class="field mono text-ink" bind:value={name} name="rename" required /></label

@@ -32,6 +32,6 @@
     {#if changed.more}<li class="text-muted">… and more than can be listed</li>{/if}
   </ul>
 {/if}
-{#each changed.notes as note (note)}
+{#each changed.notes as note, i (i)}
   <p class="mt-1 rounded bg-feldspar-wash px-2 py-1 text-sm"><span aria-hidden="true">◆</span> Note: {note}</p>
 {/each}

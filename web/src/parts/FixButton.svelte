@@ -63,12 +63,13 @@
     return get(api.DELETE('/api/v1/subjects/{name}', { params: { path: { name: fix.remove! }, query: { dry_run } } }))
   }
 
-  const undo = $derived.by((): (() => Promise<Changed>) | undefined => {
+  // The way back from what is sent: the fix may be another one by the time it is taken.
+  const undo = $derived.by((): (() => () => Promise<Changed>) | undefined => {
     const { grants, give, stop } = fix
-    if (grants) return () => together(grants, (body) => get(api.POST('/api/v1/grants/revoke', { body })))
-    if (give) return () => get(api.POST('/api/v1/memberships/end', { body: give }))
+    if (grants) return () => () => together(grants, (body) => get(api.POST('/api/v1/grants/revoke', { body })))
+    if (give) return () => () => get(api.POST('/api/v1/memberships/end', { body: give }))
     if (stop)
-      return () =>
+      return () => () =>
         get(api.PATCH('/api/v1/policies/{name}', { params: { path: { name: stop } }, body: { status: 'live' } }))
   })
 </script>
@@ -77,6 +78,7 @@
     ><span class="first-letter:uppercase">{fix.says}</span></a
   >
 {:else}<button
+    type="button"
     class="btn py-0 text-left text-sm whitespace-normal!"
     onclick={() => (chooses ? (choosing = true) : (open = true))}
     ><span class="first-letter:uppercase">{fix.says}</span></button

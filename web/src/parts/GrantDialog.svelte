@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { endOf } from '../lib/dates'
   import { scrollable } from '../lib/scrollable'
   import { api, get } from '../lib/api'
   import { bundles, fits } from '../lib/rights.svelte'
@@ -49,14 +50,14 @@
     option,
     ticket: ticket || undefined,
     reason: reason || undefined,
-    until: until ? new Date(until + 'T00:00').toISOString() : undefined,
+    until: endOf(until),
   })
 
   const send = (dry: boolean) =>
     get(api.POST('/api/v1/grants', { body: { ...$state.snapshot(body), dry_run: dry || undefined } }))
   function undo() {
     const { privileges, objects, subjects, columns } = $state.snapshot(body)
-    return get(api.POST('/api/v1/grants/revoke', { body: { privileges, objects, subjects, columns } }))
+    return () => get(api.POST('/api/v1/grants/revoke', { body: { privileges, objects, subjects, columns } }))
   }
 
   function toggle(list: string[], item: string): string[] {

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { dayOf } from '../lib/dates'
   import { api, get, type Grant } from '../lib/api'
   import type { Column } from '../lib/grid'
   import { place } from '../lib/place.svelte'
@@ -23,7 +24,7 @@
     { id: 'privilege', head: 'Privilege', class: 'mono', value: (g) => [g.privilege, ...(g.gives ?? [])].join(' ') },
     ...(about !== 'object' ? [{ id: 'on', head: 'On', class: 'mono min-w-44', value: (g: Grant) => g.object }] : []),
     ...(about !== 'subject' ? [{ id: 'to', head: 'To', class: 'mono min-w-44', value: (g: Grant) => g.subject }] : []),
-    { id: 'by', head: 'By, since', class: 'text-muted', value: (g) => `${giver(g)} ${g.at.slice(0, 10)}` },
+    { id: 'by', head: 'By, since', class: 'text-muted', value: (g) => `${giver(g)} ${dayOf(g.at)}` },
     { id: 'note', head: 'Note', class: 'text-sm', value: (g) => notes(g) },
     ...(manage ? [{ id: 'revoke', head: 'Revoke', controls: true, value: () => '' }] : []),
   ])
@@ -32,7 +33,7 @@
     [
       g.owns && `owner of ${g.owns}`,
       g.option && 'grant option',
-      g.until && `until ${g.until.slice(0, 10)}`,
+      g.until && `until ${dayOf(g.until)}`,
       g.ticket,
       g.reason,
       g.dormant && `dormant: ${g.dormant}`,
@@ -55,7 +56,8 @@
 </script>
 
 {#snippet tools()}
-  {#if marked.length}<button class="btn" onclick={() => revoke(marked)}>Revoke {marked.length}</button>{/if}
+  {#if marked.length}<button type="button" class="btn" onclick={() => revoke(marked)}>Revoke {marked.length}</button
+    >{/if}
 {/snippet}
 {#snippet cell(g: Grant, c: Column<Grant>)}
   {#if c.id === 'mark'}
@@ -79,18 +81,18 @@
     <a class="hover:underline" href={place.href('/subjects/' + g.subject)}><Name of={g.subject} /></a>
   {:else if c.id === 'by'}
     <span class="mono" title={g.basis ? 'entitled by ' + g.basis : undefined}>{giver(g)}</span>
-    {#if g.grantor || g.owns}<span class="block text-xs whitespace-nowrap">{g.at.slice(0, 10)}</span>{/if}
+    {#if g.grantor || g.owns}<span class="block text-xs whitespace-nowrap">{dayOf(g.at)}</span>{/if}
   {:else if c.id === 'note'}
     {#if g.owns}<span class="chip">owner of {g.owns}</span>{:else if g.option}<span class="chip">grant option</span
       >{/if}
-    {#if g.until}<span class="chip">until {g.until.slice(0, 10)}</span>{/if}
+    {#if g.until}<span class="chip">until {dayOf(g.until)}</span>{/if}
     {#if g.ticket}<span class="chip">{g.ticket}</span>{/if}
     {#if g.reason}<span class="text-muted">{g.reason}</span>{/if}
     {#if g.dormant}
       <span class="rounded bg-feldspar-wash px-1">◇ dormant: {g.dormant}</span>
       {#if mine(g) && g.fix}<FixButton fix={g.fix} />{/if}
     {/if}
-  {:else if mine(g)}<button class="btn py-0 text-sm" onclick={() => revoke([g])}>Revoke</button>{/if}
+  {:else if mine(g)}<button type="button" class="btn py-0 text-sm" onclick={() => revoke([g])}>Revoke</button>{/if}
 {/snippet}
 <Grid {name} {columns} rows={grants} {key} {cell} {tools} empty="No grants." />
 {#if open}<RevokeDialog bind:open grants={revoking} />{/if}

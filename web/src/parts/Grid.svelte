@@ -222,6 +222,7 @@
   {#each asked as [id, text] (id)}
     <span class="chip"
       >{columns.find((c) => c.id === id)?.head}: {text}<button
+        type="button"
         aria-label="Stop filtering by {columns.find((c) => c.id === id)?.head}"
         onclick={() => (look.filters[id] = '')}>×</button
       ></span
@@ -285,6 +286,7 @@
             {:else}
               <span class="inline-flex max-w-full items-center gap-1 {c.number ? 'flex-row-reverse' : ''}">
                 <button
+                  type="button"
                   tabindex="-1"
                   class="truncate {c.quiet ? 'sr-only' : ''}"
                   onclick={() => sort(c)}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { momentOf } from '../lib/dates'
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
   import { fetched } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
@@ -60,12 +61,13 @@
           {#each p.says.slice(0, 8) as line, i (i)}<p class="first-letter:uppercase">{line}.</p>{/each}
           {#if p.says.length > 8}<p class="text-sm text-muted">and {p.says.length - 8} more</p>{/if}
           <p class="text-xs text-muted">
-            <span class="mono">{p.by}</span>, {new Date(p.at).toLocaleString('sv')}{p.reason ? `: ${p.reason}` : ''}
+            <span class="mono">{p.by}</span>, {momentOf(p.at)}{p.reason ? `: ${p.reason}` : ''}
             {#if p.draft}<span class="chip ml-1">draft {p.draft}</span>{/if}
             {#each p.names as n (n)}<span class="chip ml-1">{n}</span>{/each}
           </p>
           {#if effects.length}
             <button
+              type="button"
               class="text-sm text-muted underline"
               aria-expanded={opened.includes(p.revision)}
               onclick={() => toggle(p.revision)}
@@ -84,11 +86,14 @@
           {/if}
         </div>
         <div class="flex items-start gap-2">
-          <button class="btn py-0 text-sm" onclick={() => place.look({ at: String(p.revision), draft: '' })}
-            >Look from then</button
+          <button
+            type="button"
+            class="btn py-0 text-sm"
+            onclick={() => place.look({ at: String(p.revision), draft: '' })}>Look from then</button
           >
           {#if admin && p.revision > 1}
             <button
+              type="button"
               class="btn py-0 text-sm"
               onclick={() => {
                 undoing = p
@@ -100,7 +105,7 @@
       </li>
     {/each}
   </ol>
-  {#if next}<button class="btn mt-3" onclick={more}>Fetch older ones</button>{/if}
+  {#if next}<button type="button" class="btn mt-3" onclick={more}>Fetch older ones</button>{/if}
 {/if}
 {#if undoing && open}
   <ChangeDialog

@@ -1,10 +1,10 @@
 <script lang="ts">
   import { api, get, type Schemas } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
   import type { Column } from '../lib/grid'
   import { loaded } from '../lib/load.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
+  import ChangeButton from './ChangeButton.svelte'
   import Grid from './Grid.svelte'
   import Trouble from './Trouble.svelte'
 
@@ -20,20 +20,13 @@
   const go = (more: Record<string, string>) =>
     place.go('/labels/columns', { label, uncovered: uncovered ? 'true' : '', ...more })
 
-  async function lift(name: string, object: string) {
-    const place = (what: 'put' | 'lift') =>
-      get(
-        api.POST('/api/v1/labels/{name}/placements', {
-          params: { path: { name } },
-          body: { do: what, objects: [object] },
-        }),
-      )
-    try {
-      changes.made(await place('lift'), () => place('put'))
-    } catch (error) {
-      changes.failed(error)
-    }
-  }
+  const put = (what: 'put' | 'lift', name: string, object: string, dry: boolean) =>
+    get(
+      api.POST('/api/v1/labels/{name}/placements', {
+        params: { path: { name } },
+        body: { do: what, objects: [object], dry_run: dry || undefined },
+      }),
+    )
 
   type Labelled = NonNullable<typeof list.value>['items'][number]
   const columns: Column<Labelled>[] = [
@@ -65,9 +58,14 @@
     {#each c.labels as name, i (name)}<span
         class="chip mr-1"
         title={c.from[i] === c.column ? 'put on the column' : `from ${c.from[i]}`}
-        >{name}{c.from[i] === c.column ? '' : ' ↑'}{#if admin && c.from[i] === c.column}<button
-            aria-label="Lift {name} from {c.column}"
-            onclick={() => lift(name, c.column)}>×</button
+        >{name}{c.from[i] === c.column ? '' : ' ↑'}{#if admin && c.from[i] === c.column}<ChangeButton
+            title="Lift {name} from {c.column}"
+            verb="Lift"
+            label="Lift {name} from {c.column}"
+            class=""
+            none="Nobody gains or loses anything by it now."
+            send={(dry) => put('lift', name, c.column, dry)}
+            undo={() => () => put('put', name, c.column, false)}>×</ChangeButton
           >{/if}</span
       >{/each}
   {:else if col.id === 'policies'}

@@ -58,10 +58,10 @@
   {:else if c.id === 'clear'}{#each l.revealed as r (r)}<span class="chip mr-1">{r}</span>{/each}
   {:else if c.id === 'actions'}
     {#if admin}
-      <button class="btn py-0 text-sm" onclick={() => show('place', l)}>Put on …</button>
-      <button class="btn py-0 text-sm" onclick={() => show('policy', l)}>Policy</button>
-      <button class="btn py-0 text-sm" onclick={() => show('edit', l)}>Edit</button>
-      <button class="btn py-0 text-sm" onclick={() => show('remove', l)}>Remove</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => show('place', l)}>Put on …</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => show('policy', l)}>Policy</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => show('edit', l)}>Edit</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => show('remove', l)}>Remove</button>
     {/if}
   {:else}{c.value(l)}{/if}
 {/snippet}
@@ -79,7 +79,7 @@
     >, or add one.
   </p>
 {:else}<div class="h-32 animate-pulse rounded bg-raised"></div>{/if}
-{#if admin && labels}<button class="btn mt-3" onclick={() => show('edit', null)}>Add a label</button>{/if}
+{#if admin && labels}<button type="button" class="btn mt-3" onclick={() => show('edit', null)}>Add a label</button>{/if}
 
 {#if dialog === 'edit'}
   <ChangeDialog
@@ -89,7 +89,12 @@
     asked={JSON.stringify([name, topic, level])}
     ready={!!name}
     send={(dry) => put({ name, topic, level }, !!chosen, dry)}
-    undo={() => (chosen ? put(chosen, true, false) : remove(name, false))}
+    undo={() => {
+      const made = name
+      if (!chosen) return () => remove(made, false)
+      const before = { name: chosen.name, topic: chosen.topic, level: chosen.level }
+      return () => put(before, true, false)
+    }}
     none="Nobody gains or loses anything by it now."
   >
     {#if !chosen}<label class="text-sm text-muted"

@@ -1,8 +1,10 @@
 <script lang="ts">
+  import { momentOf } from '../lib/dates'
   import { scrollable } from '../lib/scrollable'
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
+  import ChangeButton from './ChangeButton.svelte'
   import Trouble from './Trouble.svelte'
 
   // Columns that seem to need a label, with the evidence.
@@ -30,14 +32,9 @@
     load()
   })
 
-  async function accept(list: Suggestion[]) {
+  const accept = (list: Suggestion[], dry: boolean) => {
     const items = list.map((s) => ({ column: s.column, label: s.label, topic: s.topic, level: s.level as 'internal' }))
-    try {
-      changes.made(await get(api.POST('/api/v1/label-suggestions', { body: { items } })))
-      marked = []
-    } catch (error) {
-      changes.failed(error)
-    }
+    return get(api.POST('/api/v1/label-suggestions', { body: { items, dry_run: dry || undefined } }))
   }
 
   async function dismiss(s: Suggestion) {
@@ -50,16 +47,25 @@
       changes.failed(error)
     }
   }
+  const none = 'Nobody gains or loses anything by it now.'
   const chosen = $derived((found?.items ?? []).filter((s) => marked.includes(key(s))))
 </script>
 
 <div class="mb-3 flex flex-wrap items-center gap-3">
-  <button class="btn" onclick={() => load(true)} disabled={looking}>{looking ? 'Scanning …' : 'Scan again'}</button>
+  <button type="button" class="btn" onclick={() => load(true)} disabled={looking}
+    >{looking ? 'Scanning …' : 'Scan again'}</button
+  >
   <label class="flex items-center gap-1.5"><input type="checkbox" bind:checked={dismissed} /> those dismissed</label>
   {#if found}<span class="text-sm text-muted"
-      >{found.tables} tables, their values sampled {new Date(found.scanned).toLocaleString('sv')}</span
+      >{found.tables} tables, their values sampled {momentOf(found.scanned)}</span
     >{/if}
-  {#if chosen.length}<button class="btn btn-main ml-auto" onclick={() => accept(chosen)}>Accept {chosen.length}</button
+  {#if chosen.length}<ChangeButton
+      title="Put {chosen.length} labels as suggested"
+      verb="Accept"
+      class="btn btn-main ml-auto"
+      {none}
+      send={(dry) => accept(chosen, dry)}
+      ondone={() => (marked = [])}>Accept {chosen.length}</ChangeButton
     >{/if}
 </div>
 {#if problem}<Trouble {problem} />{/if}
@@ -102,8 +108,9 @@
             </td>
             <td class="text-sm text-muted">{s.evidence.join('; ')}</td>
             <td class="whitespace-nowrap">
-              <button class="btn py-0 text-sm" onclick={() => accept([s])}>Accept</button>
-              {#if !dismissed}<button class="btn py-0 text-sm" onclick={() => dismiss(s)}>Dismiss</button>{/if}
+              <ChangeButton title="Put {s.label} on {s.column}" verb="Accept" {none} send={(dry) => accept([s], dry)} />
+              {#if !dismissed}<button type="button" class="btn py-0 text-sm" onclick={() => dismiss(s)}>Dismiss</button
+                >{/if}
             </td>
           </tr>
         {:else}<tr

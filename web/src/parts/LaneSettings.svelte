@@ -31,7 +31,7 @@
     editing = true
   }
   const limits = $derived({ queries, seconds, rows, bytes: Math.round(mib * 2 ** 20) })
-  const put = (limits: Schemas['WireLimits'], replace: boolean, dry: boolean) =>
+  const put = (name: string, limits: Schemas['WireLimits'], replace: boolean, dry: boolean) =>
     get(api.POST('/api/v1/lanes', { body: { name, limits, replace: replace || undefined, dry_run: dry || undefined } }))
   const remove = (name: string, dry: boolean) =>
     get(api.DELETE('/api/v1/lanes/{name}', { params: { path: { name }, query: { dry_run: dry } } }))
@@ -66,9 +66,13 @@
           <td>{l.open ? '● yes' : '○ no'}</td>
           <td class="whitespace-nowrap">
             {#if admin}
-              <button class="btn py-0 text-sm" onclick={() => ((chosen = l), (granting = true))}>Grant</button>
-              <button class="btn py-0 text-sm" onclick={() => edit(l)}>Limits</button>
-              <button class="btn py-0 text-sm" onclick={() => ((chosen = l), (removing = true))}>Remove</button>
+              <button type="button" class="btn py-0 text-sm" onclick={() => ((chosen = l), (granting = true))}
+                >Grant</button
+              >
+              <button type="button" class="btn py-0 text-sm" onclick={() => edit(l)}>Limits</button>
+              <button type="button" class="btn py-0 text-sm" onclick={() => ((chosen = l), (removing = true))}
+                >Remove</button
+              >
             {/if}
           </td>
         </tr>
@@ -84,7 +88,7 @@
     </tbody>
   </table>
 </div>
-{#if admin && list.value}<button class="btn mt-3" onclick={() => edit(null)}>Add a lane</button>{/if}
+{#if admin && list.value}<button type="button" class="btn mt-3" onclick={() => edit(null)}>Add a lane</button>{/if}
 {#if editing}
   <ChangeDialog
     bind:open={editing}
@@ -92,8 +96,11 @@
     verb={chosen ? 'Save' : 'Add'}
     asked={JSON.stringify([name, limits])}
     ready={!!name && Object.values(limits).every((n) => n > 0)}
-    send={(dry) => put($state.snapshot(limits), !!chosen, dry)}
-    undo={() => (chosen ? put(chosen.limits, true, false) : remove(name, false))}
+    send={(dry) => put(name, $state.snapshot(limits), !!chosen, dry)}
+    undo={() => {
+      const [made, before] = [name, chosen?.limits]
+      return () => (before ? put(made, before, true, false) : remove(made, false))
+    }}
     none="Nobody’s access changes. Queries that are running keep their limits."
   >
     {#if !chosen}<label class="text-sm text-muted"

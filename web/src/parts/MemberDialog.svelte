@@ -1,7 +1,8 @@
 <script lang="ts">
+  import { endOf } from '../lib/dates'
   import { together } from '../lib/changes.svelte'
   import { scrollable } from '../lib/scrollable'
-  import { api, get } from '../lib/api'
+  import { api, get, type Schemas } from '../lib/api'
   import ChangeDialog from './ChangeDialog.svelte'
   import SubjectList from './SubjectList.svelte'
 
@@ -27,29 +28,35 @@
   const pairs = $derived(what.flatMap((of) => who.map((member) => ({ member, of }))))
   const roles = $derived(what.length > 0 && what.every((w) => w.startsWith('role:')))
 
-  const each = (end: boolean, dry: boolean) =>
-    together(pairs, (pair) => {
-      const body = {
-        ...pair,
-        until: until ? new Date(until + 'T00:00').toISOString() : undefined,
-        ticket: ticket || undefined,
-        option: (!end && option && roles) || undefined,
-        by: (end && by) || undefined,
-        cascade: (end && cascade) || undefined,
-        dry_run: dry || undefined,
-      }
+  const asked = $derived(
+    pairs.map((pair) => ({
+      ...pair,
+      until: endOf(until),
+      ticket: ticket || undefined,
+      option: (!end && option && roles) || undefined,
+      by: (end && by) || undefined,
+      cascade: (end && cascade) || undefined,
+    })),
+  )
+  const each = (asked: Schemas['WireMember'][], end: boolean, dry: boolean) =>
+    together(asked, (one) => {
+      const body = { ...one, dry_run: dry || undefined }
       return get(end ? api.POST('/api/v1/memberships/end', { body }) : api.POST('/api/v1/memberships', { body }))
     })
+  function undo() {
+    const [was, ended] = [pairs, end]
+    return () => each(was, !ended, false)
+  }
 </script>
 
 <ChangeDialog
   bind:open
   title={end ? 'Remove members' : 'Add members'}
   verb={end ? 'Remove' : 'Add'}
-  asked={JSON.stringify([pairs, until, ticket, option, cascade])}
+  asked={JSON.stringify(asked)}
   ready={pairs.length > 0}
-  send={(dry) => each(end, dry)}
-  undo={() => each(!end, false)}
+  send={(dry) => each(asked, end, dry)}
+  {undo}
   none={end ? 'Nobody loses anything by it: other ways give the same.' : 'Nobody gains anything by it yet.'}
 >
   <div>

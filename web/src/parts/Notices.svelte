@@ -12,7 +12,7 @@
           {#if notice.problem}
             <p class="font-medium text-garnet">⊘ {notice.problem.detail}</p>
           {:else if notice.changed}
-            {#each notice.changed.says.slice(0, newest ? 6 : 1) as line (line)}<p
+            {#each notice.changed.says.slice(0, newest ? 6 : 1) as line, n (n)}<p
                 class="font-medium first-letter:uppercase"
               >
                 {line}.
@@ -28,10 +28,13 @@
               </p>{/if}
           {/if}
         </div>
-        <button class="btn px-2 py-0" aria-label="Dismiss" onclick={() => changes.dismiss(notice.id)}>×</button>
+        <button type="button" class="btn px-2 py-0" aria-label="Dismiss" onclick={() => changes.dismiss(notice.id)}
+          >×</button
+        >
       </div>
       {#if notice.changed && newest}<div class="mt-1"><Effects changed={notice.changed} none="" short /></div>{/if}
-      {#if notice.undo}<button class="btn mt-2 py-0.5" onclick={() => changes.undo(notice)}>Undo</button>{/if}
+      {#if notice.undo}<button type="button" class="btn mt-2 py-0.5" onclick={() => changes.undo(notice)}>Undo</button
+        >{/if}
     </div>
   {/each}
 </div>

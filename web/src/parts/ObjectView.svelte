@@ -151,13 +151,15 @@
     </div>
     {#if page.manage}
       <div class="flex flex-wrap gap-2">
-        <button class="btn btn-main" onclick={() => (granting = true)}>Grant</button>
-        {#if page.kind !== 'platform'}<button class="btn" onclick={() => (owning = true)}>Owner</button>{/if}
-        {#if page.kind === 'source'}<button class="btn" onclick={scan}>Scan again</button>{/if}
-        {#if page.kind === 'schema'}<button class="btn" onclick={() => (viewing = true)}>View</button>{/if}
+        <button type="button" class="btn btn-main" onclick={() => (granting = true)}>Grant</button>
+        {#if page.kind !== 'platform'}<button type="button" class="btn" onclick={() => (owning = true)}>Owner</button
+          >{/if}
+        {#if page.kind === 'source'}<button type="button" class="btn" onclick={scan}>Scan again</button>{/if}
+        {#if page.kind === 'schema'}<button type="button" class="btn" onclick={() => (viewing = true)}>View</button
+          >{/if}
         {#if isTable}
-          <button class="btn" onclick={() => edit(undefined, 'rows')}>Row policy</button>
-          <button class="btn" onclick={() => edit(undefined, 'columns')}>Column policy</button>
+          <button type="button" class="btn" onclick={() => edit(undefined, 'rows')}>Row policy</button>
+          <button type="button" class="btn" onclick={() => edit(undefined, 'columns')}>Column policy</button>
         {/if}
       </div>
     {/if}

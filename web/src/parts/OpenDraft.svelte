@@ -37,7 +37,7 @@
     {#if problem}<Trouble {problem} />{/if}
     <div class="flex justify-end gap-2">
       <button type="button" class="btn" onclick={() => (open = false)}>Cancel</button>
-      <button class="btn btn-main">Open</button>
+      <button type="submit" class="btn btn-main">Open</button>
     </div>
   </form>
 </Modal>

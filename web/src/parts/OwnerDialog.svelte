@@ -24,7 +24,10 @@
   asked={JSON.stringify([next, leave])}
   ready={leave || !!next}
   send={(dry) => put(leave ? '' : next, dry)}
-  undo={() => put(own ? owner : '', false)}
+  undo={() => {
+    const before = own ? owner : ''
+    return () => put(before, false)
+  }}
 >
   <p class="text-muted">
     The owner has ALL on {object} and below, and USAGE on the way to it. Consider a role: roles stay when people leave. Now:

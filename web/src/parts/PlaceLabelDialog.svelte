@@ -13,11 +13,11 @@
   let objects = $state<string[]>(given)
   let columns = $state<{ of: string; names: string[] }>({ of: '', names: [] })
 
-  const send = (what: 'put' | 'lift', dry: boolean) =>
+  const send = (what: 'put' | 'lift', objects: string[], dry: boolean) =>
     get(
       api.POST('/api/v1/labels/{name}/placements', {
         params: { path: { name: label } },
-        body: { do: what, objects: $state.snapshot(objects), dry_run: dry || undefined },
+        body: { do: what, objects, dry_run: dry || undefined },
       }),
     )
   function toggle(path: string) {
@@ -38,8 +38,11 @@
   verb="Put"
   asked={JSON.stringify(objects)}
   ready={objects.length > 0}
-  send={(dry) => send('put', dry)}
-  undo={() => send('lift', false)}
+  send={(dry) => send('put', $state.snapshot(objects), dry)}
+  undo={() => {
+    const put = $state.snapshot(objects)
+    return () => send('lift', put, false)
+  }}
   none="Nobody gains or loses anything by it now."
 >
   <div class="flex min-h-6 flex-wrap gap-1">

@@ -151,7 +151,7 @@
       {#if problem}<Trouble {problem} />{/if}
       <div class="flex justify-end gap-2">
         <button type="button" class="btn" onclick={() => (open = false)}>Cancel</button>
-        <button class="btn btn-main" disabled={!complete || busy || !name}
+        <button type="submit" class="btn btn-main" disabled={!complete || busy || !name}
           >{draft ? 'Save draft' : start ? 'Save' : 'Publish'}</button
         >
       </div>

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, get, says, type Policy, type Problem, type Schemas } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
+  import ChangeButton from './ChangeButton.svelte'
   import LiveCounts from './LiveCounts.svelte'
   import Modal from './Modal.svelte'
   import Trouble from './Trouble.svelte'
@@ -27,24 +27,12 @@
   let trial = $state<Schemas['WireTrialResult'] | null>(null)
   let problem = $state<Problem | null>(null)
 
-  async function status(p: Policy, next: 'live' | 'off') {
-    const set = (to: 'live' | 'off' | 'draft') =>
-      get(api.PATCH('/api/v1/policies/{name}', { params: { path: { name: p.name } }, body: { status: to } }))
-    try {
-      changes.made(await set(next), () => set(p.status))
-    } catch (error) {
-      changes.failed(error)
-    }
-  }
-
-  async function remove(p: Policy) {
-    try {
-      const done = await get(api.DELETE('/api/v1/policies/{name}', { params: { path: { name: p.name } } }))
-      changes.made(done, () => get(api.POST('/api/v1/policies', { body: p })))
-    } catch (error) {
-      changes.failed(error)
-    }
-  }
+  const set = (name: string, status: Policy['status'], dry: boolean) =>
+    get(
+      api.PATCH('/api/v1/policies/{name}', { params: { path: { name } }, body: { status, dry_run: dry || undefined } }),
+    )
+  const remove = (name: string, dry: boolean) =>
+    get(api.DELETE('/api/v1/policies/{name}', { params: { path: { name }, query: { dry_run: dry } } }))
 
   async function look(p: Policy) {
     tried = p
@@ -60,6 +48,21 @@
   const marks: Record<string, string> = { live: '●', draft: '◌', off: '○' }
   const wide = (p: Policy) => p.table.startsWith('label:') || p.table.includes('*')
 </script>
+
+{#snippet turn(p: Policy, next: 'live' | 'off', look?: string, ondone?: () => void)}
+  <ChangeButton
+    title="{next === 'live' ? 'Publish' : 'Stop'} the policy {p.name}"
+    verb={next === 'live' ? 'Publish' : 'Stop'}
+    class={look}
+    none="Nobody gains or loses anything by it now."
+    send={(dry) => set(p.name, next, dry)}
+    undo={() => {
+      const before = p.status
+      return () => set(p.name, before, false)
+    }}
+    {ondone}
+  />
+{/snippet}
 
 <ul class="panel divide-y divide-line">
   {#each policies as p (p.name)}
@@ -81,13 +84,19 @@
           >{marks[p.status]} {p.status}</span
         >
         {#if manage}
-          <button class="btn py-0 text-sm" onclick={() => onedit(p)}>Edit</button>
-          {#if p.status === 'live'}<button class="btn py-0 text-sm" onclick={() => status(p, 'off')}>Stop</button>
-          {:else}<button class="btn py-0 text-sm" onclick={() => look(p)}>Try</button><button
-              class="btn py-0 text-sm"
-              onclick={() => status(p, 'live')}>Publish</button
-            >{/if}
-          <button class="btn py-0 text-sm" onclick={() => remove(p)}>Remove</button>
+          <button type="button" class="btn py-0 text-sm" onclick={() => onedit(p)}>Edit</button>
+          {#if p.status === 'live'}{@render turn(p, 'off')}
+          {:else}<button type="button" class="btn py-0 text-sm" onclick={() => look(p)}>Try</button>{@render turn(
+              p,
+              'live',
+            )}{/if}
+          <ChangeButton
+            title="Remove the policy {p.name}"
+            verb="Remove"
+            none="Nobody gains or loses anything by it."
+            send={(dry) => remove(p.name, dry)}
+            undo={() => () => get(api.POST('/api/v1/policies', { body: p }))}
+          />
         {/if}
       </span>
       <p class="col-span-2">{p.sentence}.</p>
@@ -105,11 +114,11 @@
     <div class="mt-3 flex justify-end gap-2">
       {#if !wide(tried)}<a
           class="btn"
-          href={place.href('/tables/' + tried.table, { tab: 'rows', draft: tried.name })}
+          href={place.href('/tables/' + tried.table, { tab: 'rows', try: tried.name })}
           onclick={() => (trying = false)}>See the rows</a
         >{/if}
-      <button class="btn" onclick={() => (trying = false)}>Close</button>
-      <button class="btn btn-main" onclick={() => (status(tried!, 'live'), (trying = false))}>Publish</button>
+      <button type="button" class="btn" onclick={() => (trying = false)}>Close</button>
+      {@render turn(tried, 'live', 'btn btn-main', () => (trying = false))}
     </div>
   </Modal>
 {/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { momentOf } from '../lib/dates'
   import { api, get, says, type AuditRecord, type Problem } from '../lib/api'
   import Modal from './Modal.svelte'
   import Trouble from './Trouble.svelte'
@@ -23,7 +24,7 @@
       <dd class="mono">{record.actor}{record.standpoint ? ` as ${record.standpoint}` : ''}</dd>
       <dt class="text-muted">at</dt>
       <dd>
-        {new Date(record.at).toLocaleString('sv')}{record.address ? `, from ${record.address}` : ''}{record.client
+        {momentOf(record.at)}{record.address ? `, from ${record.address}` : ''}{record.client
           ? `, with ${record.client}`
           : ''}{record.status === 'running'
           ? ', still running'

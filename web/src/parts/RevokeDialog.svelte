@@ -25,21 +25,17 @@
         }),
       ),
     )
-  const undo = () =>
-    together(grants, (g) =>
-      get(
-        api.POST('/api/v1/grants', {
-          body: {
-            ...request(g),
-            grantor: undefined,
-            option: g.option,
-            ticket: g.ticket,
-            reason: g.reason,
-            until: g.until,
-          },
-        }),
-      ),
-    )
+  function undo() {
+    const bodies = grants.map((g) => ({
+      ...request(g),
+      grantor: undefined,
+      option: g.option,
+      ticket: g.ticket,
+      reason: g.reason,
+      until: g.until,
+    }))
+    return () => together(bodies, (body) => get(api.POST('/api/v1/grants', { body })))
+  }
 </script>
 
 <ChangeDialog

@@ -31,9 +31,12 @@
   All users, services, groups and roles with their attributes, and who is in or holds what.
 </p>
 <div class="mb-6 flex gap-2">
-  <button class="btn" onclick={() => save('roster.json', 'application/json')}>All as JSON</button>
-  <button class="btn" onclick={() => save('subjects.csv', 'text/csv', 'subjects')}>Subjects as CSV</button>
-  <button class="btn" onclick={() => save('memberships.csv', 'text/csv', 'memberships')}>Memberships as CSV</button>
+  <button type="button" class="btn" onclick={() => save('roster.json', 'application/json')}>All as JSON</button>
+  <button type="button" class="btn" onclick={() => save('subjects.csv', 'text/csv', 'subjects')}>Subjects as CSV</button
+  >
+  <button type="button" class="btn" onclick={() => save('memberships.csv', 'text/csv', 'memberships')}
+    >Memberships as CSV</button
+  >
 </div>
 {#if signed.session?.administrator}
   <h2 class="mb-1">Import</h2>

@@ -16,15 +16,15 @@
   let problem = $state<Problem | null>(null)
   let onlyDifferent = $state(false)
   let shown = $state(false)
-  // A policy that is not live, to be shown as if it were beside what is.
-  const draft = $derived(place.query.get('draft') ?? '')
+  // A policy that is not live, to be shown as if it were: ?try=NAME.
+  const tried = $derived(place.query.get('try') ?? '')
 
   fetched(
     (signal) => {
       const standpoints: Schemas['WirePreviewPoint'][] = [{ ...place.at, ...place.moment }]
       if (place.moment.draft && !place.beside) standpoints.push({ ...place.at }) // as it is now
       if (place.beside) standpoints.push({ as: place.beside, purpose: place.at.purpose })
-      const drafts = draft ? [draft] : undefined
+      const drafts = tried ? [tried] : undefined
       return get(api.POST('/api/v1/previews', { signal, body: { table, standpoints, limit: 60, drafts, plan: true } }))
     },
     (p) => {

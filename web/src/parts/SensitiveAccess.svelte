@@ -65,6 +65,7 @@
       <h2 class="text-base">Rows read of what has a label</h2>
       {#each labels as l, i (l.name)}
         <button
+          type="button"
           class="flex items-center gap-1.5 hover:underline"
           aria-pressed={filter.label === short(l.name)}
           onclick={() => onfilter({ ...filter, label: filter.label === short(l.name) ? '' : short(l.name) })}
@@ -90,6 +91,7 @@
         <div class="mb-1 flex gap-3" role="tablist" aria-label="Counted by">
           {#each sides as side (side.name)}
             <button
+              type="button"
               role="tab"
               class="text-xs {side === shown ? 'text-ink underline underline-offset-4' : 'text-muted hover:underline'}"
               aria-selected={side === shown}
@@ -99,6 +101,7 @@
         </div>
         {#each shown.list(c).slice(0, 7) as p (p.name)}
           <button
+            type="button"
             class="flex w-full justify-between gap-2 hover:underline"
             onclick={() => onfilter({ ...filter, ...shown.narrow(p.name) })}
             ><span class="mono truncate" dir={shown.name === 'Table' ? 'rtl' : undefined} title={p.name}
@@ -113,6 +116,7 @@
           </p>
           {#each c.for_others.slice(0, 2) as p (p.name)}
             <button
+              type="button"
               class="flex w-full justify-between gap-2 hover:underline"
               onclick={() => onfilter({ ...filter, others: true, actor: p.name.split(' as ')[0] })}
               ><span class="mono truncate">{p.name}</span><span class="tabular-nums">{p.rows.toLocaleString('en')}</span
@@ -126,6 +130,7 @@
           {#each c.unusual as u ([u.day, u.kind, u.actor, u.label, u.address].join())}
             <li>
               <button
+                type="button"
                 class="text-left hover:underline"
                 onclick={() =>
                   onfilter({ actor: u.actor, label: u.label ? short(u.label) : '', from: u.day, until: u.day })}
@@ -139,7 +144,7 @@
         </ul>
         {#if c.queries.length}<p class="mt-1 text-xs text-muted">
             {sum(c.queries).toLocaleString('en')} statements,
-            <button class="underline" onclick={() => onfilter({ ...filter, decision: 'refused' })}
+            <button type="button" class="underline" onclick={() => onfilter({ ...filter, decision: 'refused' })}
               >{sum(c.refused).toLocaleString('en')} refusals</button
             >, {sum(c.changes).toLocaleString('en')} changes
           </p>{/if}

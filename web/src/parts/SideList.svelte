@@ -17,7 +17,11 @@
   aria-label={label}
 >
   {#if chosen}
-    <button class="btn m-2 justify-between min-[900px]:hidden!" aria-expanded={shown} onclick={() => (open = !open)}
+    <button
+      type="button"
+      class="btn m-2 justify-between min-[900px]:hidden!"
+      aria-expanded={shown}
+      onclick={() => (open = !open)}
       ><span class="mono truncate">{chosen}</span><span aria-hidden="true">{shown ? '▴' : '▾'}</span></button
     >
   {/if}

@@ -93,16 +93,20 @@
           >
           <td class="mono min-w-40 text-sm break-all">{s.location ?? ''}</td>
           <td class="whitespace-nowrap">
-            {#if admin}<button class="btn py-0 text-sm" disabled={!!scanning} onclick={() => scan(s.name)}
+            {#if admin}<button type="button" class="btn py-0 text-sm" disabled={!!scanning} onclick={() => scan(s.name)}
                 >{scanning === s.name ? 'Scanning …' : 'Scan again'}</button
               >
-              <button class="btn py-0 text-sm" onclick={() => check(s.name)}>Check</button>
-              {#if s.kind === 'postgresql'}<button class="btn py-0 text-sm" onclick={() => look(s.name)}>Views</button
+              <button type="button" class="btn py-0 text-sm" onclick={() => check(s.name)}>Check</button>
+              {#if s.kind === 'postgresql'}<button type="button" class="btn py-0 text-sm" onclick={() => look(s.name)}
+                  >Views</button
                 >{/if}
-              <button class="btn py-0 text-sm" onclick={() => ((location = s.location ?? ''), (moving = s.name))}
-                >Move</button
+              <button
+                type="button"
+                class="btn py-0 text-sm"
+                onclick={() => ((location = s.location ?? ''), (moving = s.name))}>Move</button
               >
-              <button class="btn py-0 text-sm" onclick={() => (removing = s.name)}>Disconnect</button>{/if}
+              <button type="button" class="btn py-0 text-sm" onclick={() => (removing = s.name)}>Disconnect</button
+              >{/if}
           </td>
         </tr>
       {:else}
@@ -115,7 +119,7 @@
   <section class="panel mt-4 p-4" aria-live="polite">
     <div class="mb-2 flex items-center justify-between">
       <h2>Check of <span class="font-mono">{checked.name}</span></h2>
-      <button class="btn py-0 text-sm" onclick={() => (checked = undefined)}>Close</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => (checked = undefined)}>Close</button>
     </div>
     <ul>
       {#each checked.notes as note (note.says)}
@@ -131,7 +135,7 @@
   <section class="panel mt-4 p-4" aria-live="polite">
     <div class="mb-2 flex items-center justify-between">
       <h2>Views of the database of <span class="font-mono">{viewed}</span></h2>
-      <button class="btn py-0 text-sm" onclick={() => (viewed = '')}>Close</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => (viewed = '')}>Close</button>
     </div>
     <ul class="divide-y divide-line">
       {#each views as v (v.view)}
@@ -140,7 +144,7 @@
             <span class="mono font-semibold">{v.view}</span>
             <p class="text-sm text-muted">{v.says}.</p>
           </div>
-          <button class="btn py-0 text-sm whitespace-nowrap" onclick={() => take(v)}
+          <button type="button" class="btn py-0 text-sm whitespace-nowrap" onclick={() => take(v)}
             >{v.adopted ? 'Leave out' : 'Take in'}</button
           >
         </li>
@@ -195,7 +199,7 @@
     </p>
   </ChangeDialog>
 {/if}
-{#if admin && list.value}<button class="btn mt-3" onclick={() => ((location = ''), (adding = true))}
+{#if admin && list.value}<button type="button" class="btn mt-3" onclick={() => ((location = ''), (adding = true))}
     >Connect a source</button
   >{/if}
 {#if adding}

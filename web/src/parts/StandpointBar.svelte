@@ -103,11 +103,11 @@
   {/if}
   {#if narrowed}
     <span class="chip" title="by SET ROLE, in this session">acting in {narrowed}</span>
-    <button class="btn py-0.5" onclick={widen}>All roles</button>
+    <button type="button" class="btn py-0.5" onclick={widen}>All roles</button>
   {/if}
   {#if signed.session?.reviewer}<MomentPicker />{/if}
   {#if place.elsewhere || place.beside || place.moment.draft || place.moment.at}
-    <button class="btn btn-main py-0.5" onclick={() => place.stepBack()}
+    <button type="button" class="btn btn-main py-0.5" onclick={() => place.stepBack()}
       >{place.elsewhere || place.beside ? 'Back to yourself' : 'Back to now'} <kbd class="mono">x</kbd></button
     >
   {/if}

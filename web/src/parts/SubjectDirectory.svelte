@@ -68,8 +68,9 @@
     <div class="flex flex-wrap gap-2 border-b border-line p-2">
       <input class="field" placeholder="filter" aria-label="Filter {title}" bind:value={filter} />
       {#if signed.session?.administrator}
-        <button class="btn" onclick={() => (adding = true)}>Add</button>
+        <button type="button" class="btn" onclick={() => (adding = true)}>Add</button>
         <button
+          type="button"
           class="btn"
           aria-pressed={several}
           title="Mark several, to give them roles and groups together"
@@ -79,9 +80,9 @@
     </div>
     <ul class="min-h-0 flex-1 overflow-y-auto p-1.5" bind:this={scroller}>
       {#if view.before}<li aria-hidden="true" style="height: {view.before}px"></li>{/if}
-      {#each view.items as item (lines[item.index]?.key)}
-        {@const line = lines[item.index]}
-        {#if line?.subject}
+      {#each view.items as item (lines[item.index]!.key)}
+        {@const line = lines[item.index]!}
+        {#if line.subject}
           {@const s = line.subject}
           <li
             class={several ? 'grid grid-cols-[auto_minmax(0,1fr)] items-center' : ''}
@@ -123,7 +124,7 @@
     {#if several}
       <div class="flex items-center justify-between gap-2 border-t border-line p-2">
         <span class="text-sm text-muted">{marked.length} marked</span>
-        <button class="btn btn-main" disabled={!marked.length} onclick={() => (giving = true)}
+        <button type="button" class="btn btn-main" disabled={!marked.length} onclick={() => (giving = true)}
           >{kinds[0] === 'role' ? 'Add members …' : 'Add roles …'}</button
         >
       </div>

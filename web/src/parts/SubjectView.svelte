@@ -1,12 +1,13 @@
 <script lang="ts">
+  import { dayOf } from '../lib/dates'
   import { fetched } from '../lib/load.svelte'
   import { Tabs } from 'bits-ui'
   import { api, get, type Problem, type SubjectPage } from '../lib/api'
-  import { changes } from '../lib/changes.svelte'
   import { place } from '../lib/place.svelte'
   import { signed } from '../lib/session.svelte'
   import { subjects } from '../lib/subjects.svelte'
   import AccessTable from './AccessTable.svelte'
+  import ChangeButton from './ChangeButton.svelte'
   import EditSubject from './EditSubject.svelte'
   import GrantDialog from './GrantDialog.svelte'
   import HistoryList from './HistoryList.svelte'
@@ -53,15 +54,13 @@
     member = true
   }
 
-  async function disable(disabled: boolean) {
-    const set = (value: boolean) =>
-      get(api.PATCH('/api/v1/subjects/{ref}', { params: { path: { ref } }, body: { subject: ref, disabled: value } }))
-    try {
-      changes.made(await set(disabled), () => set(!disabled))
-    } catch (error) {
-      changes.failed(error)
-    }
-  }
+  const disable = (ref: string, disabled: boolean, dry: boolean) =>
+    get(
+      api.PATCH('/api/v1/subjects/{ref}', {
+        params: { path: { ref } },
+        body: { subject: ref, disabled, dry_run: dry || undefined },
+      }),
+    )
 
   const tabs = $derived<[string, string][]>([
     ['access', 'Effective access'],
@@ -83,16 +82,28 @@
     </div>
     <div class="flex flex-wrap gap-2">
       {#if admin && page.ref !== signed.session?.user && page.kind !== 'public'}
-        <button class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}>View as {page.name}</button>
-        <button class="btn" onclick={() => place.look({ beside: page!.ref })}>Compare with</button>
+        <button type="button" class="btn" onclick={() => place.look({ as: page!.ref, role: '' })}
+          >View as {page.name}</button
+        >
+        <button type="button" class="btn" onclick={() => place.look({ beside: page!.ref })}>Compare with</button>
       {/if}
-      {#if admin}<button class="btn btn-main" onclick={() => (granting = true)}>Grant …</button>{/if}
+      {#if admin}<button type="button" class="btn btn-main" onclick={() => (granting = true)}>Grant …</button>{/if}
       <a class="btn" href={place.href('/compare', { a: page.ref })}>Compare</a>
-      {#if admin && page.kind !== 'public'}<button class="btn" onclick={() => (editing = true)}>Edit</button>{/if}
+      {#if admin && page.kind !== 'public'}<button type="button" class="btn" onclick={() => (editing = true)}
+          >Edit</button
+        >{/if}
       {#if admin && (page.kind === 'user' || page.kind === 'service')}
-        <button class="btn" onclick={() => disable(!page!.disabled)}>{page.disabled ? 'Enable' : 'Disable'}</button>
+        {@const { ref, disabled } = page}
+        <ChangeButton
+          title="{disabled ? 'Enable' : 'Disable'} {ref}"
+          verb={disabled ? 'Enable' : 'Disable'}
+          class="btn"
+          none="Nobody gains or loses a right by it."
+          send={(dry) => disable(ref, !disabled, dry)}
+          undo={() => () => disable(ref, disabled, false)}
+        />
       {/if}
-      {#if admin && !builtIn}<button class="btn" onclick={() => (removing = true)}>Remove</button>{/if}
+      {#if admin && !builtIn}<button type="button" class="btn" onclick={() => (removing = true)}>Remove</button>{/if}
     </div>
   </div>
   <div class="panel mb-4 grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1.5 p-3">
@@ -119,16 +130,19 @@
         <span class="chip">
           <a class="hover:underline" href={place.href((m.of.startsWith('role:') ? '/roles/' : '/subjects/') + m.of)}
             >{m.of}</a
-          >{m.until ? ` until ${m.until.slice(0, 10)}` : ''}{m.option ? ' · may give it on' : ''}{page.memberships.some(
+          >{m.until ? ` until ${dayOf(m.until)}` : ''}{m.option ? ' · may give it on' : ''}{page.memberships.some(
             (x) => x.of === m.of && x.by !== m.by,
           )
             ? ` · by ${m.by || 'gneiss'}`
             : ''}
-          {#if admin}<button aria-label="Remove {m.of}" onclick={() => join([page!.ref], [m.of], true, m.by)}>×</button
+          {#if admin}<button
+              type="button"
+              aria-label="Remove {m.of}"
+              onclick={() => join([page!.ref], [m.of], true, m.by)}>×</button
             >{/if}
         </span>
       {:else}<span class="text-muted">no groups and no roles</span>{/each}
-      {#if admin && page.kind !== 'public'}<button class="btn py-0" onclick={() => join([page!.ref], [])}
+      {#if admin && page.kind !== 'public'}<button type="button" class="btn py-0" onclick={() => join([page!.ref], [])}
           >Add role …</button
         >{/if}
     </span>
@@ -139,11 +153,13 @@
           <span class="chip"
             ><a class="hover:underline" href={place.href((m.startsWith('role:') ? '/roles/' : '/subjects/') + m)}>{m}</a
             >
-            {#if admin}<button aria-label="Remove {m}" onclick={() => join([m], [page!.ref], true)}>×</button
+            {#if admin}<button type="button" aria-label="Remove {m}" onclick={() => join([m], [page!.ref], true)}
+                >×</button
               >{/if}</span
           >
         {:else}<span class="text-garnet">∅ nobody</span>{/each}
-        {#if admin}<button class="btn py-0" onclick={() => join([], [page!.ref])}>Add member …</button>{/if}
+        {#if admin}<button type="button" class="btn py-0" onclick={() => join([], [page!.ref])}>Add member …</button
+          >{/if}
         <span class="text-sm text-muted">users and services in all: {page.holders}</span>
       </span>
     {/if}

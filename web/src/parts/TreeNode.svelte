@@ -79,7 +79,7 @@
         {#if children}<li class="px-2 text-sm text-muted">{filter ? 'nothing so named' : 'nothing to see'}</li>{/if}
       {/each}
       {#if shown.length > drawn.length}<li class="px-2 py-0.5">
-          <button class="btn py-0 text-xs" onclick={() => (most += 1000)}
+          <button type="button" class="btn py-0 text-xs" onclick={() => (most += 1000)}
             >{shown.length - drawn.length} more; or filter</button
           >
         </li>{/if}

@@ -17,13 +17,13 @@
   <p class="font-medium whitespace-pre-wrap"><span aria-hidden="true">⊘</span> {problem.detail}</p>
   {#if problem.missing?.length}
     <p class="mt-1">
-      Missing: {#each problem.missing as m (m)}<span class="chip mr-1">{m}</span>{/each}
+      Missing: {#each problem.missing as m, i (i)}<span class="chip mr-1">{m}</span>{/each}
     </p>
   {/if}
   {#if problem.fixes?.length}
     <p class="mt-2 text-sm text-muted">Ways to give it, smallest first:</p>
     <ul class="mt-1 flex flex-col gap-1">
-      {#each problem.fixes as fix (fix.says)}
+      {#each problem.fixes as fix, i (i)}
         <li><FixButton {fix} {onfixed} /></li>
       {/each}
     </ul>
@@ -33,7 +33,8 @@
       On record as <a class="underline" href={place.href('/audit', { record: problem.reference })}
         >{problem.reference}</a
       >
-      {#if lacks && !asking}<button class="btn ml-2 py-0 text-sm" onclick={() => (asking = true)}>Ask for it</button
+      {#if lacks && !asking}<button type="button" class="btn ml-2 py-0 text-sm" onclick={() => (asking = true)}
+          >Ask for it</button
         >{/if}
     </p>
   {/if}

@@ -26,8 +26,8 @@
 {/if}
 {#if manage}
   <div class="mt-3 flex gap-2">
-    <button class="btn" onclick={() => (editing = true)}>Change the text</button>
-    <button class="btn" onclick={() => (dropping = true)}>Remove it</button>
+    <button type="button" class="btn" onclick={() => (editing = true)}>Change the text</button>
+    <button type="button" class="btn" onclick={() => (dropping = true)}>Remove it</button>
   </div>
 {/if}
 {#if editing}<ViewDialog bind:open={editing} {view} />{/if}

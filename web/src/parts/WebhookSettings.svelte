@@ -1,8 +1,10 @@
 <script lang="ts">
+  import { shortMomentOf } from '../lib/dates'
   import type { Column } from '../lib/grid'
   import { api, get, says, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import { loaded } from '../lib/load.svelte'
+  import ChangeButton from './ChangeButton.svelte'
   import Grid from './Grid.svelte'
   import Modal from './Modal.svelte'
   import Trouble from './Trouble.svelte'
@@ -78,16 +80,10 @@
     }
   }
 
-  async function remove(w: Webhook) {
-    try {
-      changes.made(await get(api.DELETE('/api/v1/webhooks/{name}', { params: { path: { name: w.name } } })))
-      look++
-    } catch (error) {
-      changes.failed(error)
-    }
-  }
+  const remove = (name: string, dry: boolean) =>
+    get(api.DELETE('/api/v1/webhooks/{name}', { params: { path: { name }, query: { dry_run: dry } } }))
 
-  const time = (at?: string | null) => (at ? new Date(at).toLocaleString('sv').slice(5, 16) : '')
+  const time = (at?: string | null) => shortMomentOf(at)
   const columns: Column<Webhook>[] = [
     { id: 'name', head: 'Webhook', class: 'mono font-semibold', value: (w) => w.name },
     { id: 'to', head: 'To', class: 'mono', value: (w) => w.url },
@@ -102,10 +98,18 @@
 
 {#snippet cell(w: Webhook, column: Column<Webhook>)}
   {#if column.id === 'actions'}<span class="flex gap-1">
-      <button class="btn py-0 text-sm" onclick={() => attempt(w)}>Try</button>
-      <button class="btn py-0 text-sm" onclick={() => start(w)}>Edit</button>
-      <button class="btn py-0 text-sm" onclick={() => toggle(w)}>{w.status === 'active' ? 'Stop' : 'Resume'}</button>
-      <button class="btn py-0 text-sm" onclick={() => remove(w)}>Remove</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => attempt(w)}>Try</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => start(w)}>Edit</button>
+      <button type="button" class="btn py-0 text-sm" onclick={() => toggle(w)}
+        >{w.status === 'active' ? 'Stop' : 'Resume'}</button
+      >
+      <ChangeButton
+        title="Remove the webhook {w.name}"
+        verb="Remove"
+        none="Nobody’s access changes. What waits to be delivered to it is dropped."
+        send={(dry) => remove(w.name, dry)}
+        ondone={() => look++}
+      />
     </span>
   {:else if column.id === 'status'}<span
       class={w.failures ? 'text-garnet' : w.status === 'active' ? 'text-epidote' : ''}
@@ -122,7 +126,7 @@
     A webhook tells another system, such as a chat or a ticket system, of what happens here: by a signed request for
     each event. What cannot be delivered is tried again for three days.
   </p>
-  <button class="btn ml-auto" onclick={() => start(null)}>Add webhook</button>
+  <button type="button" class="btn ml-auto" onclick={() => start(null)}>Add webhook</button>
 </div>
 {#if list.problem}<Trouble problem={list.problem} />{/if}
 <Grid
@@ -140,8 +144,8 @@
       <p class="mb-2">The key of its signatures, in base64. It is shown this once.</p>
       <p class="mono panel mb-3 p-2 break-all select-all">{secret}</p>
       <div class="flex justify-end gap-2">
-        <button class="btn" onclick={() => navigator.clipboard.writeText(secret)}>Copy</button>
-        <button class="btn btn-main" onclick={() => (open = false)}>Done</button>
+        <button type="button" class="btn" onclick={() => navigator.clipboard.writeText(secret)}>Copy</button>
+        <button type="button" class="btn btn-main" onclick={() => (open = false)}>Done</button>
       </div>
     {:else}
       <form class="flex flex-col gap-3" onsubmit={keep}>
@@ -167,7 +171,9 @@
         {#if problem}<Trouble {problem} />{/if}
         <div class="flex justify-end gap-2">
           <button type="button" class="btn" onclick={() => (open = false)}>Cancel</button>
-          <button class="btn btn-main" disabled={chosen.length === 0}>{edited ? 'Change it' : 'Add it'}</button>
+          <button type="submit" class="btn btn-main" disabled={chosen.length === 0}
+            >{edited ? 'Change it' : 'Add it'}</button
+          >
         </div>
       </form>
     {/if}

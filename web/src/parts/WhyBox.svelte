@@ -20,14 +20,20 @@
       .catch(() => (known = []))
   })
 
+  // An answer stands only under its own question.
+  const question = $derived(JSON.stringify([subject, privilege, path]))
+  $effect(() => {
+    void question
+    why = problem = null
+  })
   async function ask(event?: SubmitEvent) {
     event?.preventDefault()
+    const asked = question
     try {
-      why = await get(api.GET('/api/v1/why', { params: { query: { subject, privilege, object: path } } }))
-      problem = null
+      const answer = await get(api.GET('/api/v1/why', { params: { query: { subject, privilege, object: path } } }))
+      if (asked === question) why = answer
     } catch (error) {
-      problem = says(error)
-      why = null
+      if (asked === question) problem = says(error)
     }
   }
 </script>
@@ -49,7 +55,7 @@
   <datalist id="known"
     >{#each known as k (k)}<option value={k}></option>{/each}</datalist
   >
-  <button class="btn btn-main">Why?</button>
+  <button type="submit" class="btn btn-main">Why?</button>
 </form>
 {#if problem}<Trouble {problem} />{/if}
 {#if why}
@@ -59,12 +65,12 @@
         bands={why.bands}
       /><span>{why.says}.</span>
     </p>
-    {#each why.paths as p (p.says)}<p class="mono mt-1 pl-4">{p.says}</p>{/each}
-    {#each why.policies as p (p)}<p class="mt-1 pl-4 text-sm">{p}</p>{/each}
+    {#each why.paths as p, i (i)}<p class="mono mt-1 pl-4">{p.says}</p>{/each}
+    {#each why.policies as p, i (i)}<p class="mt-1 pl-4 text-sm">{p}</p>{/each}
     {#if why.fixes.length}
       <p class="mt-3 text-sm text-muted">Ways to give it, smallest first</p>
       <ul class="mt-1 flex flex-col gap-1">
-        {#each why.fixes as fix (fix.says)}
+        {#each why.fixes as fix, i (i)}
           <li><FixButton {fix} onfixed={ask} /></li>
         {/each}
       </ul>
