@@ -42,7 +42,7 @@ func TestPolicies(t *testing.T) {
 
 	// A draft takes no effect; what it would do is shown before it is published.
 	run(t, ctx, chromedp.Navigate(server+"/policies?status=draft"), chromedp.Click(`//li[contains(., "wells-of-districts")]//button[normalize-space(.)="Try"]`, chromedp.BySearch, chromedp.NodeVisible),
-		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//tr[contains(., "user:flint")][contains(., "300")]`, chromedp.BySearch), inDialog("Publish"), noticed("published the policy wells-of-districts"),
+		chromedp.WaitVisible(`//section[@aria-label="Live counts"]//tr[contains(., "user:flint")][contains(., "300")]`, chromedp.BySearch), button("Publish …"), inDialog("Publish"), noticed("published the policy wells-of-districts"),
 		chromedp.Navigate(server+"/tables/survey.monitoring.wells?tab=matrix"), chromedp.WaitVisible(`//tr[contains(., "user:flint")]`, chromedp.BySearch))
 	if rows := strings.Join(texts(t, ctx, `main tbody tr`), "|"); strings.Contains(rows, "user:flint\t300") || !strings.Contains(rows, "user:flint") {
 		t.Errorf("the matrix after publishing: %s", rows)

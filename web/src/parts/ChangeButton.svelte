@@ -11,6 +11,7 @@
     undo,
     ondone,
     none,
+    sentence = false,
     label,
     class: look = 'btn py-0 text-sm',
     children,
@@ -21,6 +22,8 @@
     undo?: () => () => Promise<Changed>
     ondone?: () => void
     none?: string
+    /** Shows in words what it would do, too, where the title does not say it. */
+    sentence?: boolean
     /** What the button is called where it shows no word. */
     label?: string
     class?: string
@@ -33,4 +36,4 @@
 <button type="button" class={look} aria-label={label} onclick={() => (open = true)}
   >{#if children}{@render children()}{:else}{verb}{/if}</button
 >
-{#if open}<ChangeDialog bind:open {title} {verb} asked={title} {send} {undo} {ondone} {none} sentence />{/if}
+{#if open}<ChangeDialog bind:open {title} {verb} asked={title} {send} {undo} {ondone} {none} {sentence} />{/if}

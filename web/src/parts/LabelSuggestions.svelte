@@ -64,6 +64,7 @@
       verb="Accept"
       class="btn btn-main ml-auto"
       {none}
+      sentence
       send={(dry) => accept(chosen, dry)}
       ondone={() => (marked = [])}>Accept {chosen.length}</ChangeButton
     >{/if}

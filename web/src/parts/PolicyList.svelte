@@ -2,6 +2,7 @@
   import { api, get, says, type Policy, type Problem, type Schemas } from '../lib/api'
   import { place } from '../lib/place.svelte'
   import ChangeButton from './ChangeButton.svelte'
+  import ChangeDialog from './ChangeDialog.svelte'
   import LiveCounts from './LiveCounts.svelte'
   import Modal from './Modal.svelte'
   import Trouble from './Trouble.svelte'
@@ -23,6 +24,7 @@
   } = $props()
 
   let trying = $state(false)
+  let turning = $state(false)
   let tried = $state<Policy | null>(null)
   let trial = $state<Schemas['WireTrialResult'] | null>(null)
   let problem = $state<Problem | null>(null)
@@ -31,6 +33,10 @@
     get(
       api.PATCH('/api/v1/policies/{name}', { params: { path: { name } }, body: { status, dry_run: dry || undefined } }),
     )
+  const back = ({ name, status }: Policy) => {
+    return () => set(name, status, false)
+  }
+  const nobody = 'Nobody gains or loses anything by it now.'
   const remove = (name: string, dry: boolean) =>
     get(api.DELETE('/api/v1/policies/{name}', { params: { path: { name }, query: { dry_run: dry } } }))
 
@@ -49,18 +55,13 @@
   const wide = (p: Policy) => p.table.startsWith('label:') || p.table.includes('*')
 </script>
 
-{#snippet turn(p: Policy, next: 'live' | 'off', look?: string, ondone?: () => void)}
+{#snippet turn(p: Policy, next: 'live' | 'off')}
   <ChangeButton
     title="{next === 'live' ? 'Publish' : 'Stop'} the policy {p.name}"
     verb={next === 'live' ? 'Publish' : 'Stop'}
-    class={look}
-    none="Nobody gains or loses anything by it now."
+    none={nobody}
     send={(dry) => set(p.name, next, dry)}
-    undo={() => {
-      const before = p.status
-      return () => set(p.name, before, false)
-    }}
-    {ondone}
+    undo={() => back(p)}
   />
 {/snippet}
 
@@ -93,7 +94,7 @@
           <ChangeButton
             title="Remove the policy {p.name}"
             verb="Remove"
-            none="Nobody gains or loses anything by it."
+            none={nobody}
             send={(dry) => remove(p.name, dry)}
             undo={() => () => get(api.POST('/api/v1/policies', { body: p }))}
           />
@@ -118,7 +119,19 @@
           onclick={() => (trying = false)}>See the rows</a
         >{/if}
       <button type="button" class="btn" onclick={() => (trying = false)}>Close</button>
-      {@render turn(tried, 'live', 'btn btn-main', () => (trying = false))}
+      <button type="button" class="btn btn-main" onclick={() => ((trying = false), (turning = true))}>Publish …</button>
     </div>
   </Modal>
+{/if}
+{#if turning && tried}
+  {@const p = tried}
+  <ChangeDialog
+    bind:open={turning}
+    title="Publish the policy {p.name}"
+    verb="Publish"
+    asked={p.name}
+    none={nobody}
+    send={(dry) => set(p.name, 'live', dry)}
+    undo={() => back(p)}
+  />
 {/if}
