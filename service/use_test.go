@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"gneiss/demo/demotest"
 	"gneiss/service"
@@ -286,5 +287,87 @@ func TestUseIsTheRecords(t *testing.T) {
 	}
 	if _, err := svc.Review.Use(ctx, flint, "user:flint", 90, false); err != nil {
 		t.Errorf("flint asks about flint: %v", err)
+	}
+}
+
+// TestRightsToAdministerAreNotJudged: counts of queries tell nothing of rights that serve to administer, so
+// that neither a report of what nobody used, nor a finding, nor a review calls them unused.
+func TestRightsToAdministerAreNotJudged(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	admin := svc.Admin
+	must := func(_ wire.Changed, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, role := range []string{"role:governs", "role:reads"} {
+		must(admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: role}, false))
+		must(admin.Join(ctx, opal, wire.Member{Member: "user:marl", Of: role}, false))
+	}
+	must(admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"keeper"}, Object: "survey.field", Subjects: []string{"role:governs"}}, false))
+	must(admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"reader"}, Object: "survey.field", Subjects: []string{"role:reads"}}, false))
+	report, err := svc.Review.Use(ctx, opal, "user:marl", 90, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	noted := map[string]bool{}
+	for _, i := range report.Items {
+		noted[i.Says] = strings.Contains(i.Note, "not counted")
+		if noted[i.Says] && len(i.Fixes) > 0 {
+			t.Errorf("%s is not counted, and to be revoked", i.Says)
+		}
+	}
+	for says, want := range map[string]bool{"keeper on survey.field to role:governs": true, "reader on survey.field to role:reads": false,
+		"user:marl is in role:governs": true, "user:marl is in role:reads": false} {
+		if got, there := noted[says]; !there || got != want {
+			t.Errorf("%q: listed %t, not counted %t, want %t (%v)", says, there, got, want, noted)
+		}
+	}
+	must(admin.OpenReview(ctx, opal, wire.ReviewRequest{Name: "field", Due: time.Now().AddDate(0, 0, 9).Format(time.DateOnly),
+		Scope: wire.ReviewScope{Objects: []string{"survey.field"}}}))
+	page, err := svc.Review.Review(ctx, opal, "field", "", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := map[string]string{}
+	for _, i := range page.List {
+		if i.Subject == "user:marl" {
+			said[i.Via] = strings.Join(i.Findings, " ")
+		}
+	}
+	if !strings.Contains(said["role:governs"], "not_counted") || strings.Contains(said["role:governs"], "unused") || !strings.Contains(said["role:reads"], "unused") {
+		t.Errorf("the review says %v", said)
+	}
+}
+
+// TestWhatAMembershipLeavesWithoutEffect: giving a role says which of its grants the member cannot use, and an
+// end date that has passed.
+func TestWhatAMembershipLeavesWithoutEffect(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal := caller(t, svc, "opal")
+	for _, c := range []wire.SubjectRequest{{Subject: "role:assays"}, {Subject: "user:newcomer"}} {
+		if _, err := svc.Admin.PutSubject(ctx, opal, c, false); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.assay", Subjects: []string{"role:assays"}}, false); err != nil {
+		t.Fatal(err)
+	}
+	past := time.Now().AddDate(0, 0, -3)
+	for _, c := range []struct {
+		in   wire.Member
+		want string
+	}{
+		{wire.Member{Member: "user:newcomer", Of: "role:assays"}, "SELECT on survey.assay has no effect yet for user:newcomer: USAGE on survey is missing"},
+		{wire.Member{Member: "user:newcomer", Of: "role:assays"}, "user:newcomer can run no query yet: USAGE on a lane is missing"},
+		{wire.Member{Member: "user:newcomer", Of: "role:assays", Until: &past}, "the end date has passed, so user:newcomer does not have role:assays"},
+	} {
+		c.in.Change.DryRun = true
+		out, err := svc.Admin.Join(ctx, opal, c.in, false)
+		if err != nil || !slices.Contains(out.Notes, c.want) {
+			t.Errorf("the notes are %q, without %q (%v)", out.Notes, c.want, err)
+		}
 	}
 }

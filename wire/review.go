@@ -66,7 +66,7 @@ type ReviewItem struct {
 	Until    string   `json:"until,omitempty"`
 	Queries  int64    `json:"queries" description:"that needed it, in the last 90 days"`
 	Last     string   `json:"last,omitempty" description:"when one last did"`
-	Findings []string `json:"findings" description:"what to look at: unused, direct, no_end, everyone"`
+	Findings []string `json:"findings" description:"what to look at: unused, not_counted, direct, no_end, everyone"`
 	Changed  string   `json:"changed" enum:"new,changed,same" description:"beside the last review that had it"`
 	Before   string   `json:"before,omitempty" description:"what was decided then"`
 	Reviewer string   `json:"reviewer,omitempty"`

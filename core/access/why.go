@@ -185,7 +185,8 @@ func (st *Rights) Fixes(p Privilege, object ObjectID, c *Census) []Fix {
 			if !able.Test(uint(s.ID)) || st.Counts(s.ID) || m.Subject(subject).Kind == Role && (kind == Group || m.chain(s.ID, subject) != nil) {
 				continue
 			}
-			if other, err := m.stand(Standpoint{Subject: s.ID}, st.At); err == nil {
+			// A role that administers the platform is no way to give less: the grant itself always is one.
+			if other, err := m.stand(Standpoint{Subject: s.ID}, st.At); err == nil && !other.held(PlatformID).Has(Manage) {
 				candidates = append(candidates, other)
 			}
 		}

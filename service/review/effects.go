@@ -254,7 +254,14 @@ type policyNamed interface{ PolicyName() string }
 // theirs, and says what would change that.
 func (s *Service) DormantNotes(before, after *platform.State, changes []platform.Change) []string {
 	var notes []string
+	joins := 0
 	for _, c := range changes {
+		if join, ok := c.(access.Join); ok {
+			if joins++; joins <= mostJoinsNoted {
+				notes = append(notes, joinNotes(after, join)...)
+			}
+			continue
+		}
 		add, ok := c.(access.AddGrant)
 		if !ok {
 			continue
@@ -278,6 +285,53 @@ func (s *Service) DormantNotes(before, after *platform.State, changes []platform
 	notes = append(notes, takenAlong(before, after, changes)...)
 	slices.Sort(notes)
 	return slices.Compact(notes)
+}
+
+// How many new memberships are looked at for grants that they leave without effect, and how many of these
+// are named of each.
+const (
+	mostJoinsNoted  = 50
+	mostShutOfAJoin = 5
+)
+
+// joinNotes says which grants of a role or group have no effect for its new member, who lacks USAGE on the
+// way to what they are on.
+func joinNotes(after *platform.State, join access.Join) []string {
+	m, now := after.Model, time.Now()
+	member, err := m.FindSubject(join.Member)
+	of, oerr := m.FindSubject(join.Of)
+	if err != nil || oerr != nil || !member.Acts() {
+		return nil
+	}
+	if !join.Until.IsZero() && join.Until.Before(now) {
+		return []string{say.MembershipEnded.With(member.Ref(), of.Ref())}
+	}
+	rights, err := after.Rights(access.Standpoint{Subject: member.ID}, now)
+	if err != nil {
+		return nil
+	}
+	given, err := after.Rights(access.Standpoint{Subject: of.ID}, now)
+	if err != nil {
+		return nil
+	}
+	var notes []string
+	reads := false
+	for _, id := range given.Subjects() {
+		for _, g := range m.GrantsTo(id) {
+			gives := m.Gives(g) & forData
+			reads = reads || gives&^access.Set(access.Usage) != 0
+			if id == access.PublicID || gives == 0 || m.Object(g.Object).Missing {
+				continue
+			}
+			if shut := rights.Resolve(g.Object).Shut; len(shut) > 0 && len(notes) < mostShutOfAJoin {
+				notes = append(notes, say.NoEffectForMember.With(m.GrantName(g), m.Target(g.Target), member.Ref(), m.Path(shut[0])))
+			}
+		}
+	}
+	if reads && len(rights.MayRun()) == 0 {
+		notes = append(notes, say.RunsNothing.With(member.Ref()))
+	}
+	return notes
 }
 
 // takenAlong says which grants a cascade has ended beside those that are named.

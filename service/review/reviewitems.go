@@ -284,7 +284,9 @@ func (c *collector) content(k itemKey, f *found) ReviewContent {
 	}
 	if by != nil {
 		w.Queries, w.Last = by.queries, by.last
-	} else if slices.ContainsFunc(f.grants, func(g *access.Grant) bool { return m.Gives(g)&forData != 0 }) { // else queries do not tell
+	} else if slices.ContainsFunc(f.grants, func(g *access.Grant) bool { return m.Gives(g)&toAdminister != 0 }) {
+		w.Findings = append(w.Findings, "not_counted")
+	} else if slices.ContainsFunc(f.grants, func(g *access.Grant) bool { return judged(m, g) }) { // else queries do not tell
 		w.Findings = append(w.Findings, "unused")
 	}
 	if w.Until == "" {

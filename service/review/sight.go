@@ -236,7 +236,7 @@ func (n *needed) more(ctx context.Context, s *Service, m *access.Model) (fresh [
 
 // judge notes a grant that nobody used.
 func (f *sight) judge(g *access.Grant) {
-	if g.Grantor != 0 && f.st.Model.Gives(g)&forData != 0 && !f.use.grants[g.ID] && !g.At.After(f.use.new) {
+	if judged(f.st.Model, g) && !f.use.grants[g.ID] && !g.At.After(f.use.new) {
 		f.unused.Set(uint(g.ID))
 	}
 }
@@ -251,15 +251,10 @@ func (f *finder) unused(found *sight) {
 		told(grantUse(m, m.Grant(access.GrantID(i))))
 	}
 	f.count["unused"] = int(found.unused.Count())
-	exempt := map[access.SubjectID]bool{}
-	for _, ref := range []string{access.Administrator, access.Auditor} {
-		if s, err := m.FindSubject(ref); err == nil {
-			exempt[s.ID] = true
-		}
-	}
+	administering := administering{m: m}
 	m.EachSubject(func(s *access.Subject) {
 		for _, e := range s.Memberships {
-			if !exempt[e.Of] && !found.use.memberships[access.Taken{Member: s.ID, Of: e.Of}] && !e.At.After(found.use.new) && f.wants("unused") {
+			if !found.use.memberships[access.Taken{Member: s.ID, Of: e.Of}] && !e.At.After(found.use.new) && f.wants("unused") && !administering.has(e.Of) {
 				told(membershipUse(m, s, e))
 			}
 		}

@@ -172,7 +172,7 @@ func (s *Service) use(ctx context.Context, st *platform.State, ref string, days 
 	if err != nil {
 		return out, err
 	}
-	r := &useReport{s: s, st: st, now: now, used: u, out: &out, unused: unused}
+	r := &useReport{s: s, st: st, now: now, used: u, out: &out, unused: unused, administering: administering{m: st.Model}}
 	if subject == nil {
 		out.Queries = u.queries
 		r.everything()
@@ -212,6 +212,8 @@ type useReport struct {
 	now    time.Time
 	out    *wire.UseReport
 	unused bool
+
+	administering administering
 }
 
 // everything lists all that people were given.
@@ -324,13 +326,50 @@ func (r *useReport) item(i wire.UseItem, by *tally, since time.Time) {
 	r.out.Items = append(r.out.Items, i)
 }
 
-// forData are the privileges that statements need; the others are for those who administer.
-var forData = access.Set(access.Select, access.Insert, access.Update, access.Delete, access.Usage, access.Execute, access.Reveal)
+// forData are the privileges that statements need, whose use is counted. Of the others, toAdminister are
+// those that people are given for their own sake: that no statement needed them says nothing.
+var (
+	forData      = access.Set(access.Select, access.Insert, access.Update, access.Delete, access.Usage, access.Execute, access.Reveal)
+	toAdminister = access.Set(access.Manage, access.Create, access.Audit)
+)
+
+// judged reports whether counts of queries tell that nobody needs a grant: it is neither built in nor an
+// owner's, and gives nothing that is used without a query.
+func judged(m *access.Model, g *access.Grant) bool {
+	gives := m.Gives(g)
+	return g.Grantor != 0 && gives&forData != 0 && gives&toAdminister == 0
+}
+
+// An administering finds the groups and roles that give something which is used without a query, themselves
+// or by those that they are in: no count tells that a membership in one is not needed.
+type administering struct {
+	m  *access.Model
+	of map[access.SubjectID]bool
+}
+
+func (a *administering) has(id access.SubjectID) bool {
+	has, known := a.of[id]
+	if known {
+		return has
+	}
+	if a.of == nil {
+		a.of = map[access.SubjectID]bool{}
+	}
+	a.of[id] = false // a role that leads back to itself adds nothing
+	has = slices.ContainsFunc(a.m.GrantsTo(id), func(g *access.Grant) bool { return a.m.Gives(g)&toAdminister != 0 }) ||
+		slices.ContainsFunc(a.m.Subject(id).Memberships, func(e access.Membership) bool { return a.has(e.Of) })
+	a.of[id] = has
+	return has
+}
 
 func (r *useReport) grant(g *access.Grant) {
 	m := r.st.Model
 	if g.Grantor == 0 || m.Gives(g)&forData == 0 {
 		return // built in, an owner's, or for those who administer
+	}
+	if !judged(m, g) && r.grants[g.ID] == nil {
+		r.uncounted(grantUse(m, g), g.At)
+		return
 	}
 	if r.unused && r.grants[g.ID] == nil && len(r.out.Items) == mostUses {
 		if !r.isNew(g.At) {
@@ -386,12 +425,12 @@ func (r *useReport) memberships(s *access.Subject) {
 }
 
 func (r *useReport) membership(s *access.Subject, e access.Membership) {
-	m := r.st.Model
-	if forNoQuery(m.Ref(e.Of)) {
+	i := membershipUse(r.st.Model, s, e)
+	by := r.used.memberships[access.Taken{Member: s.ID, Of: e.Of}]
+	if by == nil && r.administering.has(e.Of) {
+		r.uncounted(i, e.At)
 		return
 	}
-	i := membershipUse(m, s, e)
-	by := r.used.memberships[access.Taken{Member: s.ID, Of: e.Of}]
 	if by != nil {
 		i.Fixes = nil
 	}
@@ -405,11 +444,17 @@ func membershipUse(m *access.Model, s *access.Subject, e access.Membership) wire
 		Fixes: []wire.Fix{{Says: say.DoTakeOut.With(ref, of), Take: &wire.Member{Member: ref, Of: of}}}}
 }
 
-// forNoQuery reports whether a role is one that no query needs.
-func forNoQuery(ref string) bool { return ref == access.Administrator || ref == access.Auditor }
+// uncounted adds what serves to administer and what no query needed: it is not among what nobody used.
+func (r *useReport) uncounted(i wire.UseItem, since time.Time) {
+	if !r.unused {
+		i.Fixes, i.Note = nil, say.UseNotCounted.With()
+		r.item(i, nil, since)
+	}
+}
 
 func (r *useReport) named(s *access.Subject) {
-	if forNoQuery(s.Ref()) {
+	if r.administering.has(s.ID) && r.subjects[s.ID] == nil {
+		r.uncounted(wire.UseItem{Kind: s.Kind.String(), Says: s.Ref(), Subject: s.Ref()}, time.Time{})
 		return
 	}
 	r.item(wire.UseItem{Kind: s.Kind.String(), Says: s.Ref(), Subject: s.Ref()}, r.subjects[s.ID], time.Time{})

@@ -200,6 +200,7 @@
   }
   const looks: Record<string, string> = {
     unused: 'not used in 90 days',
+    not_counted: 'use not counted: it serves to administer',
     direct: 'granted straight to a person',
     no_end: 'no end',
     everyone: 'everyone has it',
