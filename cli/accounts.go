@@ -127,8 +127,9 @@ func (a *app) tokens() *cobra.Command {
 		}
 		return nil
 	}}
+	list.Flags().StringVar(&of, "of", "", "an account that you administer, or all")
+	add.Flags().StringVar(&of, "of", "", "a service that you administer")
 	for _, c := range []*cobra.Command{list, add} {
-		c.Flags().StringVar(&of, "of", "", "an account that you administer; with list also: all")
 		c.RegisterFlagCompletionFunc("of", a.completeSubjects(""))
 	}
 	parent.AddCommand(list, add, end)

@@ -231,13 +231,16 @@ func (a *app) putGuardrail(use, short string, replace bool) *cobra.Command {
 		Example: "  gneiss guardrail " + use + " finance clear label:finance --except role:licensing_officer --except role:administrator --mode block\n" +
 			"  gneiss guardrail " + use + " four-eyes second-person survey.licensing --mode block",
 		RunE: func(c *cobra.Command, args []string) error {
-			if in.Mode != "warn" && in.Mode != "block" {
+			if in.Mode != "" && in.Mode != "warn" && in.Mode != "block" {
 				return usageError{errors.New("--mode is warn or block")}
 			}
 			in.Name, in.Kind, in.Object = args[0], args[1], strings.Join(args[2:], "")
 			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/guardrails", in))
 		}}
-	c.Flags().StringVar(&in.Mode, "mode", "warn", "warn, or block")
+	if replace {
+		c.Long = short + ". What is not named stays as it is; --except '' leaves no exception."
+	}
+	c.Flags().StringVar(&in.Mode, "mode", "", map[bool]string{false: "warn, or block; warn when not given", true: "warn, or block"}[replace])
 	c.Flags().StringSliceVar(&in.Except, "except", nil, "of clear: who may")
 	c.Flags().StringSliceVar(&in.Roles, "role", nil, "of apart: the two roles")
 	c.Flags().IntVar(&in.Most, "most", 0, "of administrators: how many there may be")

@@ -56,8 +56,9 @@ func (a *app) putLabel(verb string) *cobra.Command {
 	if verb == "set" {
 		c.ValidArgsFunction = a.completeLabels
 	}
-	c.Flags().StringVar(&in.Topic, "topic", "", "what the data are about, in a word; the name when not given")
-	c.Flags().StringVar(&in.Level, "level", "", "public, internal, confidential or restricted; confidential when not given")
+	otherwise := map[string][2]string{"add": {"; the name when not given", "; confidential when not given"}}[verb] // set leaves them as they are
+	c.Flags().StringVar(&in.Topic, "topic", "", "what the data are about, in a word"+otherwise[0])
+	c.Flags().StringVar(&in.Level, "level", "", "public, internal, confidential or restricted"+otherwise[1])
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
 	c.RegisterFlagCompletionFunc("level", cobra.FixedCompletions([]string{"public", "internal", "confidential", "restricted"}, noFiles))
 	return c
@@ -153,7 +154,7 @@ func (a *app) placeLabel(verb, word string) *cobra.Command {
 		Example: map[string]string{
 			"put":     "  gneiss label put contact on survey.licensing.holders.email survey.licensing.holders.phone",
 			"lift":    "  gneiss label lift contact from survey.licensing.holders.phone",
-			"dismiss": "  gneiss label dismiss position for survey.monitoring.readings.level",
+			"dismiss": "  gneiss label dismiss position for survey.monitoring.readings.level_m",
 		}[verb],
 		RunE: func(c *cobra.Command, args []string) error {
 			label, objects, err := split(c, args, word)

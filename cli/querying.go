@@ -26,7 +26,8 @@ func (a *app) querying(root *cobra.Command) {
 		Use: "query SQL", Short: "Run a governed query, or a statement that changes rows, rights or the role", GroupID: "look", Args: words(1, 1),
 		Long: "Run a query as yourself or from another standpoint. The rows are those that the\n" +
 			"standpoint may see, with treated values. A - as the SQL reads standard input.\n\n" +
-			"SELECT, INSERT, UPDATE and DELETE; GRANT, REVOKE, CREATE ROLE, DROP ROLE; SET ROLE.",
+			"SELECT, INSERT, UPDATE, DELETE, on PostgreSQL MERGE, and EXPLAIN of these; GRANT and REVOKE;\n" +
+			"CREATE and DROP of ROLE and VIEW; SET ROLE.",
 		Example: "  gneiss query \"select district, count(*) from survey.drilling.boreholes group by district\" --as user:flint -o csv\n" +
 			"  gneiss query \"select name from survey.drilling.boreholes where id = \\$1\" --param 17 --show-plan",
 		RunE: func(c *cobra.Command, args []string) error {

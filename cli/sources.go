@@ -20,9 +20,9 @@ A location is a folder of SQLite files on the service's machine, one a schema:
 DIR/drilling.db holds the tables of the schema drilling. A folder that is not absolute
 is below the service's data folder.
 
-Or it is the URL of a PostgreSQL database, version 14 or later. The account in it needs
-SELECT, INSERT, UPDATE and DELETE on what people are to use through Gneiss, and TEMPORARY
-on the database; nothing is made there. Its password is no part of the URL, which is kept
+Or it is the URL of a PostgreSQL database, version 13 to 17. The account in it needs CONNECT
+and TEMPORARY on the database, USAGE on the schemas, and SELECT on the tables that people are
+to read through Gneiss, with INSERT, UPDATE and DELETE where they write; nothing is made there. Its password is no part of the URL, which is kept
 and shown: put a line HOST:PORT:DATABASE:ACCOUNT:PASSWORD into a file that only the
 service can read, and name the file in the URL.`,
 		Example: "  gneiss source add survey /srv/survey\n  gneiss source add survey_pg 'postgresql://gneiss@db.north.test:5432/survey?passfile=/etc/gneiss/db'",

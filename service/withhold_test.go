@@ -153,7 +153,7 @@ func TestEffectsSayWhichWay(t *testing.T) {
 		}
 	}
 	rows, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Mode: "limit", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}})
-	if err != nil || !strings.Contains(fmt.Sprint(rows.Effects), "user:flint [] [survey.drilling.boreholes: some rows, by boreholes-of-districts, deep]") {
+	if err != nil || !strings.Contains(fmt.Sprint(rows.Effects), "user:flint [] [survey.drilling.boreholes: some rows, by boreholes-of-districts (now some rows, by boreholes-of-districts, deep)]") {
 		t.Errorf("a limit more: %+v, %v", rows.Effects, err)
 	}
 	if rows, err = svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}}); err != nil ||

@@ -100,7 +100,8 @@ func (cfg *config) load(c *cobra.Command) error {
 }
 
 // usual gives a setting another value where nothing is said.
-func (cfg *config) usual(name, value string) {
+func (cfg *config) usual(c *cobra.Command, name, value string) {
+	c.Flags().Lookup(name).DefValue = value // which the help shows
 	for _, s := range cfg.settings {
 		if s.name == name {
 			s.value = value

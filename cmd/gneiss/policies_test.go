@@ -19,7 +19,7 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 		"district is listed for the reader in field.district_officers (district, by officer)", "a draft takes no effect until it is published")
 	sees(t, "what it would do", opal.must("policy", "try", "wells"), "user:flint   survey.monitoring.wells       300    60  300")
 	sees(t, "an edit in SQL, said in words", opal.must("policy", "rows", "edit", "wells", "--where", "in_group(district)", "--commands", "read"), "are shown for reading to everyone where district is one of the reader's groups")
-	sees(t, "publishing", opal.must("policy", "publish", "wells", "--yes"), "Published the policy wells", "user:flint loses survey.monitoring.wells: some rows, by wells")
+	sees(t, "publishing", opal.must("policy", "publish", "wells", "--yes"), "Published the policy wells", "user:flint loses survey.monitoring.wells: all rows (now some rows, by wells)")
 	sees(t, "following", opal.must("policy", "rows", "add", "boxes", "--on", "survey.drilling.core_boxes", "--follow", "survey.drilling.boreholes", "--dry-run"), "where their row of survey.drilling.boreholes is there (by borehole_id)")
 	sees(t, "noise for some rows", opal.must("policy", "columns", "add", "depths", "--on", "survey.drilling.boreholes", "--columns", "depth_m", "--treat", "noise", "--range", "5", "--when", "release_on > CURRENT_DATE", "--dry-run"),
 		"blurred by up to 5", "depth_m blurred by up to 5 for some rows", "add: OR release_on IS NULL")

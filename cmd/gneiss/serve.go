@@ -46,7 +46,7 @@ GNEISS_ADMIN_PASSWORD; without, the password is made up and printed once.`,
 			cfg.print(c.OutOrStdout())
 			return nil
 		}
-		return serve(c.Context(), cfg, func(svc *service.Service, at addresses) error {
+		return serve(c.Context(), cfg, nil, func(svc *service.Service, at addresses) error {
 			if err := firstAdministrator(c.Context(), svc, c.OutOrStdout()); err != nil {
 				return err
 			}
@@ -88,9 +88,9 @@ source survey_pg, under the same policies.`,
 		Example: "  gneiss demo --data demo-data --listen 127.0.0.1:7464",
 	}
 	cfg := newConfig(c)
+	cfg.usual(c, "sql-listen", "127.0.0.1:7465")
 	server := c.Flags().String("postgresql", "", "an empty database for the same tables: postgresql://ACCOUNT@HOST:PORT/DATABASE")
 	c.RunE = func(c *cobra.Command, _ []string) error {
-		cfg.usual("sql-listen", "127.0.0.1:7465")
 		if err := cfg.load(c); err != nil {
 			return err
 		}
@@ -104,15 +104,13 @@ source survey_pg, under the same policies.`,
 			}
 			password = demo.Password
 		}
-		if err := demo.Make(c.Context(), cfg.get("data"), password, c.ErrOrStderr()); err != nil {
-			return err
-		}
-		if *server != "" {
-			if err := demo.AddPostgres(c.Context(), cfg.get("data"), *server, c.ErrOrStderr()); err != nil {
+		made := func() error {
+			if err := demo.Make(c.Context(), cfg.get("data"), password, c.ErrOrStderr()); err != nil || *server == "" {
 				return err
 			}
+			return demo.AddPostgres(c.Context(), cfg.get("data"), *server, c.ErrOrStderr())
 		}
-		return serve(c.Context(), cfg, func(_ *service.Service, at addresses) error {
+		return serve(c.Context(), cfg, made, func(_ *service.Service, at addresses) error {
 			welcome(c.OutOrStdout(), at, password)
 			return nil
 		})
@@ -178,8 +176,9 @@ type addresses struct{ http, sql string } // sql is HOST:PORT, or empty
 // drain is how long running requests may take to finish at a stop.
 const drain = 10 * time.Second
 
-// serve runs a service until the context ends.
-func serve(ctx context.Context, cfg *config, started func(*service.Service, addresses) error) error {
+// serve runs a service until the context ends. What made makes, if it is set, is made once the addresses are
+// known to be free.
+func serve(ctx context.Context, cfg *config, made func() error, started func(*service.Service, addresses) error) error {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(cfg.get("log-level"))); err != nil {
 		return fmt.Errorf("log-level is debug, info, warn or error, not %q", cfg.get("log-level"))
@@ -209,6 +208,15 @@ func serve(ctx context.Context, cfg *config, started func(*service.Service, addr
 	if err != nil {
 		listener.Close()
 		return err
+	}
+	if made != nil {
+		if err := made(); err != nil {
+			listener.Close()
+			if port != nil {
+				port.Close()
+			}
+			return err
+		}
 	}
 	// A start makes much that is soon thrown away. Collected sooner than later, it does not take
 	// twice the memory that the platform needs.

@@ -3,6 +3,7 @@ package query
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"math/big"
 	"strings"
 
@@ -108,7 +109,7 @@ func parse(text string) (*pg.SelectStmt, error) {
 		line, col := place(text, tree.Stmts[0].StmtLocation)
 		return nil, &Error{
 			Code: Unsupported,
-			Text: "only SELECT can be run here; " + statementName(tree.Stmts[0].Stmt) + " is not supported",
+			Text: "only SELECT can be run here; " + statementName(tree.Stmts[0], text) + " is not supported",
 			Line: line,
 			Col:  col,
 		}
@@ -116,9 +117,19 @@ func parse(text string) (*pg.SelectStmt, error) {
 	return s, nil
 }
 
-func statementName(n *pg.Node) string {
-	name := strings.TrimSuffix(strings.TrimPrefix(fmt.Sprintf("%T", n.GetNode()), "*pg_query.Node_"), "Stmt")
-	return strings.ToUpper(name)
+var firstWord = regexp.MustCompile(`^\s*([A-Za-z]+)`)
+
+// statementName is the word that a statement begins with; behind a comment, what the parser calls it.
+func statementName(s *pg.RawStmt, text string) string {
+	if found := firstWord.FindStringSubmatch(text[s.StmtLocation:]); found != nil {
+		return strings.ToUpper(found[1])
+	}
+	return nodeName(s.Stmt)
+}
+
+// nodeName is what the parser calls a node.
+func nodeName(n *pg.Node) string {
+	return strings.ToUpper(strings.TrimSuffix(strings.TrimPrefix(fmt.Sprintf("%T", n.GetNode()), "*pg_query.Node_"), "Stmt"))
 }
 
 func (b *binder) fail(at int32, code, format string, args ...any) {

@@ -103,7 +103,7 @@ func ParseCommand(text string) (c *Command, err error) {
 	case *pg.Node_VariableSetStmt:
 		return b.setRole(s.VariableSetStmt, at), nil
 	}
-	b.unsupported(at, statementName(tree.Stmts[0].Stmt))
+	b.unsupported(at, statementName(tree.Stmts[0], b.text))
 	return nil, nil
 }
 

@@ -104,7 +104,7 @@ func (b *binder) exprIn(n *pg.Node, s *scope, w windows) Expr {
 			return &Collated{x, texts(v.CollateClause.Collname)}
 		}
 	}
-	b.unsupported(locate(n), fmt.Sprintf("this kind of expression (%s)", statementName(n)))
+	b.unsupported(locate(n), fmt.Sprintf("this kind of expression (%s)", nodeName(n)))
 	return nil
 }
 

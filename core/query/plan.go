@@ -162,7 +162,8 @@ func governIn(ctx context.Context, exact bool, text Statement, tree *pgt.ParseRe
 	line, col := place(text.SQL, tree.Stmts[0].StmtLocation)
 	return nil, &Error{
 		Code: Unsupported,
-		Text: "only SELECT, INSERT, UPDATE, DELETE, on PostgreSQL MERGE, and EXPLAIN of these can be run here; " + statementName(statement) + " is not supported",
+		Text: "only SELECT, INSERT, UPDATE, DELETE, on PostgreSQL MERGE, EXPLAIN of these, and changes of rights, roles and views can be run here; " +
+			statementName(tree.Stmts[0], text.SQL) + " is not supported",
 		Line: line,
 		Col:  col,
 	}

@@ -72,6 +72,11 @@ func (s *Service) grantOrder(st *platform.State, c identity.Caller, in wire.Gran
 			"you have granted no %s on %s to %s; to revoke what others granted, you need MANAGE on the object",
 			strings.Join(in.Privileges, ", "), strings.Join(paths(in), ", "), strings.Join(in.Subjects, ", ")))
 	}
+	for _, right := range in.Privileges {
+		if _, _, err := st.Model.ParseRight(right); err != nil {
+			return order{}, err // a typo is no refusal
+		}
+	}
 	objects, err := targets(st.Model, in)
 	if err != nil {
 		return order{}, s.notTold(st, c, in, err)

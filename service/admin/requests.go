@@ -105,6 +105,8 @@ func (s *Service) asksFor(ctx context.Context, st *platform.State, c identity.Ca
 			return nil, "", fault.New(fault.Conflict, "have_it", "you can do that already: %s", need)
 		}
 		need = st.Model.NeedText(n)
+	} else if s.identity.Reviews(st, c) {
+		return nil, "", err // who sees all may know that it does not exist; to others it may be hidden
 	}
 	return []string{need}, p.String() + " on " + in.Object, nil
 }

@@ -187,7 +187,7 @@ func (s *Service) paths(p *identity.Viewer, privilege access.Privilege, id acces
 		}
 		g := path.Grant
 		w.Grant = s.grant(p.State, g)
-		w.Says = say.PathSays.With(strings.Join(w.Steps, " → "), g.Privilege, p.Model.Target(g.Target))
+		w.Says = say.PathSays.With(strings.Join(w.Steps, " → "), p.Model.GrantName(g), p.Model.Target(g.Target))
 		if g.Grantor != 0 {
 			w.Says += say.ByGrantor.With(p.Model.Ref(g.Grantor))
 		}

@@ -88,17 +88,17 @@ func (c *comparison) governed(o *access.Object, d difference) {
 	var loses, gains []string
 	fewer, more := rowsDiffer(&was.Rules, &is.Rules)
 	if fewer {
-		loses = append(loses, rowsSay(c.is, is))
+		loses = append(loses, say.NowLess.With(rowsSay(c.was, was), rowsSay(c.is, is)))
 	}
 	if more && !fewer {
 		gains = append(gains, rowsSay(c.is, is))
 	}
 	if mayWrite(c.was, o) && mayWrite(c.is, o) {
 		fewer, more := rowsDiffer(&was.Write, &is.Write)
-		if says := say.ToWrite.With(rulesSay(c.is, &is.Write)); fewer {
-			loses = append(loses, says)
+		if now := rulesSay(c.is, &is.Write); fewer {
+			loses = append(loses, say.NowLess.With(say.ToWrite.With(rulesSay(c.was, &was.Write)), now))
 		} else if more {
-			gains = append(gains, says)
+			gains = append(gains, say.ToWrite.With(now))
 		}
 	}
 	vWas, vIs := c.was.Resolve(o.ID), c.is.Resolve(o.ID)
@@ -115,13 +115,13 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		case before == after && is.Partly():
 			gains = append(gains, name+" "+TreatmentSays(is))
 		case before == after:
-			loses = append(loses, name+" "+after.Says())
+			loses = append(loses, say.NowLess.With(name+" "+TreatmentSays(was), after.Says()))
 		case after.Kind > before.Kind:
-			loses = append(loses, name+" "+TreatmentSays(is))
+			loses = append(loses, say.NowLess.With(name+" "+inClear(was), TreatmentSays(is)))
 		case after.Kind < before.Kind:
 			gains = append(gains, name+" "+inClear(is))
 		default: // of one kind: which of the two hides more cannot be told
-			loses = append(loses, say.InsteadOf.With(name+" "+TreatmentSays(is), before.Says()))
+			loses = append(loses, say.NowLess.With(name+" "+before.Says(), TreatmentSays(is)))
 		}
 	}
 	tell(&c.loses, loses)

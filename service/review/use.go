@@ -334,7 +334,7 @@ var (
 )
 
 // judged reports whether counts of queries tell that nobody needs a grant: it is neither built in nor an
-// owner's, and gives nothing that is used without a query.
+// owner's, and has nothing that is used without a query.
 func judged(m *access.Model, g *access.Grant) bool {
 	gives := m.Gives(g)
 	return g.Grantor != 0 && gives&forData != 0 && gives&toAdminister == 0

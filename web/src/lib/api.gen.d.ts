@@ -2936,7 +2936,7 @@ export interface paths {
                     /** @description a subject: as itself, or stood in for */
                     actor?: string;
                     action?: "query" | "write" | "preview" | "trial" | "matrix" | "sample" | "review" | "change" | "sign-in" | "password" | "token" | "session" | "draft" | "request" | "retention" | "webhook";
-                    decision?: "allowed" | "refused" | "failed";
+                    decision?: "allowed" | "refused" | "failed" | "unknown";
                     /** @description a text in the statement, the objects or the reason */
                     contains?: string;
                     /** @description that what was read or written has */
@@ -6977,7 +6977,7 @@ export interface components {
             decision?: "" | "keep" | "revoke" | "until";
             /** @description of a decision until a day */
             end?: string;
-            /** @description what to look at: unused, direct, no_end, everyone */
+            /** @description what to look at: unused, not_counted, direct, no_end, everyone */
             findings: string[];
             /** @description the privileges, in the review's scope */
             has: string[];
