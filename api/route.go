@@ -85,6 +85,7 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 				return badInput("If-Match takes the number of a revision, in quotes")
 			}
 		}
+		read := s.service.Revision()
 		out, err := f(r, in)
 		if done, ok := err.(answered); ok {
 			streams = done.streams
@@ -96,7 +97,7 @@ func handle[In, Out any](s *Server, method, path, summary string, f func(request
 			}
 			return err
 		}
-		return s.answer(c, out)
+		return s.answer(c, out, read)
 	})
 }
 
@@ -148,9 +149,10 @@ func clientOf(agent string) string {
 // csvSafe marks a request whose CSV is for a spreadsheet.
 const csvSafe = "csv_safe"
 
-// answer writes what a handler gives: JSON, or for rows the form that is asked
-// for.
-func (s *Server) answer(c fiber.Ctx, out any) error {
+// answer writes what a handler gives: JSON, or for rows the form that is asked for. Its ETag is the revision that
+// it says it is of, else the one from before it was made: who sends it back as If-Match does not overwrite
+// what they have not seen.
+func (s *Server) answer(c fiber.Ctx, out any, read int64) error {
 	if roster, ok := out.(wire.Roster); ok && c.Accepts(fiber.MIMEApplicationJSON, "text/csv") == "text/csv" {
 		rows, err := admin.RosterCSV(roster, c.Query("part") == "memberships")
 		if err != nil {
@@ -166,7 +168,12 @@ func (s *Server) answer(c fiber.Ctx, out any) error {
 		c.Set(fiber.HeaderContentType, "text/csv; charset=utf-8")
 		return csv.NewWriter(c.Response().BodyWriter()).WriteAll(rows)
 	}
-	c.Set("ETag", fmt.Sprintf("%q", strconv.FormatInt(s.service.Revision(), 10)))
+	if v := reflect.Indirect(reflect.ValueOf(out)); v.Kind() == reflect.Struct {
+		if of := v.FieldByName("Revision"); of.IsValid() && of.CanInt() && of.Int() > 0 {
+			read = of.Int()
+		}
+	}
+	c.Set("ETag", fmt.Sprintf("%q", strconv.FormatInt(read, 10)))
 	return c.JSON(out)
 }
 

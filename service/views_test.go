@@ -145,7 +145,7 @@ func TestViewsLendNoMoreThanTheirOwnerMay(t *testing.T) {
 	v.refused("marl", "SELECT note FROM survey.drilling.own", fault.Conflict, "is closed")
 
 	// Rights that end, end in the view; an owner that is gone lends nothing.
-	soon := time.Now().Add(1200 * time.Millisecond)
+	soon := time.Now().Add(3 * time.Second)
 	if _, err := v.svc.Admin.Grant(ctx, caller(t, v.svc, "opal"), wire.GrantRequest{Privileges: []string{"SELECT"}, Object: "survey.drilling.boreholes", Subjects: []string{"user:flint"}, Option: true, Until: &soon}, false); err != nil {
 		t.Fatal(err)
 	}

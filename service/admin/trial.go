@@ -72,7 +72,7 @@ func (s *Service) TryPolicy(ctx context.Context, c identity.Caller, in wire.Poli
 	if err != nil {
 		return out, s.identity.Refuse(c, audit.Trial, out.Sentence, err)
 	}
-	t := &trial{s: s, Counter: s.gateway.Counter(lane), before: st, after: then, out: &out}
+	t := &trial{s: s, Counter: s.gateway.Counter(c.User, lane), before: st, after: then, out: &out}
 	for _, table := range t.tables(in.Name) {
 		switch {
 		case len(in.Standpoints) > 0:

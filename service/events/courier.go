@@ -129,6 +129,17 @@ func (c *Courier) serve(ctx context.Context, w store.Webhook) error {
 		return err
 	}
 	for _, e := range found {
+		// What was changed meanwhile holds from the next event on: a delivery can take long.
+		now, err := c.store.Webhook(ctx, w.Name)
+		if errors.Is(err, store.ErrNoWebhook) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if now.Status != w.Status || now.URL != w.URL || !bytes.Equal(now.Secret, w.Secret) || now.Topics != w.Topics {
+			break // it is begun with again as it is now
+		}
 		wanted := slices.Contains(topics, Kind(e.Kind).Topic()) && Kind(e.Kind) != DraftChanged
 		if wanted && !c.try(ctx, &w, e) {
 			break

@@ -245,3 +245,30 @@ func TestEventsAreForgotten(t *testing.T) {
 		t.Errorf("the last event was %d: %v", last, err)
 	}
 }
+
+// TestRemovedWebhooksAreToldNoMore: what is removed while one of many deliveries goes on gets none after it.
+func TestRemovedWebhooksAreToldNoMore(t *testing.T) {
+	st, courier, stop := start(t, t.TempDir(), quick)
+	defer stop()
+	told, removed := 0, make(chan error, 1)
+	r := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if told++; told == 1 {
+			removed <- st.DropWebhook(context.Background(), "gone")
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	defer r.Close()
+	put(t, st, "gone", r.URL, `["check"]`)
+	for i := range 20 {
+		happens(t, st, events.CheckFailed, fmt.Sprint(i))
+	}
+	courier.Wake()
+	if err := <-removed; err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(300 * time.Millisecond)
+	r.Close() // and waits for what is being answered
+	if told != 1 {
+		t.Errorf("it was told %d times, %d after it was removed", told, told-1)
+	}
+}

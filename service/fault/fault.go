@@ -57,6 +57,11 @@ func New(kind Kind, code, format string, args ...any) *Error {
 // ErrStopping says that the service is about to stop.
 var ErrStopping = store.ErrStopping
 
+// Passing reports whether an error says nothing of what was asked: it was not worked out, and may be another time.
+func (e *Error) Passing() bool {
+	return e.Kind == Internal || e.Kind == TooMany || e.Kind == Cancelled || e.Kind == Unavailable
+}
+
 // Of turns any error into what a caller is told of it: a value of the caller's own, which
 // it may add to, for one error can be told to many. An error that it does not know is a
 // failure of the service's own, and its text is not told.

@@ -16,13 +16,14 @@ import (
 // A Counter counts rows of tables on a lane, each governed query once.
 type Counter struct {
 	gateway *Service
+	who     access.SubjectID
 	lane    *access.Object
 	known   map[string]int64
 }
 
-// Counter returns a counter that runs on a lane.
-func (s *Service) Counter(lane *access.Object) *Counter {
-	return &Counter{s, lane, map[string]int64{}}
+// Counter returns a counter that runs on a lane, for a person; zero: for the service itself.
+func (s *Service) Counter(who access.SubjectID, lane *access.Object) *Counter {
+	return &Counter{s, who, lane, map[string]int64{}}
 }
 
 // Rows counts the rows of a table that are there for a session.
@@ -62,7 +63,7 @@ func (c *Counter) Count(ctx context.Context, plan *emit.Plan) (n int64, err erro
 	if n, ok := c.known[key]; ok {
 		return n, nil
 	}
-	err = c.gateway.Run(ctx, c.lane, plan, source.Bind(plan.Args, c.gateway.Facts(time.Now())), func(row []any) error {
+	err = c.gateway.Run(ctx, c.who, c.lane, plan, source.Bind(plan.Args, c.gateway.Facts(time.Now())), func(row []any) error {
 		n = row[0].(int64)
 		return nil
 	})

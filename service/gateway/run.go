@@ -19,9 +19,10 @@ import (
 // errEnough ends a query whose result has reached its limit.
 var errEnough = errors.New("the result has reached its limit")
 
-// Run runs a plan under a lane's limits and hands its rows to f.
-func (s *Service) Run(ctx context.Context, lane *access.Object, plan *emit.Plan, args []any, f func([]any) error) error {
-	ctx, leave, err := s.traffic.enter(ctx, lane, 0)
+// Run runs a plan under a lane's limits for a person, who waits for a place there like everybody, and hands
+// its rows to f. Zero is the service itself.
+func (s *Service) Run(ctx context.Context, who access.SubjectID, lane *access.Object, plan *emit.Plan, args []any, f func([]any) error) error {
+	ctx, leave, err := s.traffic.enter(ctx, lane, who)
 	if err != nil {
 		return err
 	}

@@ -117,7 +117,11 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		case before == after:
 			loses = append(loses, say.NowLess.With(name+" "+TreatmentSays(was), after.Says()))
 		case after.Kind > before.Kind:
-			loses = append(loses, say.NowLess.With(name+" "+inClear(was), TreatmentSays(is)))
+			had := name
+			if before.Kind != policy.Clear {
+				had += " " + TreatmentSays(was)
+			}
+			loses = append(loses, say.NowLess.With(had, TreatmentSays(is)))
 		case after.Kind < before.Kind:
 			gains = append(gains, name+" "+inClear(is))
 		default: // of one kind: which of the two hides more cannot be told

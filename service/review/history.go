@@ -298,7 +298,7 @@ func (s *Service) counted(ctx context.Context, c identity.Caller, out *wire.Impa
 	if err := s.audit.Write(record); err != nil {
 		return err
 	}
-	count := s.gateway.Counter(lane)
+	count := s.gateway.Counter(c.User, lane)
 	for _, x := range pairs {
 		t := wire.TableImpact{Table: before.Model.Path(x.table.ID), Subject: after.Model.Ref(x.subject), Columns: x.says}
 		rows := func(st *platform.State, v *identity.Viewer) *int64 {

@@ -55,7 +55,7 @@ func (s *Service) Matrix(ctx context.Context, c identity.Caller, path string) (w
 	if err := s.audit.Write(record); err != nil {
 		return out, err
 	}
-	m := &matrix{s: s, Counter: s.gateway.Counter(lane), st: st, table: table, only: only}
+	m := &matrix{s: s, Counter: s.gateway.Counter(c.User, lane), st: st, table: table, only: only}
 	m.gather()
 	if out.Total, err = m.All(ctx, st, table); err != nil {
 		return out, err

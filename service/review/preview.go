@@ -180,7 +180,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 	plan, lane, err := s.gateway.Plan(ctx, c, v.Viewer, query.Statement{SQL: text}, "")
 	if err == nil {
 		s.gateway.Note(record, v.Viewer, plan, lane)
-		err = s.gateway.Run(ctx, lane, plan, source.Bind(plan.Args, s.gateway.Facts(started)), func(row []any) error {
+		err = s.gateway.Run(ctx, c.User, lane, plan, source.Bind(plan.Args, s.gateway.Facts(started)), func(row []any) error {
 			v.rows = append(v.rows, append([]any(nil), row...))
 			return nil
 		})
@@ -192,7 +192,7 @@ func (s *Service) readSide(ctx context.Context, c identity.Caller, v *side, tabl
 				return s.identity.Failed(v.Viewer, record, started, err)
 			}
 		}
-		if v.view.Count, err = s.gateway.Counter(lane).Rows(ctx, v.State, v.Standpoint, table); err != nil {
+		if v.view.Count, err = s.gateway.Counter(c.User, lane).Rows(ctx, v.State, v.Standpoint, table); err != nil {
 			return s.identity.Failed(v.Viewer, record, started, err)
 		}
 		if v.more = len(v.rows) > limit; v.more {

@@ -178,7 +178,7 @@ func (s *Service) values(ctx context.Context, st *platform.State, lane *access.O
 		return nil, err
 	}
 	out := map[access.ObjectID][]string{}
-	err = s.gateway.Run(ctx, lane, plan, source.Bind(plan.Args, s.gateway.Facts(time.Now())), func(row []any) error {
+	err = s.gateway.Run(ctx, 0, lane, plan, source.Bind(plan.Args, s.gateway.Facts(time.Now())), func(row []any) error {
 		for i, v := range row {
 			if v != nil {
 				out[ids[i]] = append(out[ids[i]], fmt.Sprint(v))

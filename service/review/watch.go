@@ -49,7 +49,7 @@ func (s *Service) RunChecks(ctx context.Context) error {
 	lanes := st.Model.Lanes()
 	t := &tester{s: s, ctx: ctx, st: st, stands: map[access.Standpoint]*identity.Viewer{}, recorded: true}
 	if len(lanes) > 0 {
-		t.counter = s.gateway.Counter(lanes[0])
+		t.counter = s.gateway.Counter(0, lanes[0])
 	} else {
 		t.refused = fault.New(fault.Refused, "no_lane", "there is no lane to count rows on")
 	}
