@@ -9,8 +9,8 @@ type SignIn struct {
 	Password string `json:"password" required:"true"`
 	// NewPassword is wanted where an administrator has set the password.
 	NewPassword string `json:"new_password,omitempty" description:"a password of one's own, in the place of one that an administrator has set"`
-	Token    bool   `json:"token,omitempty"`
-	Name     string `json:"name,omitempty" description:"what the token is for"`
+	Token       bool   `json:"token,omitempty"`
+	Name        string `json:"name,omitempty" description:"what the token is for"`
 }
 
 // A Session says who is signed in.

@@ -3,8 +3,8 @@ package query
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"math/big"
+	"regexp"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"

@@ -27,11 +27,8 @@ func (b *binder) fraction(l *Literal) *big.Rat {
 // decimal is the literal of an exact value: a whole number where t is Bigint and it is one of
 // 64 bits, else the nearest double.
 func (b *binder) decimal(t Type, r *big.Rat) Expr {
-	if t == Bigint {
-		if r.IsInt() && r.Num().IsInt64() {
-			return &Literal{Bigint, r.Num().Int64()}
-		}
-		t = Double
+	if t == Bigint && r.IsInt() && r.Num().IsInt64() {
+		return &Literal{Bigint, r.Num().Int64()}
 	}
 	x, _ := r.Float64() // the nearest
 	l := &Literal{Double, x}

@@ -65,9 +65,8 @@ func (f failures) delay(free int, longest time.Duration) time.Duration {
 // An attempt is one that has begun. As many run at once as are free of a wait, and others wait for
 // them, so that guesses at once are as slow as one after the other.
 type attempt struct {
-	of    *attempts
-	who   pair
-	known bool
+	of  *attempts
+	who pair
 }
 
 // mostTogether are how many attempts for an account from an address may run at once; others wait
