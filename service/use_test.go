@@ -370,4 +370,12 @@ func TestWhatAMembershipLeavesWithoutEffect(t *testing.T) {
 			t.Errorf("the notes are %q, without %q (%v)", out.Notes, c.want, err)
 		}
 	}
+	// Who gives it on is told nothing of what they may not see.
+	if _, err := svc.Admin.Join(ctx, opal, wire.Member{Member: "user:tuff", Of: "role:assays", Option: true}, false); err != nil {
+		t.Fatal(err)
+	}
+	out, err := svc.Admin.Join(ctx, caller(t, svc, "tuff"), wire.Member{Member: "user:newcomer", Of: "role:assays", Change: wire.Change{DryRun: true}}, false)
+	if err != nil || len(out.Notes) > 0 {
+		t.Errorf("tuff, who gives it on, is told %q (%v)", out.Notes, err)
+	}
 }

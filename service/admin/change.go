@@ -109,7 +109,7 @@ func (s *Service) workOut(before *platform.State, o order, now time.Time) (after
 	}
 	out = wire.Changed{Revision: before.Revision, DryRun: o.DryRun, Says: o.says, Notes: append([]string{}, o.notes...)}
 	out.Effects, out.More = s.review.Effects(before, after, o.changes, o.caller, now)
-	out.Notes = append(out.Notes, s.review.DormantNotes(before, after, o.changes)...)
+	out.Notes = append(out.Notes, s.review.DormantNotes(o.caller, before, after, o.changes)...)
 	notes, err := s.guarded(before, after, o, now)
 	out.Notes = append(out.Notes, notes...)
 	return after, out, err

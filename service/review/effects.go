@@ -250,14 +250,15 @@ func lapsedGrants(before, after *platform.State) []*access.Grant {
 // policyNamed is what changes of policies have in common.
 type policyNamed interface{ PolicyName() string }
 
-// DormantNotes warns of new grants without effect, and of older ones that have lost
-// theirs, and says what would change that.
-func (s *Service) DormantNotes(before, after *platform.State, changes []platform.Change) []string {
+// DormantNotes warns of new grants without effect, and says what would change that. People who review are told, too,
+// of grants of others: those that have no effect for a new member, and those that have lost theirs.
+func (s *Service) DormantNotes(c identity.Caller, before, after *platform.State, changes []platform.Change) []string {
+	reviews := c.User == 0 || s.identity.Reviews(before, c)
 	var notes []string
 	joins := 0
 	for _, c := range changes {
 		if join, ok := c.(access.Join); ok {
-			if joins++; joins <= mostJoinsNoted {
+			if joins++; reviews && joins <= mostJoinsNoted {
 				notes = append(notes, joinNotes(after, join)...)
 			}
 			continue
@@ -278,6 +279,10 @@ func (s *Service) DormantNotes(before, after *platform.State, changes []platform
 			notes = append(notes, note)
 		}
 	}
+	slices.Sort(notes)
+	if !reviews {
+		return slices.Compact(notes)
+	}
 	for _, g := range lapsedGrants(before, after) {
 		notes = append(notes, say.NoLongerEffective.With(
 			after.Model.GrantName(g), after.Model.Target(g.Target), after.Model.Ref(g.Subject), after.Model.Ref(g.Grantor)))
@@ -287,11 +292,12 @@ func (s *Service) DormantNotes(before, after *platform.State, changes []platform
 	return slices.Compact(notes)
 }
 
-// How many new memberships are looked at for grants that they leave without effect, and how many of these
-// are named of each.
+// How many new memberships are looked at for grants that they leave without effect, how many of these are named of
+// each, and how many of its grants are looked at.
 const (
 	mostJoinsNoted  = 50
 	mostShutOfAJoin = 5
+	mostJoinGrants  = 2000
 )
 
 // joinNotes says which grants of a role or group have no effect for its new member, who lacks USAGE on the
@@ -315,9 +321,12 @@ func joinNotes(after *platform.State, join access.Join) []string {
 		return nil
 	}
 	var notes []string
-	reads := false
+	reads, looked := false, 0
 	for _, id := range given.Subjects() {
 		for _, g := range m.GrantsTo(id) {
+			if looked++; looked > mostJoinGrants {
+				break
+			}
 			gives := m.Gives(g) & forData
 			reads = reads || gives&^access.Set(access.Usage) != 0
 			if id == access.PublicID || gives == 0 || m.Object(g.Object).Missing {

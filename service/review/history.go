@@ -218,7 +218,7 @@ func (s *Service) Impact(ctx context.Context, c identity.Caller, name string) (w
 	}
 	before, after, now := s.platform.Current(), d.State, time.Now()
 	out := wire.Impact{Draft: d.Name, Revision: before.Revision, Says: []string{}, Effects: []wire.Effect{}, Tables: []wire.TableImpact{}, Between: []wire.Past{},
-		Misfits: []string{}, Breaks: []wire.CheckResult{}, Notes: append([]string{}, s.DormantNotes(before, after, d.All())...)}
+		Misfits: []string{}, Breaks: []wire.CheckResult{}, Notes: append([]string{}, s.DormantNotes(c, before, after, d.All())...)}
 	w, err := s.draft(before, c, d.Draft)
 	if err != nil {
 		return out, err
