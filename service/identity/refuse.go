@@ -37,12 +37,16 @@ func (s *Service) NewRecord(c Caller, p *Viewer, action, text string) *store.Rec
 	return r
 }
 
+// mostRefused bounds what is kept of a statement that is refused, in bytes: whoever has no right at all can send many.
+const mostRefused = 8 << 10
+
 // RefuseFrom records a refused query and returns what the caller is told. The
 // record has all that was missing; the caller is told what their door lets them
 // know.
 func (s *Service) RefuseFrom(c Caller, p *Viewer, record *store.Record, err error) error {
 	told := s.ToldIn(p.State, c, err)
-	record.Decision, record.Reason = audit.Refused, err.Error()
+	record.Text = audit.Bounded(record.Text, mostRefused)
+	record.Decision, record.Reason = audit.Refused, audit.Bounded(err.Error(), mostRefused)
 	var q *query.Error
 	if errors.As(err, &q) && len(q.Needs) > 0 {
 		needs := p.NeedNames(q.Needs)
