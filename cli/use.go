@@ -61,12 +61,12 @@ func (a *app) showUse(out wire.UseReport, unused bool) error {
 		switch {
 		case i.New && i.Last == "":
 			note = "new, since " + i.Since.Format("2006-01-02")
-		case i.Last == "" && i.Since != nil && i.Since.Year() > 1:
+		case i.Last == "" && i.Note == "" && i.Since != nil && i.Since.Year() > 1:
 			note = "given on " + i.Since.Format("2006-01-02")
 		case note == "" && i.Of > 1:
 			note = fmt.Sprintf("%d of %d tables", i.Reads, i.Of)
 		}
-		g.rows = append(g.rows, []string{i.Kind, i.Says, fmt.Sprint(i.Queries), fmt.Sprint(i.People), either(i.Last, i.Last, "never"), note})
+		g.rows = append(g.rows, []string{i.Kind, i.Says, fmt.Sprint(i.Queries), fmt.Sprint(i.People), either(i.Last, i.Last, either(i.Note, "not counted", "never")), note})
 	}
 	if a.output != "table" {
 		return a.show(out, g)

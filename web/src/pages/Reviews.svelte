@@ -300,7 +300,7 @@
       {/if}
     </div>
     <div
-      class="panel min-h-0 flex-1 overflow-y-auto print:overflow-visible"
+      class="panel min-h-0 flex-1 overflow-y-auto outline-none! print:overflow-visible"
       bind:this={scroller}
       role="grid"
       aria-label="Items"

@@ -9,6 +9,7 @@
   let problem = $state<Problem | null>(null)
   let busy = $state(false)
 
+  const focused = (node: HTMLElement) => node.focus()
   async function submit(event: SubmitEvent) {
     event.preventDefault()
     busy = true
@@ -67,6 +68,7 @@
           >New password <input
             class="field mt-1"
             bind:value={chosen}
+            use:focused
             name="new-password"
             type="password"
             autocomplete="new-password"

@@ -67,7 +67,7 @@
 {#snippet cell(i: Item, c: Column<Item>)}
   {#if c.id === 'last'}{#if i.last}<span class="text-epidote">● {i.last}</span>{:else if i.new}<span class="text-muted"
         >○ new</span
-      >{:else}<span class="text-garnet">⊘ never</span>{/if}
+      >{:else if i.note}<span class="text-muted">not counted</span>{:else}<span class="text-garnet">⊘ never</span>{/if}
   {:else if c.id === 'fix'}<span class="flex flex-wrap gap-1"
       >{#each i.fixes.slice(0, 2) as fix (fix.says)}<FixButton {fix} />{/each}</span
     >
@@ -112,8 +112,8 @@
         ? 'your queries'
         : of.startsWith('role:') || of.startsWith('group:')
           ? 'its members’ queries'
-          : `the queries of ${of}`}{report.value ? `, since ${dayOf(report.value.since)}` : ''}. Rights that only serve
-    to administer are left out.
+          : `the queries of ${of}`}{report.value ? `, since ${dayOf(report.value.since)}` : ''}. What serves to
+    administer (MANAGE, CREATE, AUDIT) is not counted.
     {#if report.value?.short}<b class="text-feldspar">Use has not been counted for {days} days yet.</b>{/if}
   </p>
   {#if report.problem}<Trouble problem={report.problem} />{/if}
