@@ -66,7 +66,8 @@ func (a *app) showUse(out wire.UseReport, unused bool) error {
 		case note == "" && i.Of > 1:
 			note = fmt.Sprintf("%d of %d tables", i.Reads, i.Of)
 		}
-		g.rows = append(g.rows, []string{i.Kind, i.Says, fmt.Sprint(i.Queries), fmt.Sprint(i.People), either(i.Last, i.Last, either(i.Note, "not counted", "never")), note})
+		last := either(i.Last, i.Last, either(i.Note, "not counted", "never"))
+		g.rows = append(g.rows, []string{i.Kind, i.Says, fmt.Sprint(i.Queries), fmt.Sprint(i.People), last, note})
 	}
 	if a.output != "table" {
 		return a.show(out, g)
