@@ -227,24 +227,47 @@ it is refused, with the person and the path; in mode warn it is said. Kinds:
 
 func (a *app) putGuardrail(use, short string, replace bool) *cobra.Command {
 	in := wire.GuardrailRequest{Replace: replace}
+	var given wire.Guardrail
 	c := &cobra.Command{Use: use + " NAME KIND [OBJECT]", Short: short, Args: words(2, 3),
 		Example: "  gneiss guardrail " + use + " finance clear label:finance --except role:licensing_officer --except role:administrator --mode block\n" +
 			"  gneiss guardrail " + use + " four-eyes second-person survey.licensing --mode block",
 		RunE: func(c *cobra.Command, args []string) error {
-			if in.Mode != "" && in.Mode != "warn" && in.Mode != "block" {
+			if given.Mode != "" && given.Mode != "warn" && given.Mode != "block" {
 				return usageError{errors.New("--mode is warn or block")}
 			}
-			in.Name, in.Kind, in.Object = args[0], args[1], strings.Join(args[2:], "")
+			if replace {
+				checks, err := client.Get[wire.Checks](c.Context(), a.connect(), "/checks", nil)
+				if err != nil {
+					return err
+				}
+				for _, g := range checks.Guardrails {
+					if g.Name == strings.ToLower(args[0]) && g.Kind == args[1] {
+						in.Guardrail = g
+					}
+				}
+			}
+			in.Name, in.Kind = args[0], args[1]
+			if len(args) > 2 {
+				in.Object = args[2]
+			}
+			for flag, take := range map[string]func(){
+				"mode": func() { in.Mode = given.Mode }, "comment": func() { in.Comment = given.Comment }, "most": func() { in.Most = given.Most },
+				"except": func() { in.Except = given.Except }, "role": func() { in.Roles = given.Roles },
+			} {
+				if c.Flags().Changed(flag) {
+					take()
+				}
+			}
 			return a.doneOr(client.Send[wire.Changed](c.Context(), a.connect(), "POST", "/guardrails", in))
 		}}
 	if replace {
-		c.Long = short + ". What is not named stays as it is; --except '' leaves no exception."
+		c.Long = short + ". What is not named stays as it is, while the kind does; --except '' leaves no exception."
 	}
-	c.Flags().StringVar(&in.Mode, "mode", "", map[bool]string{false: "warn, or block; warn when not given", true: "warn, or block"}[replace])
-	c.Flags().StringSliceVar(&in.Except, "except", nil, "of clear: who may")
-	c.Flags().StringSliceVar(&in.Roles, "role", nil, "of apart: the two roles")
-	c.Flags().IntVar(&in.Most, "most", 0, "of administrators: how many there may be")
-	c.Flags().StringVar(&in.Comment, "comment", "", "a few words for people")
+	c.Flags().StringVar(&given.Mode, "mode", "", "warn, or block"+map[bool]string{false: "; warn when not given"}[replace])
+	c.Flags().StringSliceVar(&given.Except, "except", nil, "of clear: who may")
+	c.Flags().StringSliceVar(&given.Roles, "role", nil, "of apart: the two roles")
+	c.Flags().IntVar(&given.Most, "most", 0, "of administrators: how many there may be")
+	c.Flags().StringVar(&given.Comment, "comment", "", "a few words for people")
 	c.Flags().StringVar(&in.Reason, "reason", "", "why; kept in the journal")
 	return c
 }

@@ -324,26 +324,3 @@ func TestRecordedTests(t *testing.T) {
 	_, err := svc.Admin.RecordTest(ctx, opal, in)
 	wants(t, err, fault.Conflict, "there is a test flint-boreholes already")
 }
-
-// TestGuardrailsKeepWhatIsNotNamed: a change of its comment leaves a guardrail's mode and exceptions.
-func TestGuardrailsKeepWhatIsNotNamed(t *testing.T) {
-	svc := demotest.Open(t, demotest.Folder(t))
-	opal := caller(t, svc, "opal")
-	of := func() wire.Guardrail {
-		t.Helper()
-		checks, err := svc.Review.Checks(opal)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return checks.Guardrails[slices.IndexFunc(checks.Guardrails, func(g wire.Guardrail) bool { return g.Name == "finance-in-office" })]
-	}
-	before := of()
-	in := wire.GuardrailRequest{Guardrail: wire.Guardrail{Name: before.Name, Kind: before.Kind, Comment: "the office only"}, Replace: true}
-	if _, err := svc.Admin.PutGuardrail(ctx, opal, in); err != nil {
-		t.Fatal(err)
-	}
-	after := of()
-	if after.Comment != "the office only" || after.Mode != before.Mode || after.Object != before.Object || !slices.Equal(after.Except, before.Except) || before.Mode != "block" {
-		t.Errorf("it was %+v, and is %+v", before, after)
-	}
-}

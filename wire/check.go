@@ -13,7 +13,7 @@ type Guardrail struct {
 	Sentence string   `json:"sentence,omitempty" description:"the same in words; of an answer"`
 }
 
-// A GuardrailRequest adds a guardrail, or replaces one.
+// A GuardrailRequest adds a guardrail, or with Replace puts this one, whole, in the place of another.
 type GuardrailRequest struct {
 	Guardrail
 	Replace bool `json:"replace,omitempty"`

@@ -1,12 +1,15 @@
 package main
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"gneiss/demo/demotest"
+	"gneiss/wire"
 )
 
 // TestBeforeAndAfter works through drafts, checks, history, undo and files as an administrator does, and
@@ -84,5 +87,31 @@ func TestBeforeAndAfter(t *testing.T) {
 	}
 	if again, err := os.ReadFile(path); err != nil || !strings.HasPrefix(string(again), "# agreed in spring\nrole: partner\n") {
 		t.Errorf("the comment is gone: %s, %v", again, err)
+	}
+}
+
+// TestGuardrailsKeepWhatIsNotNamed: set changes what is named of a guardrail, and weakens nothing else.
+func TestGuardrailsKeepWhatIsNotNamed(t *testing.T) {
+	opal := signedIn(t, demotest.Start(t), "opal")
+	of := func() wire.Guardrail {
+		t.Helper()
+		var list []wire.Guardrail
+		if err := json.Unmarshal([]byte(opal.must("guardrail", "list", "-o", "json")), &list); err != nil {
+			t.Fatal(err)
+		}
+		return list[slices.IndexFunc(list, func(g wire.Guardrail) bool { return g.Name == "finance-in-office" })]
+	}
+	before := of()
+	if before.Mode != "block" || len(before.Except) == 0 {
+		t.Fatalf("the demo's guardrail is %+v", before)
+	}
+	opal.must("guardrail", "set", "finance-in-office", "clear", "--comment", "the office only")
+	after := of()
+	if after.Comment != "the office only" || after.Mode != before.Mode || after.Object != before.Object || !slices.Equal(after.Except, before.Except) {
+		t.Errorf("it was %+v, and is %+v", before, after)
+	}
+	opal.must("guardrail", "set", "finance-in-office", "clear", "--comment", "", "--mode", "warn", "--except", "")
+	if after = of(); after.Comment != "" || after.Mode != "warn" || after.Object != before.Object || len(after.Except) != 0 {
+		t.Errorf("with all taken away it is %+v", after)
 	}
 }

@@ -1,7 +1,6 @@
 package admin
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -25,9 +24,6 @@ func (s *Service) PutGuardrail(ctx context.Context, c identity.Caller, in wire.G
 		return wire.Changed{}, err
 	}
 	name := strings.ToLower(strings.TrimSpace(in.Name))
-	if old := railOf(st, name); old != nil && in.Replace && in.Kind == string(old.Kind) {
-		keepRail(st.Model, &in, old)
-	}
 	if in.Mode == "" {
 		in.Mode = string(guard.Warn)
 	}
@@ -47,30 +43,6 @@ func (s *Service) PutGuardrail(ctx context.Context, c identity.Caller, in wire.G
 	}
 	return s.carryOut(ctx, order{caller: c, Change: in.Change, changes: []platform.Change{what},
 		says: []string{says.With(name, railOf(then, name).Sentence(then.Model))}})
-}
-
-// keepRail leaves of a guardrail as it is what a request does not name: a change of its comment does not
-// weaken it.
-func keepRail(m *access.Model, in *wire.GuardrailRequest, old *guard.Guardrail) {
-	refs := func(ids []access.SubjectID) []string {
-		out := make([]string, len(ids))
-		for i, id := range ids {
-			out[i] = m.Ref(id)
-		}
-		return out
-	}
-	in.Mode = cmp.Or(in.Mode, string(old.Mode))
-	if in.Object == "" && old.Object != access.PlatformID {
-		in.Object = m.Path(old.Object)
-	}
-	in.Comment = cmp.Or(in.Comment, old.Comment)
-	in.Most = cmp.Or(in.Most, old.Most)
-	if in.Except == nil {
-		in.Except = refs(old.Except)
-	}
-	if in.Roles == nil {
-		in.Roles = refs(old.Roles)
-	}
 }
 
 func railOf(st *platform.State, name string) *guard.Guardrail {
