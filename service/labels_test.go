@@ -29,7 +29,7 @@ func TestLabels(t *testing.T) {
 	}
 	// Put on the table, it goes down to every column, and says to whom.
 	out = done(t)(svc.Admin.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "put", Objects: []string{"survey.drilling.core_boxes"}}))
-	if got := treated(); got != "[0 0]" || !strings.Contains(fmt.Sprint(out.Effects), "user:flint [] [survey.drilling.core_boxes: id (now suppress") {
+	if got := treated(); got != "[0 0]" || !strings.Contains(fmt.Sprint(out.Effects), "user:flint [] [survey.drilling.core_boxes: id (left: suppress") {
 		t.Errorf("inherited: %s, %+v", got, out.Effects)
 	}
 	_, err := svc.Admin.PlaceLabel(ctx, opal, "shelving", wire.LabelPlacement{Do: "lift", Objects: []string{"survey.drilling.core_boxes.box_no"}})

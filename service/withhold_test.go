@@ -143,9 +143,9 @@ func TestEffectsSayWhichWay(t *testing.T) {
 		return "nothing"
 	}
 	for _, c := range []struct{ got, want string }{
-		{try("position", wire.Treatment{Kind: "round", Decimals: 1}, "latitude", "longitude"), "gains [] loses [survey.drilling.boreholes: latitude (now rounded to 1 decimal), longitude (now rounded to 1 decimal)]"},
+		{try("position", wire.Treatment{Kind: "round", Decimals: 1}, "latitude", "longitude"), "gains [] loses [survey.drilling.boreholes: latitude (left: rounded to 1 decimal), longitude (left: rounded to 1 decimal)]"},
 		{try("borehole-cost", wire.Treatment{Kind: "round", Multiple: 1000}, "cost"), "gains [survey.drilling.boreholes: cost rounded to multiples of 1000] loses []"},
-		{try("borehole-cost", wire.Treatment{Kind: "withhold refuse"}, "cost"), "gains [] loses [survey.drilling.boreholes: cost withheld (blank) (now withheld (refused))]"},
+		{try("borehole-cost", wire.Treatment{Kind: "withhold refuse"}, "cost"), "gains [] loses [survey.drilling.boreholes: cost withheld (blank) (left: withheld (refused))]"},
 		{try("borehole-cost", wire.Treatment{Kind: "withhold blank"}, "cost"), "nothing"},
 	} {
 		if c.got != c.want {
@@ -153,7 +153,7 @@ func TestEffectsSayWhichWay(t *testing.T) {
 		}
 	}
 	rows, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Mode: "limit", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}})
-	if err != nil || !strings.Contains(fmt.Sprint(rows.Effects), "user:flint [] [survey.drilling.boreholes: some rows, by boreholes-of-districts (now some rows, by boreholes-of-districts, deep)") {
+	if err != nil || !strings.Contains(fmt.Sprint(rows.Effects), "user:flint [] [survey.drilling.boreholes: some rows, by boreholes-of-districts (left: some rows, by boreholes-of-districts, deep)") {
 		t.Errorf("a limit more: %+v, %v", rows.Effects, err)
 	}
 	if rows, err = svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{Kind: "rows", Name: "deep", Table: "survey.drilling.boreholes", Rule: "depth_m > 100"}, Change: wire.Change{DryRun: true}}); err != nil ||

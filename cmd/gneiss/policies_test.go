@@ -19,10 +19,10 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 		"district is listed for the reader in field.district_officers (district, by officer)", "a draft takes no effect until it is published")
 	sees(t, "what it would do", opal.must("policy", "try", "wells"), "user:flint   survey.monitoring.wells       300    60  300")
 	sees(t, "an edit in SQL, said in words", opal.must("policy", "rows", "edit", "wells", "--where", "in_group(district)", "--commands", "read"), "are shown for reading to everyone where district is one of the reader's groups")
-	sees(t, "publishing", opal.must("policy", "publish", "wells", "--yes"), "Published the policy wells", "user:flint loses survey.monitoring.wells: all rows (now some rows, by wells)")
+	sees(t, "publishing", opal.must("policy", "publish", "wells", "--yes"), "Published the policy wells", "user:flint loses survey.monitoring.wells: all rows (left: some rows, by wells)")
 	sees(t, "following", opal.must("policy", "rows", "add", "boxes", "--on", "survey.drilling.core_boxes", "--follow", "survey.drilling.boreholes", "--dry-run"), "where their row of survey.drilling.boreholes is there (by borehole_id)")
 	sees(t, "noise for some rows", opal.must("policy", "columns", "add", "depths", "--on", "survey.drilling.boreholes", "--columns", "depth_m", "--treat", "noise", "--range", "5", "--when", "release_on > CURRENT_DATE", "--dry-run"),
-		"blurred by up to 5", "depth_m (now blurred by up to 5 for some rows)", "add: OR release_on IS NULL")
+		"blurred by up to 5", "depth_m (left: blurred by up to 5 for some rows)", "add: OR release_on IS NULL")
 	sees(t, "a draft's rows", opal.must("preview", "survey.field.visits", "--as", "user:flint", "--with-policy", "notes-in-short"), "user:flint with notes-in-short live")
 	sees(t, "the matrix", opal.must("policy", "matrix", "survey.drilling.boreholes"), "1310 of 2400", "withheld (blank)", "rounded to 1 decimal for some rows")
 
@@ -30,7 +30,7 @@ func TestPoliciesOnTheCommandLine(t *testing.T) {
 	sees(t, "accepting", opal.must("label", "accept", "position", "for", "survey.drilling.boreholes.latitude"), "Added label:position", "Put label:position on survey.drilling.boreholes.latitude")
 	sees(t, "dismissing", opal.must("label", "dismiss", "identity", "for", "survey.licensing.holders.tax_number"), "is not suggested there again")
 	sees(t, "what no policy covers", opal.must("label", "columns", "--uncovered"), "survey.licensing.payments.amount", "no policy")
-	sees(t, "a policy on a label", opal.must("policy", "columns", "add", "hide", "--on", "label:position", "--treat", "suppress", "--except", "role:data_curator"), "Every column that has label:position is suppressed for everyone", "user:flint loses survey.drilling.boreholes: latitude (now suppressed)")
+	sees(t, "a policy on a label", opal.must("policy", "columns", "add", "hide", "--on", "label:position", "--treat", "suppress", "--except", "role:data_curator"), "Every column that has label:position is suppressed for everyone", "user:flint loses survey.drilling.boreholes: latitude (left: suppressed)")
 	if _, errs, code := opal.run("label", "remove", "position", "--yes"); code != 1 || !strings.Contains(errs, "policies use it: hide") {
 		t.Errorf("a label is removed under a policy: %d, %s", code, errs)
 	}

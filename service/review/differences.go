@@ -88,7 +88,7 @@ func (c *comparison) governed(o *access.Object, d difference) {
 	var loses, gains []string
 	fewer, more := rowsDiffer(&was.Rules, &is.Rules)
 	if fewer {
-		loses = append(loses, say.NowLess.With(rowsSay(c.was, was), rowsSay(c.is, is)))
+		loses = append(loses, say.Leaves.With(rowsSay(c.was, was), rowsSay(c.is, is)))
 	}
 	if more && !fewer {
 		gains = append(gains, rowsSay(c.is, is))
@@ -96,7 +96,7 @@ func (c *comparison) governed(o *access.Object, d difference) {
 	if mayWrite(c.was, o) && mayWrite(c.is, o) {
 		fewer, more := rowsDiffer(&was.Write, &is.Write)
 		if now := rulesSay(c.is, &is.Write); fewer {
-			loses = append(loses, say.NowLess.With(say.ToWrite.With(rulesSay(c.was, &was.Write)), now))
+			loses = append(loses, say.Leaves.With(say.ToWrite.With(rulesSay(c.was, &was.Write)), now))
 		} else if more {
 			gains = append(gains, say.ToWrite.With(now))
 		}
@@ -115,17 +115,17 @@ func (c *comparison) governed(o *access.Object, d difference) {
 		case before == after && is.Partly():
 			gains = append(gains, name+" "+TreatmentSays(is))
 		case before == after:
-			loses = append(loses, say.NowLess.With(name+" "+TreatmentSays(was), after.Says()))
+			loses = append(loses, say.Leaves.With(name+" "+TreatmentSays(was), after.Says()))
 		case after.Kind > before.Kind:
 			had := name
 			if before.Kind != policy.Clear {
 				had += " " + TreatmentSays(was)
 			}
-			loses = append(loses, say.NowLess.With(had, TreatmentSays(is)))
+			loses = append(loses, say.Leaves.With(had, TreatmentSays(is)))
 		case after.Kind < before.Kind:
 			gains = append(gains, name+" "+inClear(is))
 		default: // of one kind: which of the two hides more cannot be told
-			loses = append(loses, say.NowLess.With(name+" "+before.Says(), TreatmentSays(is)))
+			loses = append(loses, say.Leaves.With(name+" "+before.Says(), TreatmentSays(is)))
 		}
 	}
 	tell(&c.loses, loses)

@@ -241,7 +241,7 @@ const (
 	OnHow             Sentence = "%s on %s %s"
 	ColonHow          Sentence = "%s: %s"
 	TheColumn         Sentence = "the column %s"
-	NowLess           Sentence = "%s (now %s)"
+	Leaves            Sentence = "%s (left: %s)"
 	ToWrite           Sentence = "to write: %s"
 	InClear           Sentence = "in clear"
 	NoEffectYet       Sentence = "the grant to %s has no effect yet: %s"
