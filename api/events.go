@@ -3,7 +3,6 @@ package api
 import (
 	"bufio"
 	"fmt"
-	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -23,33 +22,6 @@ const (
 
 var errStreams = fault.New(fault.TooMany, "too_many_streams", "too many streams of events or of the record are open; close some")
 
-// streams counts the open streams of events and of the record.
-type streams struct {
-	mu  sync.Mutex
-	of  map[access.SubjectID]int
-	all int
-}
-
-func (s *streams) enter(id access.SubjectID) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.of[id] >= mostOfAccount || s.all >= mostStreams {
-		return false
-	}
-	s.of[id]++
-	s.all++
-	return true
-}
-
-func (s *streams) leave(id access.SubjectID) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.all--
-	if s.of[id]--; s.of[id] == 0 {
-		delete(s.of, id)
-	}
-}
-
 // events tells of each revision of the model as it comes (server-sent events, as the HTML standard has
 // them), and of drafts and checks those who may look at them, so that pages know when to look again.
 // An event's id is the revision, and after a dot for who reviews the number of the last event in the
@@ -59,14 +31,14 @@ func (s *Server) events(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	if !s.streams.enter(caller.User) {
+	if !s.streams.Take(caller.User) {
 		return errStreams
 	}
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	seen, after := lastEvent(c.Get("Last-Event-ID"), s.service.Events.Last())
 	ctx, stop := watched(c) // a page that is gone frees its stream at once
 	return c.SendStreamWriter(func(w *bufio.Writer) {
-		defer s.streams.leave(caller.User)
+		defer s.streams.Leave(caller.User)
 		defer stop()
 		end := time.After(streamLasts)
 		fmt.Fprint(w, "retry: 500\n\n")

@@ -74,13 +74,13 @@ func (s *Server) exported(r request, q review.RecordSearch, mime string, writer 
 	if err != nil {
 		return err
 	}
-	if !s.streams.enter(r.Caller.User) {
+	if !s.streams.Take(r.Caller.User) {
 		return errStreams
 	}
 	r.fiber.Set(fiber.HeaderContentType, mime)
 	conn := r.fiber.RequestCtx().Conn()
 	r.fiber.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
-		defer s.streams.leave(r.Caller.User)
+		defer s.streams.Leave(r.Caller.User)
 		defer r.stop()
 		write := writer(w)
 		for {
@@ -162,13 +162,13 @@ func (s *Server) followed(r request, q review.RecordSearch) error {
 	if err != nil {
 		return err
 	}
-	if !s.streams.enter(r.Caller.User) {
+	if !s.streams.Take(r.Caller.User) {
 		return errStreams
 	}
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	conn := c.RequestCtx().Conn()
 	c.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
-		defer s.streams.leave(r.Caller.User)
+		defer s.streams.Leave(r.Caller.User)
 		defer r.stop()
 		end := time.After(streamLasts)
 		fmt.Fprintf(w, "retry: 500\nid: %s\n: behind it\n\n", q.Behind)

@@ -27,6 +27,7 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"gneiss/core/access"
+	"gneiss/peer"
 	"gneiss/service"
 	"gneiss/service/fault"
 	"gneiss/web"
@@ -42,8 +43,8 @@ type Server struct {
 	secure  bool // cookies are for TLS only
 	proxies []netip.Prefix
 
-	streams  streams
-	stopping chan struct{} // closed when the server is to stop
+	streams  *peer.Places[access.SubjectID] // open streams of events and of the record
+	stopping chan struct{}                  // closed when the server is to stop
 	stop     sync.Once
 }
 
@@ -70,7 +71,7 @@ var writeTimeout = 30 * time.Second
 // believed.
 func New(s *service.Service, log *slog.Logger, secure bool, proxies ...string) *Server {
 	srv := &Server{service: s, log: log, metrics: newMetrics(), secure: secure, proxies: prefixes(proxies),
-		streams: streams{of: map[access.SubjectID]int{}}, stopping: make(chan struct{})}
+		streams: peer.NewPlaces[access.SubjectID](mostStreams, mostOfAccount), stopping: make(chan struct{})}
 	srv.app = fiber.New(fiber.Config{
 		AppName:        "gneiss",
 		Immutable:      true, // values outlive their request in caches and records

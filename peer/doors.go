@@ -7,36 +7,19 @@ import (
 
 // Doors bound how many connections are in a place at once: in all, and from one address, so that
 // one address does not take the place of all others. They may be used concurrently.
-type Doors struct {
-	All, PerAddress int
+type Doors struct{ places *Places[string] }
 
-	mu sync.Mutex
-	in map[string]int
-	n  int
-}
+// NewDoors returns doors for so many connections, of which each address may have so many.
+func NewDoors(all, perAddress int) *Doors { return &Doors{NewPlaces[string](all, perAddress)} }
 
 // Enter lets a connection from an address in. Where ok is set, leave is called once it has gone;
 // it may be called more than once.
 func (d *Doors) Enter(address net.Addr) (leave func(), ok bool) {
 	host := Host(address)
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.n >= d.All || d.in[host] >= d.PerAddress {
+	if !d.places.Take(host) {
 		return nil, false
 	}
-	if d.in == nil {
-		d.in = map[string]int{}
-	}
-	d.n++
-	d.in[host]++
-	return sync.OnceFunc(func() {
-		d.mu.Lock()
-		defer d.mu.Unlock()
-		d.n--
-		if d.in[host]--; d.in[host] == 0 {
-			delete(d.in, host)
-		}
-	}), true
+	return sync.OnceFunc(func() { d.places.Leave(host) }), true
 }
 
 // Host is the address of a connection without its port.

@@ -1,6 +1,7 @@
 package peer_test
 
 import (
+	"context"
 	"net"
 	"testing"
 	"time"
@@ -88,5 +89,45 @@ func TestWatch(t *testing.T) {
 				t.Error("it was told twice")
 			}
 		})
+	}
+}
+
+// TestPlaces: one takes no more than its part, who waits gets the next that is free, and who leaves for a
+// moment and gets none again has left once.
+func TestPlaces(t *testing.T) {
+	p := peer.NewPlaces[string](3, 2)
+	if new(peer.Places[string]).Take("a") {
+		t.Error("the zero value has a place")
+	}
+	if !p.Take("a") || !p.Take("a") || p.Take("a") || !p.Take("b") || p.Take("c") {
+		t.Error("each has two at most, and all have three")
+	}
+	got := make(chan error)
+	go func() { got <- p.Wait(t.Context(), "c") }()
+	select {
+	case <-got:
+		t.Fatal("a fourth place is taken")
+	case <-time.After(50 * time.Millisecond):
+	}
+	p.Leave("a")
+	if err := <-got; err != nil {
+		t.Fatal(err)
+	}
+	p.Leave("b")
+	if !p.Take("a") {
+		t.Error("a place that was given back is not free")
+	}
+	p.Leave("c")
+	ended, end := context.WithCancel(t.Context())
+	end()
+	if !p.Take("b") || p.WaitAgain(ended, "c") == nil {
+		t.Error("a fourth place is taken again")
+	}
+	p.Leave("c")
+	if p.Take("d") {
+		t.Error("one place too many was given back")
+	}
+	if p.Leave("b"); !p.Take("d") {
+		t.Error("one place too few was given back")
 	}
 }

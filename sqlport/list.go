@@ -125,7 +125,7 @@ func (c *session) list(p *prepared, params []any, answer gateway.Answer) (tag st
 func (c *session) asking(text string) (ctx context.Context, done func(), err error) {
 	within, ended := c.working(text)
 	ctx, stop := context.WithTimeout(within, askedWithin)
-	if err := c.server.asking.enter(ctx, c.caller.User); err != nil {
+	if err := c.server.asking.Wait(ctx, c.caller.User); err != nil {
 		defer ended()
 		defer stop()
 		if within.Err() == nil {
@@ -133,7 +133,7 @@ func (c *session) asking(text string) (ctx context.Context, done func(), err err
 		}
 		return nil, nil, c.expired(within, within.Err())
 	}
-	return ctx, func() { c.server.asking.leave(c.caller.User); stop(); ended() }, nil
+	return ctx, func() { c.server.asking.Leave(c.caller.User); stop(); ended() }, nil
 }
 
 // broke turns what the catalog stops with into an error whose place is in the log.
@@ -163,10 +163,10 @@ func (c *session) listInto(ctx context.Context, q *catalog.Question, params []an
 			return nil
 		}
 		// Whoever does not read what they asked for keeps nobody else from asking.
-		c.server.asking.leave(c.caller.User)
+		c.server.asking.Leave(c.caller.User)
 		err = answer.Send(b, false)
 		b = b[:0]
-		return errors.Join(err, c.server.asking.again(ctx, c.caller.User))
+		return errors.Join(err, c.server.asking.WaitAgain(ctx, c.caller.User))
 	})
 	if err != nil {
 		return n, err

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"gneiss/core/access"
 	"gneiss/peer"
 	"gneiss/service"
 )
@@ -57,9 +58,9 @@ type Server struct {
 	mu      sync.Mutex
 	keys    map[uint32]*session // by the number that cancel requests name
 	kept    kept
-	silent  peer.Doors // connections that have not said what they want
-	waiting peer.Doors // and those that have not signed in yet
-	asking  *turns     // questions about the catalog that run
+	silent  *peer.Doors                    // connections that have not said what they want
+	waiting *peer.Doors                    // and those that have not signed in yet
+	asking  *peer.Places[access.SubjectID] // questions about the catalog that run
 }
 
 // Bounds of connections that have not signed in yet: a stranger's cost little, and those of one
@@ -83,9 +84,9 @@ const (
 // New returns the SQL port of a service. With a configuration of TLS, who asks for it gets it.
 func New(svc *service.Service, log *slog.Logger, config *tls.Config, limits Limits) *Server {
 	s := &Server{service: svc, log: log, tls: config, limits: limits.orUsual(), keys: map[uint32]*session{},
-		silent:  peer.Doors{All: mostSilent, PerAddress: silentOfOne},
-		waiting: peer.Doors{All: mostWaiting, PerAddress: waitingOfOne},
-		asking:  newTurns(mostAsking, askingOfOne)}
+		silent:  peer.NewDoors(mostSilent, silentOfOne),
+		waiting: peer.NewDoors(mostWaiting, waitingOfOne),
+		asking:  peer.NewPlaces[access.SubjectID](mostAsking, askingOfOne)}
 	s.stopped, s.stop = context.WithCancel(context.Background())
 	return s
 }

@@ -300,11 +300,11 @@ func listen(cfg *config, secure *tls.Config) (net.Listener, string, error) {
 		return nil, "", err
 	}
 	// Many people can be behind one address, and behind a proxy all are.
-	doors := &peer.Doors{All: 4_000, PerAddress: 1_000}
+	most, perAddress := 4_000, 1_000
 	if cfg.get("trusted-proxies") != "" {
-		doors.PerAddress = doors.All
+		perAddress = most
 	}
-	l = doors.Listener(l)
+	l = peer.NewDoors(most, perAddress).Listener(l)
 	if secure == nil {
 		return l, "http", nil
 	}
