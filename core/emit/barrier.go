@@ -271,18 +271,27 @@ func (b *barriers) plainColumn(c *query.ColumnRef) bool {
 		return known
 	}
 	plain := true
-	switch r := c.Rel; {
-	case r.Query != nil:
-		plain = b.plainOutput(r.Query, c.Col)
-	case r.CTE != nil && !r.CTE.Recursive:
-		plain = b.plainOutput(r.CTE.Query, c.Col)
-	case r.Governed != nil:
-		if treated, ok := r.Governed.Treated[c.Col]; ok {
-			plain = b.plain(treated)
-		}
+	if q, x := behind(c); q != nil {
+		plain = b.plainOutput(q, c.Col)
+	} else if x != nil {
+		plain = b.plain(x)
 	}
 	b.plainDef[key] = plain
 	return plain
+}
+
+// behind is what stands in a column's place: a query that gives it as an output, or an expression. There is
+// neither for a table's own column, and for one of a function or a query that reads itself.
+func behind(c *query.ColumnRef) (q *query.Query, x query.Expr) {
+	switch r := c.Rel; {
+	case r.Query != nil:
+		return r.Query, nil
+	case r.CTE != nil && !r.CTE.Recursive && c.Col < len(r.CTE.Query.Columns):
+		return r.CTE.Query, nil
+	case r.Governed != nil:
+		return nil, r.Governed.Treated[c.Col]
+	}
+	return nil, nil
 }
 
 // plainOutput is plainColumn for a column of a query. What is worked out of many

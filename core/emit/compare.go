@@ -97,21 +97,11 @@ func (b *barriers) columnCollation(c *query.ColumnRef) collation {
 	}
 	b.collations[key] = unknownCollation // for a query that reads itself
 	found := unknownCollation
-	switch r := c.Rel; {
-	case r.Query != nil:
-		found = b.outputCollation(r.Query, c.Col)
-	case r.CTE != nil:
-		if !r.CTE.Recursive && c.Col < len(r.CTE.Query.Columns) {
-			found = b.outputCollation(r.CTE.Query, c.Col)
-		}
-	case r.Calls != nil:
-	default:
-		if r.Governed != nil {
-			if treated, ok := r.Governed.Treated[c.Col]; ok {
-				found = b.collationOf(treated)
-				break
-			}
-		}
+	if q, x := behind(c); q != nil {
+		found = b.outputCollation(q, c.Col)
+	} else if x != nil {
+		found = b.collationOf(x)
+	} else if r := c.Rel; r.CTE == nil && r.Calls == nil {
 		if name, indeterminate := strings.CutPrefix(r.Columns[c.Col].Collation, "~"); name != "" {
 			found = collation{text: true, name: name, deterministic: !indeterminate}
 		}
@@ -173,19 +163,13 @@ func (b *barriers) wideColumn(c *query.ColumnRef) bool {
 	}
 	b.widths[key] = true // for a query that reads itself
 	found := true
-	switch r := c.Rel; {
-	case r.Query != nil:
-		found = b.wideOutput(r.Query, c.Col)
-	case r.CTE != nil && !r.CTE.Recursive && c.Col < len(r.CTE.Query.Columns):
-		found = b.wideOutput(r.CTE.Query, c.Col)
-	default:
-		if r.Governed != nil {
-			if treated, ok := r.Governed.Treated[c.Col]; ok {
-				found = b.wide(treated)
-				break
-			}
-		}
-		found = !sqltype.Narrow(r.Columns[c.Col].Type, r.Columns[c.Col].Declared)
+	if q, x := behind(c); q != nil {
+		found = b.wideOutput(q, c.Col)
+	} else if x != nil {
+		found = b.wide(x)
+	} else {
+		of := c.Rel.Columns[c.Col]
+		found = !sqltype.Narrow(of.Type, of.Declared)
 	}
 	b.widths[key] = found
 	return found
