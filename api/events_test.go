@@ -2,6 +2,8 @@ package api_test
 
 import (
 	"bufio"
+	"encoding/json"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -137,5 +139,53 @@ func TestEventsOfDrafts(t *testing.T) {
 		if id := <-ids["marl"]; !strings.HasSuffix(id, ".0") {
 			t.Errorf("marl's event has the id %s", id)
 		}
+	}
+}
+
+// TestETagsAreOfWhatWasRead: while others change the model, an answer's ETag is the revision that it says it is of.
+func TestETagsAreOfWhatWasRead(t *testing.T) {
+	server := demotest.Start(t)
+	opal := demotest.SignIn(t, server, "opal")
+	ended := make(chan error)
+	go func() {
+		for i := range 120 {
+			if _, err := client.Send[wire.Changed](t.Context(), opal, "POST", "/subjects", wire.SubjectRequest{Subject: fmt.Sprint("role:made", i)}); err != nil {
+				ended <- err
+				return
+			}
+		}
+		ended <- nil
+	}()
+	differ, read := 0, map[string]bool{}
+	for going := true; going; {
+		select {
+		case err := <-ended:
+			if going = false; err != nil {
+				t.Fatal(err)
+			}
+		default:
+		}
+		request, err := http.NewRequestWithContext(t.Context(), "GET", server+"/api/v1/access-matrix", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		request.Header.Set("Authorization", "Bearer "+opal.Token)
+		answer, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var body struct{ Revision int64 }
+		err = json.NewDecoder(answer.Body).Decode(&body)
+		answer.Body.Close()
+		if err != nil || body.Revision == 0 {
+			t.Fatalf("%d: %v", answer.StatusCode, err)
+		}
+		tag := answer.Header.Get("ETag")
+		if read[tag] = true; tag != fmt.Sprintf("%q", fmt.Sprint(body.Revision)) {
+			differ++
+		}
+	}
+	if differ > 0 || len(read) < 10 {
+		t.Errorf("%d answers have another ETag than their revision; %d revisions were read", differ, len(read))
 	}
 }

@@ -324,11 +324,35 @@ func TestSourceFiles(t *testing.T) {
 	if n := ask(t, svc, opal, "SELECT count(*) FROM survey.field.crews", wire.Standpoint{})[0][0]; n != int64(20) {
 		t.Errorf("%v crews after the file came back", n)
 	}
+	checked := func() map[string]string {
+		t.Helper()
+		out, err := svc.Review.Check(ctx, opal, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		by := map[string]string{}
+		for _, r := range out.Results {
+			by[r.Name] = r.Status
+		}
+		return by
+	}
+	held := checked()
 	if err := os.Rename(filepath.Join(dir, "sources", "survey"), filepath.Join(dir, "elsewhere")); err != nil {
 		t.Fatal(err)
 	}
 	_, err = svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.crews"})
 	wants(t, err, fault.Unavailable, "is not there")
+	unknown := 0
+	for name, status := range checked() {
+		if status == "unknown" {
+			unknown++
+		} else if status != held[name] {
+			t.Errorf("without its source the check %s comes to %s, and came to %s", name, status, held[name])
+		}
+	}
+	if unknown == 0 {
+		t.Error("access tests know how many rows there are without their source")
+	}
 	_, err = svc.Gateway.Query(ctx, caller(t, svc, "flint"), wire.QueryRequest{SQL: "SELECT count(*) FROM survey.field.visits"})
 	if p := wants(t, err, fault.Unavailable, "is not available now"); strings.Contains(p.Detail, dir) {
 		t.Errorf("a reader is told where the files are: %s", p.Detail)

@@ -44,10 +44,8 @@ type emitter struct {
 	indent      int
 	asked       map[columnKey]bool // columns that conditions which are not plain are about
 	guarded     map[*query.Relation]guard
-	inside      map[*query.Relation][]query.Expr // plain conditions that stand behind a table's policies, see settle
-	settled     map[query.Expr]bool              // those conditions, which are not written where they were
-	inline      *query.Relation                  // the table that is written to
-	defining    []*query.CTE                     // WITH queries that are being written, outermost first
+	inline      *query.Relation // the table that is written to
+	defining    []*query.CTE    // WITH queries that are being written, outermost first
 	// policies counts the policies' conditions that are being written, one in the
 	// other.
 	policies int
@@ -60,7 +58,7 @@ func newEmitter(m *access.Model, source access.ObjectID) *emitter {
 	e := &emitter{numbers: map[Arg]int{}, aliases: map[*query.Relation]string{}, ctes: map[*query.CTE]string{},
 		taken: map[string]bool{}, model: m, barriers: newBarriers(), moved: map[columnKey]moved{},
 		asked: map[columnKey]bool{}, guarded: map[*query.Relation]guard{},
-		inside: map[*query.Relation][]query.Expr{}, settled: map[query.Expr]bool{}, apart: map[*query.Relation]query.Expr{}}
+		apart: map[*query.Relation]query.Expr{}}
 	if speaks(m, source) == Postgres {
 		e.dialect, e.spelling, e.overflows = postgres{e}, postgresSpelling, true
 	} else {

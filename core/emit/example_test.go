@@ -47,8 +47,9 @@ func ExampleMake() {
 	// FROM (
 	//   SELECT "visits_2"."id" AS "id"
 	//   FROM "field"."visits" AS "visits_2"
-	//   WHERE ("visits_2"."district" COLLATE BINARY IN (?1)) AND ("visits_2"."id" > ?2)
-	// ) AS "visits" <nil>
+	//   WHERE ("visits_2"."district" COLLATE BINARY IN (?1))
+	// ) AS "visits"
+	// WHERE ("visits"."id" > ?2) <nil>
 	// north
 	// 17
 	// line 1, column 22: table survey.field.crews does not exist or is not yours to use

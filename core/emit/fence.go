@@ -35,7 +35,6 @@ func (e *emitter) rowsOf(s *query.Select) {
 	}
 	plain, rest := e.divide(where)
 	e.asks(items, rest, s.Having)
-	e.settle(items, where)
 	fenced := barred && (rest != nil || e.riskyHaving(s)) || hard && e.whole > 0
 	outside := s.Where
 	if r := e.guardable(s, items, where); fenced && r != nil {
@@ -61,7 +60,7 @@ func (e *emitter) rowsOf(s *query.Select) {
 		e.fromItems(s.From)
 		rest = outside
 	}
-	if rest = e.unsettled(rest); rest == nil {
+	if rest == nil {
 		return
 	}
 	e.line()
@@ -78,74 +77,6 @@ func conditionsOf(items []query.From, where query.Expr) []query.Expr {
 		}
 	})
 	return all
-}
-
-// settle puts the plain conditions that are about one table which policies touch into the
-// sub-query in its place, behind the policies' own condition. PostgreSQL works conditions out in
-// the order of their cost, and those of one cost as they are written, so the policies' comes
-// first unless it costs more; that of an equality with a constant comes after others of its cost.
-// What is worked out before it is plain, and tells nothing.
-func (e *emitter) settle(items []query.From, where query.Expr) {
-	inner := map[*query.Relation]bool{} // where no NULLs stand for its rows
-	conditions := query.Conjuncts(where)
-	var visit func(item query.From, all bool)
-	visit = func(item query.From, all bool) {
-		switch item := item.(type) {
-		case *query.Join:
-			both := item.Kind == "INNER" || item.Kind == "CROSS"
-			if both && all {
-				conditions = append(conditions, query.Conjuncts(item.On)...)
-			}
-			visit(item.L, all && (both || item.Kind == "LEFT"))
-			visit(item.R, all && (both || item.Kind == "RIGHT"))
-		case *query.Relation:
-			inner[item] = all
-		}
-	}
-	for _, item := range items {
-		visit(item, true)
-	}
-	for _, c := range conditions {
-		if r := e.onlyTable(c); r != nil && inner[r] && !e.settled[c] && e.plain(c) {
-			e.inside[r] = append(e.inside[r], c)
-			e.settled[c] = true
-		}
-	}
-}
-
-// onlyTable is the one table that a condition is about, where policies decide on its rows; nil:
-// there is none.
-func (e *emitter) onlyTable(c query.Expr) (r *query.Relation) {
-	other := query.AnyExpr(c, func(x query.Expr) bool {
-		ref, ok := x.(*query.ColumnRef)
-		if !ok {
-			return false
-		}
-		if r == nil {
-			r = ref.Rel
-		}
-		asksType := query.AnyExpr(c, func(x query.Expr) bool { _, ok := x.(*query.OfType); return ok })
-		if r.Governed != nil && asksType {
-			if _, treated := r.Governed.Treated[ref.Col]; treated {
-				return true
-			}
-		}
-		return ref.Rel != r || r.Governed == nil || r.Governed.Filter == nil
-	})
-	if other || r != nil && e.fails(r.Governed.Filter) { // such a one is worked out on every row
-		return nil
-	}
-	return r
-}
-
-// unsettled is what of a condition does not stand elsewhere by now.
-func (e *emitter) unsettled(x query.Expr) (left query.Expr) {
-	for _, c := range query.Conjuncts(x) {
-		if !e.settled[c] {
-			left = query.And(left, c)
-		}
-	}
-	return left
 }
 
 // A guard is conditions on one table that stand in the sub-query in its place, where what is
@@ -356,7 +287,7 @@ func (e *emitter) block(items []query.From, where query.Expr) {
 	e.line()
 	body := e.detour(func() {
 		e.fromItems(items)
-		if where := e.unsettled(where); where != nil {
+		if where != nil {
 			e.line()
 			e.write("WHERE ")
 			e.expr(where)

@@ -33,16 +33,15 @@ func (e *emitter) from(item query.From) {
 	case *query.Join:
 		e.side(item, item.L)
 		e.line()
-		on := e.unsettled(item.On)
-		if item.Kind == "CROSS" || on == nil && item.Kind == "INNER" {
+		if item.Kind == "CROSS" {
 			e.write(e.cross, " ")
 		} else {
 			e.write(item.Kind, " JOIN ")
 		}
 		e.side(item, item.R)
-		if on != nil {
+		if item.On != nil {
 			e.write(" ON ")
-			e.besides(max(e.unplainHere, e.risky(item.On)), on)
+			e.besides(max(e.unplainHere, e.risky(item.On)), item.On)
 		}
 	case *query.Relation:
 		if where, ok := e.apart[item]; ok {
@@ -137,10 +136,6 @@ func (e *emitter) governed(r *query.Relation) {
 		e.policies++
 		e.expr(g.Filter)
 		e.policies--
-		for _, c := range e.inside[r] {
-			e.write(" AND ")
-			e.expr(e.onTable(r, c))
-		}
 		e.guard(r)
 		if e.fails(g.Filter) {
 			e.wordless = true
