@@ -72,7 +72,32 @@ func TestPlansTellNoSecret(t *testing.T) {
 			}
 		}
 	}
-	// Who sees all in clear is shown the database's plan; it would hold what the key is for.
+	// Who sees all in clear is shown the database's plan of what another gets, pseudonyms made in it: with
+	// secrets that are made up.
+	const visits = demo.Second + ".field.visits"
+	if _, err := svc.Admin.PutPolicy(ctx, opal, wire.PolicyRequest{Policy: wire.Policy{
+		Name: "notes", Kind: "columns", Table: visits, Columns: []string{"note"}, Treatment: &wire.Treatment{Kind: "pseudonym"}, For: []string{"user:flint"},
+	}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Admin.Grant(ctx, opal, wire.GrantRequest{Privileges: []string{"reader"}, Objects: []string{visits}, Subjects: []string{"user:flint"}, WithEntry: true}, false); err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range []string{"SELECT DISTINCT note FROM " + visits, "SELECT note FROM " + visits + " ORDER BY note"} {
+		result, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: text, Plan: true, Standpoint: wire.Standpoint{As: "user:flint"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown := strings.Join(result.Plan.Database, "\n")
+		if !strings.Contains(shown, "rows=") || !strings.Contains(shown, "gneiss_hmac") {
+			t.Errorf("%s: the database's plan, which makes pseudonyms, is not shown:\n%s", text, shown)
+		}
+		for _, block := range append(blocks, key) {
+			if strings.Contains(shown, block) {
+				t.Errorf("%s: the database's plan has the key:\n%s", text, shown)
+			}
+		}
+	}
 	result, err := svc.Gateway.Query(ctx, opal, wire.QueryRequest{SQL: "EXPLAIN SELECT id FROM " + demo.Second + ".drilling.boreholes ORDER BY id"})
 	if err != nil || !strings.Contains(fmt.Sprint(result.Rows), "database:") {
 		t.Errorf("%v, %v", result.Rows, err)
