@@ -6,7 +6,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"gneiss/client"
 	"gneiss/demo/demotest"
+	"gneiss/wire"
 )
 
 // change makes a select take a value, as a person does.
@@ -64,4 +66,50 @@ func TestLabels(t *testing.T) {
 		inDialog("Publish"), noticed("added the column policy positions"), sees("positions"),
 		chromedp.Navigate(server+"/labels/columns?uncovered=true"), sees("survey.licensing.payments.amount"),
 		chromedp.Navigate(server+"/tables/survey.drilling.boreholes?tab=columns&as=user:flint"), chromedp.WaitVisible(`//tr[contains(., "latitude")][contains(., "suppress")]`, chromedp.BySearch))
+}
+
+// TestFormsDoNotOverwrite: what somebody has changed since a form was opened stays as they left it.
+func TestFormsDoNotOverwrite(t *testing.T) {
+	server := demotest.Start(t)
+	ctx := browser(t, false)
+	opal := demotest.SignIn(t, server, "opal")
+	change := func(method, path string, body any) {
+		t.Helper()
+		if _, err := client.Send[wire.Changed](t.Context(), opal, method, path, body); err != nil {
+			t.Fatal(err)
+		}
+	}
+	policies := func() map[string]wire.Policy {
+		t.Helper()
+		list, err := client.Get[wire.List[wire.Policy]](t.Context(), opal, "/policies", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		by := map[string]wire.Policy{}
+		for _, p := range list.Items {
+			by[p.Name] = p
+		}
+		return by
+	}
+	const name = "holder-contacts"
+	was := policies()[name]
+	run(t, ctx, signIn(server, "opal"), chromedp.Navigate(server+"/policies?name="+name), sees("Column policy "+name),
+		chromedp.SetValue(`//label[contains(., "Description")]/input`, "", chromedp.BySearch), chromedp.SendKeys(`//label[contains(., "Description")]/input`, "of the form", chromedp.BySearch))
+	other := was
+	other.Comment = "of somebody else"
+	change("POST", "/policies", wire.PolicyRequest{Policy: other, Replace: true})
+	change("PATCH", "/subjects/user:flint", wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"rank": {"7"}}})
+	run(t, ctx, inDialog("Save"), sees("Somebody has changed "+name))
+	if now := policies()[name]; now.Comment != other.Comment {
+		t.Errorf("the form has overwritten it: %q", now.Comment)
+	}
+
+	// What others change elsewhere is no reason to refuse.
+	run(t, ctx, inDialog("Cancel"), chromedp.Navigate(server+"/policies?name="+name), sees("Column policy "+name),
+		chromedp.SetValue(`//label[contains(., "Description")]/input`, "", chromedp.BySearch), chromedp.SendKeys(`//label[contains(., "Description")]/input`, "of the form", chromedp.BySearch))
+	change("PATCH", "/subjects/user:flint", wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"rank": {"8"}}})
+	run(t, ctx, inDialog("Save"), noticed("the column policy "+name))
+	if now := policies()[name]; now.Comment != "of the form" {
+		t.Errorf("it is not saved: %q", now.Comment)
+	}
 }

@@ -98,13 +98,8 @@ func (d *Decision) take(policies []*ColumnPolicy) {
 		alike[i].Any = append(alike[i].Any, p)
 	}
 	d.Conflict = d.Conflict || len(alike) > 1
-	for i := range alike {
-		for j := range alike[:i] {
-			both := Step{Treatment: Treatment{Kind: Suppress}, Any: alike[j].Any, And: alike[i].Any}
-			if d.Steps = append(d.Steps, both); both.always() {
-				return
-			}
-		}
+	if d.suppressTwo(alike) {
+		return
 	}
 	// What every row gets comes last: nothing after it is reached.
 	slices.SortStableFunc(alike, func(a, b Step) int {
@@ -117,4 +112,26 @@ func (d *Decision) take(policies []*ColumnPolicy) {
 		return -1
 	})
 	d.Steps = append(d.Steps, alike...)
+}
+
+// suppressTwo adds the steps that suppress a value for which two of the treatments are asked for, and
+// reports whether that is every row's. Each two are apart in one of the halvings: n treatments
+// take n-1 steps with n log n conditions.
+func (d *Decision) suppressTwo(alike []Step) bool {
+	if len(alike) < 2 {
+		return false
+	}
+	half := len(alike) / 2
+	both := Step{Treatment: Treatment{Kind: Suppress}, Any: asking(alike[:half]), And: asking(alike[half:])}
+	d.Steps = append(d.Steps, both)
+	return both.always() || d.suppressTwo(alike[:half]) || d.suppressTwo(alike[half:])
+}
+
+// asking lists the policies that ask for one of the treatments.
+func asking(steps []Step) []*ColumnPolicy {
+	var all []*ColumnPolicy
+	for _, s := range steps {
+		all = append(all, s.Any...)
+	}
+	return all
 }

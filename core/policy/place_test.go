@@ -2,7 +2,9 @@ package policy
 
 import (
 	"fmt"
+	"math/bits"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -155,6 +157,51 @@ func TestStepsByRow(t *testing.T) {
 				t.Errorf("%s, %d lost, conflict %v; want %s, %d, %v", strings.Join(got, " "), len(d.Lost), d.Conflict, c.want, c.lost, c.conflict)
 			}
 		})
+	}
+}
+
+// TestTwoTreatmentsSuppress, whichever of many hold for a row, and with conditions that do not grow with the
+// square of their number.
+func TestTwoTreatmentsSuppress(t *testing.T) {
+	decided := func(n int) Decision {
+		m := model(t)
+		var changes []Change
+		for i := range n {
+			changes = append(changes, PutColumnPolicy{ScopeText: ScopeText{Name: fmt.Sprint("p", i)}, Columns: []string{"survey.licensing.holders.email"}, Treat: "mask",
+				When: fmt.Sprint("id > ", i), Treatment: Treatment{KeepFirst: i + 1}})
+		}
+		return govern(t, m, put(t, m, changes...), access.Standpoint{}).Columns[find2(t, m, "survey.licensing.holders.email")]
+	}
+	d := decided(7)
+	for rows := range 1 << 7 { // which of the conditions hold
+		holds := func(list []*ColumnPolicy) bool {
+			return slices.ContainsFunc(list, func(p *ColumnPolicy) bool { return rows>>(p.Treatment.KeepFirst-1)&1 == 1 })
+		}
+		got := Treatment{}
+		for _, s := range d.Steps {
+			if holds(s.Any) && (len(s.And) == 0 || holds(s.And)) {
+				got = s.Treatment
+				break
+			}
+		}
+		want := Treatment{}
+		switch bits.OnesCount(uint(rows)) {
+		case 0:
+		case 1:
+			want = Treatment{Kind: Mask, Fill: "*", KeepFirst: bits.TrailingZeros(uint(rows)) + 1}
+		default:
+			want = Treatment{Kind: Suppress}
+		}
+		if got != want {
+			t.Fatalf("of the conditions %07b: %v, want %v", rows, got, want)
+		}
+	}
+	conditions := 0
+	for _, s := range decided(64).Steps {
+		conditions += len(s.Any) + len(s.And)
+	}
+	if conditions > 64*6+64 {
+		t.Errorf("64 treatments are told apart with %d conditions", conditions)
 	}
 }
 

@@ -216,7 +216,6 @@
       kind={writing}
       on={page.path}
       policy={editing}
-      revision={page.revision}
     />{/if}
 {:else}
   <div class="h-8 w-1/2 animate-pulse rounded bg-raised"></div>

@@ -15,11 +15,10 @@
     kind,
     on = '',
     policy,
-    revision,
-  }: { open: boolean; kind: 'rows' | 'columns'; on?: string; policy?: Policy; revision?: number } = $props()
+  }: { open: boolean; kind: 'rows' | 'columns'; on?: string; policy?: Policy } = $props()
 
   /* svelte-ignore state_referenced_locally */
-  const start = policy
+  const start = policy && ($state.snapshot(policy) as Policy)
   /* svelte-ignore state_referenced_locally */
   let table = $state(start?.table ?? on)
   let name = $state(start?.name ?? '')
@@ -77,27 +76,45 @@
       problem = null
       return
     }
+    const leaving = new AbortController()
     const later = setTimeout(() => {
-      get(api.POST('/api/v1/policies/trial', { body: { ...asked, standpoints: [] } }))
+      get(api.POST('/api/v1/policies/trial', { body: { ...asked, standpoints: [] }, signal: leaving.signal }))
         .then((t) => {
+          if (leaving.signal.aborted) return
           trial = t
           problem = null
         })
         .catch((error) => {
+          if (leaving.signal.aborted) return
           trial = null
           problem = says(error)
         })
     }, 250)
-    return () => clearTimeout(later)
+    return () => {
+      clearTimeout(later)
+      leaving.abort()
+    }
   })
+
+  // What a policy is apart from what the service says of it.
+  const written = ({ sentence: _, covers: __, broken: ___, ...of }: Policy) => JSON.stringify(of)
+
+  /** The revision in which the policy is still as the form found it: what somebody has changed is not overwritten. */
+  async function asFound(found: Policy): Promise<{ headers: Record<string, string> }> {
+    const answer = await api.GET('/api/v1/policies', {})
+    const now = (await get(Promise.resolve(answer))).items.find((p) => p.name === found.name)
+    if (!now || written(now) !== written(found))
+      throw new Error(`Somebody has changed ${found.name} since you opened this. Close it, and open it again.`)
+    return { headers: { 'If-Match': answer.response.headers.get('ETag') ?? '' } }
+  }
 
   async function submit(event: SubmitEvent) {
     event.preventDefault()
     busy = true
     try {
       const sent = $state.snapshot(body) as Policy
-      const params = start && revision ? { headers: { 'If-Match': `"${revision}"` } } : {}
-      const done = await get(api.POST('/api/v1/policies', { body: { ...sent, replace: !!start }, ...params }))
+      const seen = start ? await asFound(start) : {}
+      const done = await get(api.POST('/api/v1/policies', { body: { ...sent, replace: !!start }, ...seen }))
       changes.made(done, () =>
         start
           ? get(api.POST('/api/v1/policies', { body: { ...start, replace: true } }))
