@@ -18,6 +18,7 @@ const (
 	bytesOfEntry  = 512 // a portal, a statement or a savepoint has besides
 	bytesOfCell   = 24  // a value has besides
 	mostSavepoint = 10_000
+	mostUndone    = 10_000 // changes of settings in a transaction
 )
 
 // kept is what the sessions of each account keep together. Its zero value is ready.

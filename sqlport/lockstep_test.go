@@ -88,13 +88,17 @@ var scripts = map[string][]string{
 	"a chain of failure": {"BEGIN", "SELECT nosuch", "COMMIT AND CHAIN", "INSERT INTO noted.note VALUES (1, 'a')", "COMMIT"},
 	"several statements": {"INSERT INTO noted.note VALUES (1, 'a'); INSERT INTO noted.note VALUES (1, 'b')", "INSERT INTO noted.note VALUES (2, 'a'); SELECT 5; INSERT INTO noted.note VALUES (3, 'b')",
 		strings.Repeat("SELECT 1;", 150)},
+	"settings and savepoints": {"BEGIN", "SET TimeZone = 'Asia/Tokyo'", "SAVEPOINT a", "SET TimeZone = 'Europe/Oslo'", "SET LOCAL DateStyle = 'ISO, DMY'", "SAVEPOINT b",
+		"RESET TimeZone", "ROLLBACK TO b", "SHOW TimeZone", "RELEASE b", "ROLLBACK TO a", "SHOW TimeZone", "SHOW DateStyle", "ROLLBACK TO a", "SHOW TimeZone", "COMMIT", "SHOW TimeZone"},
+	"settings of a COMMIT that fails":           {"BEGIN", "SET TimeZone = 'Asia/Tokyo'", "INSERT INTO noted.later VALUES (1), (1)", "SHOW TimeZone", "COMMIT", "SHOW TimeZone"},
+	"settings of statements that came together": {"SET TimeZone = 'Asia/Tokyo'; SELECT nosuch", "SHOW TimeZone", "SET TimeZone = 'Asia/Tokyo'; SELECT 1", "SHOW TimeZone"},
 	"time zones": {"SET TIME ZONE 5", "SHOW TimeZone", "SELECT '2026-01-01 12:00+00'::timestamptz", "SET TIME ZONE -3", "SELECT '2026-01-01 12:00+00'::timestamptz", "RESET TIME ZONE"},
 	"times":      {"SET statement_timeout = 500", "SHOW statement_timeout", "SET statement_timeout = '2min'", "SHOW statement_timeout", "SET statement_timeout = 0", "SHOW statement_timeout"},
 }
 
 // TestSessionsInLockstep holds the same sessions with the port and with a PostgreSQL server.
 func TestSessionsInLockstep(t *testing.T) {
-	p, direct := noted(t, "")
+	p, direct := noted(t, "CREATE TABLE noted.later (id int UNIQUE DEFERRABLE INITIALLY DEFERRED)")
 	for name, script := range scripts {
 		t.Run(name, func(t *testing.T) {
 			server, err := pgx.Connect(ctx, direct)
@@ -114,6 +118,34 @@ func TestSessionsInLockstep(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestRolesEndWithTheirTransaction: in which role a session acts is one of its settings, and is set
+// back like them.
+func TestRolesEndWithTheirTransaction(t *testing.T) {
+	conn := opened(t, false, sqlport.Limits{}).connect(t, "flint", "survey")
+	for _, step := range [][2]string{
+		{"SET ROLE survey_reader", ""}, {"BEGIN", ""}, {"SET ROLE NONE", ""}, {"SHOW role", "none"}, {"ROLLBACK", ""}, {"SHOW role", "survey_reader"},
+		{"BEGIN", ""}, {"RESET ROLE", ""}, {"SELECT nosuch", ""}, {"COMMIT", ""}, {"SHOW role", "survey_reader"}, {"RESET ROLE", ""},
+		{"BEGIN", ""}, {"SET LOCAL ROLE survey_reader", ""}, {"SHOW role", "survey_reader"}, {"COMMIT", ""}, {"SHOW role", "none"},
+		{"BEGIN", ""}, {"SAVEPOINT a", ""}, {"SET ROLE survey_reader", ""}, {"SELECT count(*) FROM survey.drilling.boreholes", ""}, {"ROLLBACK TO a", ""}, {"SHOW role", "none"}, {"COMMIT", ""},
+		{"SHOW role", "none"}, {"BEGIN", ""}, {"SET ROLE survey_reader", ""}, {"COMMIT", ""}, {"SHOW role", "survey_reader"},
+	} {
+		if got := says(conn, step[0]); step[1] != "" && !strings.HasPrefix(got, "SHOW "+step[1]+" ") {
+			t.Fatalf("%s says %s, want %s", step[0], got, step[1])
+		}
+	}
+}
+
+// TestSavepointsThatAreReleased are no longer kept: a driver makes one for each statement.
+func TestSavepointsThatAreReleased(t *testing.T) {
+	conn := opened(t, false, sqlport.Limits{}).connect(t, "flint", "survey")
+	says(conn, "BEGIN")
+	for range 110 {
+		if got := says(conn, strings.Repeat("SAVEPOINT a; RELEASE a;", 100)); strings.Contains(got, "error") {
+			t.Fatal(got[max(0, len(got)-200):])
+		}
 	}
 }
 

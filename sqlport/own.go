@@ -193,11 +193,27 @@ func (c *session) setOne(name, value string, local bool) error {
 	if lower := strings.ToLower(name); lower == "transaction_isolation" || lower == "transaction_read_only" {
 		return c.setTransactionOption(lower, value)
 	}
-	err := c.settings.set(name, value, local)
-	if c.tx == nil {
-		c.settings.local = nil
+	if err := c.mayUndo(); err != nil {
+		return err
 	}
+	err := c.settings.set(name, value, local)
+	c.lasting()
 	return err
+}
+
+// mayUndo bounds what a transaction keeps, to undo what is set in it.
+func (c *session) mayUndo() error {
+	if c.tx != nil && len(c.settings.undone) >= mostUndone {
+		return statef("54000", "a transaction has up to %d changes of settings", mostUndone)
+	}
+	return nil
+}
+
+// lasting forgets how to undo what was set outside a transaction.
+func (c *session) lasting() {
+	if c.tx == nil {
+		c.settings.undone = nil
+	}
 }
 
 func quotedIfNeeded(name string) string {
@@ -209,9 +225,6 @@ func quotedIfNeeded(name string) string {
 
 // setRole narrows the session to one role that it holds, or gives all back.
 func (c *session) setRole(s *pg.VariableSetStmt) error {
-	if s.IsLocal {
-		return statef("0A000", "SET LOCAL ROLE is not there; SET ROLE holds for the session")
-	}
 	at := c.standpoint
 	at.Role = ""
 	if s.Kind == pg.VariableSetKind_VAR_SET_VALUE {
@@ -223,14 +236,11 @@ func (c *session) setRole(s *pg.VariableSetStmt) error {
 			at.Role = name
 		}
 	}
-	return c.lookAs(at)
+	return c.lookAs(at, s.IsLocal)
 }
 
 // setAuthorization views as another account, for who may.
 func (c *session) setAuthorization(s *pg.VariableSetStmt) error {
-	if s.IsLocal {
-		return statef("0A000", "SET LOCAL SESSION AUTHORIZATION is not there; it holds for the session")
-	}
 	at := c.standpoint
 	at.As, at.Role = "", ""
 	if s.Kind == pg.VariableSetKind_VAR_SET_VALUE {
@@ -245,10 +255,14 @@ func (c *session) setAuthorization(s *pg.VariableSetStmt) error {
 			at.As = ""
 		}
 	}
-	return c.lookAs(at)
+	return c.lookAs(at, s.IsLocal)
 }
 
-func (c *session) lookAs(at wire.Standpoint) error {
+// lookAs changes as whom the session looks, until the end of the transaction where it is local.
+func (c *session) lookAs(at wire.Standpoint, local bool) error {
+	if err := c.mayUndo(); err != nil {
+		return err
+	}
 	if c.tx != nil && !c.implicit && c.tx.Holds() {
 		return statef("25001", "as whom the session looks cannot change within a transaction")
 	}
@@ -256,17 +270,26 @@ func (c *session) lookAs(at wire.Standpoint) error {
 	if err != nil {
 		return err
 	}
-	c.standpoint = at
 	standing := ""
 	if at.As != "" || at.Role != "" {
 		standing = viewer.Words
 	}
-	c.open.As(c.caller, standing)
+	was, words := c.standpoint, c.standing
+	c.settings.undone = append(c.settings.undone, undo{func() { c.stand(was, words) }, local})
+	c.stand(at, standing)
+	c.lasting()
+	return nil
+}
+
+// stand keeps as whom the session looks, and tells of it in words; without words it looks as itself.
+func (c *session) stand(at wire.Standpoint, words string) {
+	c.standpoint, c.standing = at, words
+	c.open.As(c.caller, words)
 	name := c.userName()
 	if at.As != "" {
 		name = strings.TrimPrefix(at.As, "user:")
 	}
-	return c.settings.put(c.settings.all["session_authorization"], name)
+	c.settings.put(c.settings.all["session_authorization"], name)
 }
 
 // show gives the value of a setting.
@@ -349,7 +372,7 @@ func (c *session) discard(s *pg.DiscardStmt) (string, error) {
 			c.dropPortal(name)
 		}
 		c.dropAllPrepared()
-		if err := c.lookAs(wire.Standpoint{}); err != nil {
+		if err := c.lookAs(wire.Standpoint{}, false); err != nil {
 			return "", err
 		}
 		return "DISCARD ALL", c.settings.resetAll()

@@ -39,6 +39,7 @@ type session struct {
 	source     access.ObjectID
 	settings   *settings
 	standpoint wire.Standpoint
+	standing   string // the standpoint in words; empty: as itself
 
 	tx       *gateway.Tx // of BEGIN, or of statements that came together
 	implicit bool        // it ends with the statements that came together
@@ -50,7 +51,7 @@ type session struct {
 
 	used  int64 // bytes that it keeps, see budget.go
 	tagAt int   // where the tag of the last statement begins in out
-	saves int   // savepoints of the transaction
+	saves int   // savepoints that are counted in used
 
 	values converter
 	out    []byte // what has not been sent yet
@@ -462,7 +463,7 @@ func (c *session) simple(text string) {
 
 // begin begins a transaction; implicit: one that ends with the statements that came together.
 func (c *session) begin(in source.Isolation, implicit bool) {
-	c.tx, c.implicit, c.saves = c.server.service.Gateway.Begin(c.caller, in, c.hurry), implicit, 0
+	c.tx, c.implicit = c.server.service.Gateway.Begin(c.caller, in, c.hurry), implicit
 	c.showIsolation(in)
 }
 
@@ -503,30 +504,28 @@ func (c *session) around(p *prepared, alone bool) error {
 	return nil
 }
 
-// finish ends the transaction.
-func (c *session) finish(commit bool) error {
+// finish ends the transaction. What was set in it is set back where it did not last.
+func (c *session) finish(commit bool) (err error) {
 	tx := c.tx
-	c.gives(int64(c.saves) * bytesOfEntry)
-	c.saves = 0
-	rolledBack := !commit || c.failed
+	c.countSavepoints(0)
+	lasts := commit && !c.failed
 	c.dropPortals(false)
 	c.tx, c.implicit, c.failed = nil, false, false
-	c.settings.ended(rolledBack)
-	c.settings.put(c.settings.all["transaction_isolation"], c.settings.get("default_transaction_isolation"))
-	c.settings.put(c.settings.all["transaction_read_only"], c.settings.get("default_transaction_read_only"))
-	if rolledBack {
-		ctx, done := context.WithTimeout(context.Background(), 30*time.Second)
-		defer done()
-		tx.Rollback(ctx) // what cannot be undone by word is undone as the connection is closed
-		return nil
-	}
 	// Neither the client's going nor a request to cancel ends it: what became of it would not be known.
 	ctx, done := context.WithTimeout(context.Background(), commitWithin)
 	defer done()
-	return tx.Commit(ctx)
+	if lasts {
+		err = tx.Commit(ctx)
+	} else {
+		tx.Rollback(ctx) // what cannot be undone by word is undone as the connection is closed
+	}
+	c.settings.ended(!lasts || err != nil)
+	c.settings.put(c.settings.all["transaction_isolation"], c.settings.get("default_transaction_isolation"))
+	c.settings.put(c.settings.all["transaction_read_only"], c.settings.get("default_transaction_read_only"))
+	return err
 }
 
-// commitWithin is how long a database may take for a COMMIT.
+// commitWithin is how long a database may take for a COMMIT or ROLLBACK.
 const commitWithin = 60 * time.Second
 
 // working returns the context of what the session runs: it ends with a request to cancel, with the

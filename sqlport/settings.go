@@ -34,7 +34,7 @@ type settings struct {
 	all     map[string]*setting // by the name in small letters
 	start   map[string]string   // what they are set back to
 	changed []string            // that the client has to be told of
-	local   []undo              // to be set back at the end of the transaction
+	undone  []undo              // what the transaction has set, to be set back as it ends
 	zone    *time.Location
 	expires time.Duration    // statement_timeout; zero: the lane's alone
 	lasts   time.Duration    // transaction_timeout; zero: the lane's alone
@@ -46,9 +46,10 @@ type settings struct {
 	lane, purpose *setting // gneiss.lane and gneiss.purpose
 }
 
+// An undo sets one thing back to what it was.
 type undo struct {
-	name, value string
-	always      bool // at the end of the transaction; else if it is rolled back
+	back   func()
+	always bool // at the end of the transaction; else where it is rolled back
 }
 
 func known(values ...string) func(string) (string, error) {
@@ -286,8 +287,14 @@ func (s *settings) set(name, value string, local bool) error {
 		e, _ := err.(*stated)
 		return statef(e.state, "the parameter %q %s", one.name, e.text)
 	}
-	s.local = append(s.local, undo{one.name, one.value, local})
+	s.remember(one, local)
 	return s.put(one, kept)
+}
+
+// remember keeps what a setting is, for the end of the transaction.
+func (s *settings) remember(one *setting, local bool) {
+	was := one.value
+	s.undone = append(s.undone, undo{func() { s.put(one, was) }, local})
 }
 
 // put keeps a value, and what is worked out from it.
@@ -337,7 +344,7 @@ func (s *settings) reset(name string) error {
 	if err != nil || one.check == nil {
 		return err
 	}
-	s.local = append(s.local, undo{one.name, one.value, false})
+	s.remember(one, false)
 	return s.put(one, s.start[strings.ToLower(one.name)])
 }
 
@@ -353,12 +360,20 @@ func (s *settings) resetAll() error {
 // ended sets back what was set for a transaction alone, and, where that was rolled back, what was
 // set in it.
 func (s *settings) ended(rolledBack bool) {
-	for _, u := range slices.Backward(s.local) {
+	for _, u := range slices.Backward(s.undone) {
 		if u.always || rolledBack {
-			s.put(s.all[strings.ToLower(u.name)], u.value)
+			u.back()
 		}
 	}
-	s.local = nil
+	s.undone = nil
+}
+
+// backTo sets back what was set since there were n things to undo.
+func (s *settings) backTo(n int) {
+	for _, u := range slices.Backward(s.undone[n:]) {
+		u.back()
+	}
+	s.undone = s.undone[:n]
 }
 
 // begin takes the parameters of a connection's first message. Those that are not known are let be,
@@ -388,7 +403,7 @@ func (s *settings) begin(parameters map[string]string) error {
 	for name, one := range s.all {
 		s.start[name] = one.value
 	}
-	s.local, s.changed = nil, nil
+	s.undone, s.changed = nil, nil
 	return nil
 }
 

@@ -15,11 +15,8 @@ func endsTransaction(n *pg.Node) bool {
 	return false
 }
 
-// endsOrBegins reports whether a statement is about transactions, or the session's alone, so that
-// none is begun for it.
-func (p *prepared) endsOrBegins() bool {
-	return p.kind == own && p.piece.Node.GetCopyStmt() == nil
-}
+// endsOrBegins reports whether a statement is about transactions, so that none is begun for it.
+func (p *prepared) endsOrBegins() bool { return p.piece.Node.GetTransactionStmt() != nil }
 
 // transaction carries out BEGIN, COMMIT and the like.
 func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
@@ -95,18 +92,29 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 			return "", err
 		}
 		c.saves++
-		return "SAVEPOINT", c.tx.Savepoint(ctx, s.SavepointName)
+		return "SAVEPOINT", c.tx.Savepoint(ctx, s.SavepointName, len(c.settings.undone))
 	case pg.TransactionStmtKind_TRANS_STMT_RELEASE:
-		return "RELEASE", c.tx.Release(ctx, s.SavepointName)
+		err := c.tx.Release(ctx, s.SavepointName)
+		c.countSavepoints(c.tx.Savepoints())
+		return "RELEASE", err
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
 		c.dropPortals(false)
-		if err := c.tx.RollbackTo(ctx, s.SavepointName); err != nil {
+		undone, err := c.tx.RollbackTo(ctx, s.SavepointName)
+		if err != nil {
 			return "", err
 		}
+		c.settings.backTo(undone)
+		c.countSavepoints(c.tx.Savepoints())
 		c.failed = false
 		return "ROLLBACK", nil
 	}
 	return "", statef("0A000", "this statement of transactions is not supported")
+}
+
+// countSavepoints gives back what is kept for more savepoints than there are.
+func (c *session) countSavepoints(there int) {
+	c.gives(int64(c.saves-there) * bytesOfEntry)
+	c.saves = there
 }
 
 // chained begins the next transaction, which is as the one before, where AND CHAIN asks for it.

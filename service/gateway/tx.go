@@ -39,6 +39,7 @@ type savepoint struct {
 	name   string // as the client calls it
 	own    string // as the database does: no two of a transaction clash
 	writes int    // that were before it
+	beside int    // as its maker gave it
 }
 
 // Begin begins a transaction of a caller's. Hurry is called, from elsewhere, when others wait for
@@ -108,10 +109,13 @@ func (t *Tx) of(ctx context.Context, src source.Source, id access.ObjectID, writ
 // Holds reports whether the database has a transaction for it.
 func (t *Tx) Holds() bool { return t != nil && t.tx != nil }
 
-// Savepoint marks a place to go back to (ISO/IEC 9075-2, 17.5).
-func (t *Tx) Savepoint(ctx context.Context, name string) error {
+// Savepoints counts the places that it can go back to.
+func (t *Tx) Savepoints() int { return len(t.saved) }
+
+// Savepoint marks a place to go back to (ISO/IEC 9075-2, 17.5), with a number for who goes back.
+func (t *Tx) Savepoint(ctx context.Context, name string, beside int) error {
 	t.marks++
-	s := savepoint{name, strconv.Itoa(t.marks), len(t.writes)}
+	s := savepoint{name, strconv.Itoa(t.marks), len(t.writes), beside}
 	t.saved = append(t.saved, s)
 	if t.tx == nil {
 		return nil
@@ -144,11 +148,11 @@ func (t *Tx) Release(ctx context.Context, name string) error {
 	return t.tx.Release(ctx, own)
 }
 
-// RollbackTo undoes what was done since a savepoint.
-func (t *Tx) RollbackTo(ctx context.Context, name string) error {
+// RollbackTo undoes what was done since a savepoint, and returns the number that this was given.
+func (t *Tx) RollbackTo(ctx context.Context, name string) (beside int, err error) {
 	i, err := t.find(name)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	undone := slices.Clone(t.writes[t.saved[i].writes:])
 	t.writes = t.writes[:t.saved[i].writes]
@@ -156,7 +160,7 @@ func (t *Tx) RollbackTo(ctx context.Context, name string) error {
 	if t.tx != nil {
 		err = t.tx.RollbackTo(ctx, t.saved[i].own)
 	}
-	return errors.Join(err, t.ended(undone, audit.Failed, "rolled back to the savepoint "+name))
+	return t.saved[i].beside, errors.Join(err, t.ended(undone, audit.Failed, "rolled back to the savepoint "+name))
 }
 
 // Commit makes last what was done.
