@@ -33,11 +33,18 @@ func (c *session) copyFrom(s *pg.CopyStmt, form copyForm) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	in := c.inherits()
+	if c.tx != nil {
+		in = c.tx.Isolation
+	}
+	if in.ReadOnly {
+		return "", statef("25006", "cannot execute COPY FROM in a read-only transaction")
+	}
 	own := c.tx == nil
 	if own {
-		c.begin(c.inherits(), true)
+		c.begin(in, true)
 	}
-	in := &copyIn{c: c, form: form, into: into, columns: columns, header: form.header}
+	from := &copyIn{c: c, form: form, into: into, columns: columns, header: form.header}
 	response := &pgproto3.CopyInResponse{ColumnFormatCodes: make([]uint16, len(columns))}
 	if form.kind == copyBinary {
 		response.OverallFormat = 1
@@ -49,7 +56,7 @@ func (c *session) copyFrom(s *pg.CopyStmt, form copyForm) (string, error) {
 	if err := c.flush(); err != nil {
 		return "", err
 	}
-	n, err := in.take()
+	n, err := from.take()
 	if err != nil {
 		if own && c.tx != nil {
 			c.finish(false)

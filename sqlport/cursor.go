@@ -141,7 +141,7 @@ func (c *session) declare(p query.Piece, s *pg.DeclareCursorStmt, params []any) 
 		return "", statef("54000", "a session has up to %d cursors, whose names have up to 256 bytes", mostNamed)
 	case s.Options&cursorScroll != 0:
 		return "", statef("0A000", "a SCROLL cursor is not there: rows are fetched forward")
-	case (c.tx == nil || c.implicit) && !hold:
+	case !c.inBlock() && !hold:
 		return "", statef("25P01", "DECLARE CURSOR can only be used in transaction blocks")
 	case hold && c.tx.Holds():
 		return "", statef("0A000", "WITH HOLD is not there in a transaction that has changed rows or sees one snapshot")
@@ -190,9 +190,9 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 		return verb + " 0", nil
 	}
 	mark := len(c.out)
-	p.silent = s.Ismove
+	p.silent, p.into = s.Ismove, answer.keep
 	n, err := c.fetch(p, int(most), false)
-	p.silent = false
+	p.silent, p.into = false, nil
 	if err != nil {
 		c.out = c.out[:min(mark, len(c.out))]
 		return "", err

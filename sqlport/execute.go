@@ -2,6 +2,7 @@ package sqlport
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -59,9 +60,6 @@ func (c *session) ask(text string, params []any) gateway.Ask {
 
 // parse reads a statement and keeps it under its name.
 func (c *session) parse(m *pgproto3.Parse) error {
-	if m.Name != "" && c.prepared[m.Name] != nil {
-		return statef("42P05", "prepared statement %s already exists", quoted(printable(m.Name, 64)))
-	}
 	if len(c.prepared) >= mostNamed || len(m.Name) > 256 {
 		return statef("54000", "a session has up to %d prepared statements, whose names have up to 256 bytes", mostNamed)
 	}
@@ -78,6 +76,9 @@ func (c *session) parse(m *pgproto3.Parse) error {
 		if err := c.study(p); err != nil {
 			return &located{err, p.piece.SQL, p.piece.At}
 		}
+	}
+	if m.Name != "" && c.prepared[m.Name] != nil {
+		return statef("42P05", "prepared statement %s already exists", quoted(printable(m.Name, 64)))
 	}
 	if err := c.keepPrepared(m.Name, p); err != nil {
 		return err
@@ -98,8 +99,12 @@ func (c *session) study(p *prepared) error {
 		}
 	}
 	n := max(len(used), len(p.declared))
+	c.asked = c.asked || p.queries()
 	if c.failed && !endsTransaction(p.piece.Node) {
 		return errFailed
+	}
+	if p.kind == own && p.piece.Node.GetDeclareCursorStmt() == nil {
+		n = len(p.declared) // what a statement inside takes is its own
 	}
 	if p.kind != governed {
 		p.params = make([]*sqltype.Type, n)
@@ -135,14 +140,8 @@ func (c *session) bind(m *pgproto3.Bind) error {
 	if p == nil {
 		return statef("26000", "prepared statement %s does not exist", quoted(printable(m.PreparedStatement, 64)))
 	}
-	if m.DestinationPortal != "" && c.portals[m.DestinationPortal] != nil {
-		return statef("42P03", "cursor %s already exists", quoted(printable(m.DestinationPortal, 64)))
-	}
 	if len(c.portals) >= mostNamed || len(m.DestinationPortal) > 256 {
 		return statef("54000", "a session has up to %d portals, whose names have up to 256 bytes", mostNamed)
-	}
-	if c.failed && !endsTransaction(p.piece.Node) {
-		return errFailed
 	}
 	if len(m.Parameters) != len(p.params) {
 		return statef("08P01", "bind message supplies %d parameters, but prepared statement %s requires %d", len(m.Parameters),
@@ -150,6 +149,12 @@ func (c *session) bind(m *pgproto3.Bind) error {
 	}
 	if n := len(m.ParameterFormatCodes); n > 1 && n != len(m.Parameters) {
 		return statef("08P01", "bind message has %d parameter formats but %d parameters", n, len(m.Parameters))
+	}
+	if c.failed && !endsTransaction(p.piece.Node) {
+		return errFailed
+	}
+	if m.DestinationPortal != "" && c.portals[m.DestinationPortal] != nil {
+		return statef("42P03", "cursor %s already exists", quoted(printable(m.DestinationPortal, 64)))
 	}
 	if n := len(m.ResultFormatCodes); n > 1 && n != len(p.columns) {
 		return statef("08P01", "bind message has %d result formats but query has %d columns", n, len(p.columns))
@@ -169,6 +174,7 @@ func (c *session) bind(m *pgproto3.Bind) error {
 			params[i] = query.Given{Value: value, T: given}
 		}
 	}
+	c.asked = c.asked || p.queries()
 	if err := c.keepPortal(m.DestinationPortal, &portal{of: p, params: params, formats: append([]int16(nil), m.ResultFormatCodes...)}); err != nil {
 		return err
 	}
@@ -185,7 +191,7 @@ func (c *session) parameter(raw []byte, format int16, t *sqltype.Type, i int) (a
 		if err := checkText(raw); err != nil {
 			return nil, err
 		}
-		return string(raw), nil
+		return string(raw), checkNumber(t, string(raw))
 	case format != pgtype.BinaryFormatCode:
 		return nil, statef("22023", "there is no format %d of a parameter", format)
 	}
@@ -194,6 +200,25 @@ func (c *session) parameter(raw []byte, format int16, t *sqltype.Type, i int) (a
 		return nil, fmt.Errorf("$%d: %w", i+1, err)
 	}
 	return text, checkText([]byte(text))
+}
+
+// wholes are the bits of whole numbers, by the oid of their type.
+var wholes = map[uint32]int{21: 16, 23: 32, 20: 64}
+
+// checkNumber refuses the text of a parameter that is no whole number, where it is to be one.
+func checkNumber(t *sqltype.Type, text string) error {
+	bits, ok := wholes[oidOf(t)]
+	if !ok {
+		return nil
+	}
+	_, err := strconv.ParseInt(strings.TrimSpace(text), 10, bits)
+	switch {
+	case errors.Is(err, strconv.ErrRange):
+		return statef("22003", "value %q is out of range for type %s", printable(text, 40), t.Name)
+	case err != nil:
+		return statef("22P02", "invalid input syntax for type %s: %q", t.Name, printable(text, 40))
+	}
+	return nil
 }
 
 // describe tells what a statement or a portal gives.
@@ -278,10 +303,14 @@ func (c *session) execute(name string, most int) error {
 		return err
 	}
 	if p.tag != "" {
-		if last := p.tag[len(p.tag)-1]; last < '0' || last > '9' {
+		if p.of.columns == nil {
 			return statef("55000", "portal %s cannot be run", quoted(printable(name, 64)))
 		}
-		c.send(&pgproto3.CommandComplete{CommandTag: []byte(strings.TrimRight(p.tag, "0123456789") + "0")})
+		tag := p.tag
+		if bare := strings.TrimRight(tag, "0123456789"); bare != tag {
+			tag = bare + "0"
+		}
+		c.send(&pgproto3.CommandComplete{CommandTag: []byte(tag)})
 		return nil
 	}
 	if c.tx == nil && p.run == nil && !p.of.endsOrBegins() {
@@ -302,6 +331,8 @@ func (c *session) execute(name string, most int) error {
 	var err error
 	if p.of.kind == listed && (most > 0 || p.listed != nil) {
 		err = c.partOfList(p, most)
+	} else if p.of.givesWhole() && (most > 0 || p.listed != nil) {
+		err = c.partOfReturned(p, most)
 	} else if most <= 0 && p.run == nil || p.of.kind != governed {
 		err = c.statement(p.of, p, p.formats, false)
 	} else {
@@ -310,6 +341,52 @@ func (c *session) execute(name string, most int) error {
 	if err != nil {
 		return &located{err, p.of.piece.SQL, p.of.piece.At}
 	}
+	return nil
+}
+
+// queries reports whether a statement reads or changes rows, for which a transaction's mode is settled.
+func (p *prepared) queries() bool {
+	return p.kind != own || p.piece.Node.GetCopyStmt() != nil || p.piece.Node.GetDeclareCursorStmt() != nil || p.piece.Node.GetExecuteStmt() != nil
+}
+
+// givesWhole reports whether a statement runs to its end before its first row leaves.
+func (p *prepared) givesWhole() bool {
+	if p.columns == nil || p.kind == listed {
+		return false
+	}
+	return p.piece.Node.GetSelectStmt() == nil
+}
+
+// partOfReturned sends the next rows of a statement that was carried out whole before the first. most is how many,
+// zero: all.
+func (c *session) partOfReturned(p *portal, most int) error {
+	if p.listed == nil {
+		if c.failed {
+			return errFailed
+		}
+		p.listed = [][][]byte{}
+		answer := &rows{c: c, formats: p.formats, expected: p.of.columns, keep: p}
+		tag, err := c.carryOut(p.of, p.params, answer)
+		if err != nil {
+			return err
+		}
+		p.verb = tag
+	}
+	n := len(p.listed)
+	if most > 0 {
+		n = min(n, most)
+	}
+	for _, row := range p.listed[:n] {
+		c.send(&pgproto3.DataRow{Values: row})
+	}
+	if p.listed = p.listed[n:]; most > 0 && n == most {
+		c.send(&pgproto3.PortalSuspended{})
+		return nil
+	}
+	if p.tag = p.verb; p.tag[len(p.tag)-1] >= '0' && p.tag[len(p.tag)-1] <= '9' {
+		p.tag = strings.TrimRight(p.tag, "0123456789") + strconv.Itoa(n)
+	}
+	c.send(&pgproto3.CommandComplete{CommandTag: []byte(p.tag)})
 	return nil
 }
 
@@ -326,13 +403,7 @@ func (c *session) statement(p *prepared, at *portal, formats []int16, describe b
 	if p.described {
 		answer.expected = p.columns
 	}
-	tag := ""
-	var err error
-	if p.kind != governed {
-		tag, err = c.own(p, params, answer)
-	} else {
-		tag, err = c.governed(p.piece, params, answer)
-	}
+	tag, err := c.carryOut(p, params, answer)
 	if err != nil {
 		return err
 	}
@@ -343,6 +414,20 @@ func (c *session) statement(p *prepared, at *portal, formats []int16, describe b
 		c.send(&pgproto3.CommandComplete{CommandTag: []byte(tag)})
 	}
 	return nil
+}
+
+// carryOut does what a statement says, and returns its tag.
+func (c *session) carryOut(p *prepared, params []any, answer *rows) (tag string, err error) {
+	c.asked = c.asked || p.queries()
+	if p.kind != governed {
+		tag, err = c.own(p, params, answer)
+	} else {
+		tag, err = c.governed(p.piece, params, answer)
+	}
+	if c.tx == nil { // what was set lasts, but for what was set for the transaction alone
+		c.settings.ended(err != nil)
+	}
+	return tag, err
 }
 
 // governed runs a statement through the gateway.

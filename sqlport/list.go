@@ -39,10 +39,7 @@ func (c *session) catalog() (*catalog.Session, error) {
 			return one.value, true
 		},
 		Set: func(name, value string, local bool) (string, error) {
-			if strings.EqualFold(name, "transaction_isolation") && c.tx != nil { // a SELECT has the snapshot by now
-				return "", statef("25001", "SET TRANSACTION ISOLATION LEVEL must be called before any query")
-			}
-			err := c.setOne(name, value, local)
+			err := c.setOne(name, value, local, true)
 			return c.settings.getOr(name), err
 		},
 		Settings: func() [][3]string {

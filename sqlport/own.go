@@ -50,7 +50,6 @@ func (c *session) describeOwn(p *prepared) ([]query.Column, error) {
 		if of := c.prepared[s.ExecuteStmt.Name]; of != nil {
 			return of.columns, nil
 		}
-		return nil, statef("26000", "prepared statement %s does not exist", quoted(printable(s.ExecuteStmt.Name, 64)))
 	case *pg.Node_FetchStmt:
 		if of := c.portals[s.FetchStmt.Portalname]; of != nil && !s.FetchStmt.Ismove {
 			return of.of.columns, nil
@@ -181,24 +180,21 @@ func (c *session) set(s *pg.VariableSetStmt) (string, error) {
 		}
 		value = strings.Join(parts, ", ")
 	}
-	if s.IsLocal && c.tx == nil {
+	if s.IsLocal && !c.inBlock() {
 		c.notice("WARNING", "25P01", "SET LOCAL can only be used in transaction blocks")
-		return tag, nil
 	}
-	return tag, c.setOne(s.Name, value, s.IsLocal)
+	return tag, c.setOne(s.Name, value, s.IsLocal, false)
 }
 
-// setOne sets one setting, by SET or by set_config.
-func (c *session) setOne(name, value string, local bool) error {
+// setOne sets one setting, by SET or within a query by set_config.
+func (c *session) setOne(name, value string, local, asking bool) error {
 	if lower := strings.ToLower(name); lower == "transaction_isolation" || lower == "transaction_read_only" {
-		return c.setTransactionOption(lower, value)
+		return c.setTransactionOption(lower, value, asking)
 	}
 	if err := c.mayUndo(); err != nil {
 		return err
 	}
-	err := c.settings.set(name, value, local)
-	c.lasting()
-	return err
+	return c.settings.set(name, value, local)
 }
 
 // mayUndo bounds what a transaction keeps, to undo what is set in it.
@@ -207,13 +203,6 @@ func (c *session) mayUndo() error {
 		return statef("54000", "a transaction has up to %d changes of settings", mostUndone)
 	}
 	return nil
-}
-
-// lasting forgets how to undo what was set outside a transaction.
-func (c *session) lasting() {
-	if c.tx == nil {
-		c.settings.undone = nil
-	}
 }
 
 func quotedIfNeeded(name string) string {
@@ -277,7 +266,6 @@ func (c *session) lookAs(at wire.Standpoint, local bool) error {
 	was, words := c.standpoint, c.standing
 	c.settings.undone = append(c.settings.undone, undo{func() { c.stand(was, words) }, local})
 	c.stand(at, standing)
-	c.lasting()
 	return nil
 }
 
@@ -365,7 +353,7 @@ func (c *session) give(columns []query.Column, out [][][]byte, answer gateway.An
 func (c *session) discard(s *pg.DiscardStmt) (string, error) {
 	switch s.Target {
 	case pg.DiscardMode_DISCARD_ALL:
-		if c.tx != nil && !c.implicit {
+		if c.inBlock() {
 			return "", statef("25001", "DISCARD ALL cannot run inside a transaction block")
 		}
 		for name := range c.portals {

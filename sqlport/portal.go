@@ -19,11 +19,13 @@ type portal struct {
 	run     *parted // once its rows are fetched in parts
 	cancel  context.CancelFunc
 	tag     string     // once it has ended
+	verb    string     // the tag of what was carried out whole
+	into    *portal    // which keeps the rows of this part; nil: they are sent
 	hold    bool       // it outlives its transaction
 	sent    int64      // rows of this part
 	silent  bool       // which are not sent: MOVE
 	cost    int64      // bytes that it takes
-	listed  [][][]byte // of a question about the catalog, what has not been fetched
+	listed  [][][]byte // of a question about the catalog, or of what was carried out whole, what has not been fetched
 }
 
 // parted are rows that are fetched in parts. What runs the statement is another goroutine, which
@@ -63,7 +65,7 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 		if p.of.described {
 			p.run.expected = p.of.columns
 		}
-		p.run.portion, p.run.silent = most, p.silent
+		p.run.portion, p.run.silent, p.run.keep = most, p.silent, p.into
 		in := c.ask(p.of.piece.SQL, p.params)
 		gateway, caller, run := c.server.service.Gateway, c.caller, p.run
 		go func() {
@@ -77,7 +79,7 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 			run.rests <- event{end, err, true}
 		}()
 	} else {
-		p.run.portion, p.run.silent = most, p.silent
+		p.run.portion, p.run.silent, p.run.keep = most, p.silent, p.into
 		p.run.wake <- true
 	}
 	c.runs(p.of.piece.SQL, p.cancel)

@@ -1,6 +1,7 @@
 package sqlport
 
 import (
+	"bytes"
 	"slices"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -17,8 +18,9 @@ type rows struct {
 	describe bool           // RowDescription goes before them
 	expected []query.Column // that the client was told of; nil: it was told of none
 	columns  []query.Column
-	convert  []bool // columns that come as texts and leave in binary form; nil: none
-	silent   bool   // rows are counted alone: MOVE
+	convert  []bool  // columns that come as texts and leave in binary form; nil: none
+	silent   bool    // rows are counted alone: MOVE
+	keep     *portal // which keeps them; nil: they are sent
 	message  pgproto3.DataRow
 	headed   bool
 }
@@ -66,8 +68,26 @@ func (r *rows) Row(b []byte, row [][]byte) ([]byte, error) {
 	if err != nil {
 		return b, err
 	}
+	if r.keep != nil {
+		return b, r.kept(row)
+	}
 	r.message.Values = row
 	return r.message.Encode(b)
+}
+
+// kept keeps a row for its portal.
+func (r *rows) kept(row [][]byte) error {
+	out, cost := make([][]byte, len(row)), int64(bytesOfCell)
+	for i, v := range row {
+		out[i] = bytes.Clone(v)
+		cost += bytesOfCell + int64(len(v))
+	}
+	if err := r.c.keeps(cost); err != nil {
+		return err
+	}
+	r.keep.cost += cost
+	r.keep.listed = append(r.keep.listed, out)
+	return nil
 }
 
 // converted is a row whose values have the forms that the client wants.
@@ -87,6 +107,9 @@ func (r *rows) converted(row [][]byte) ([][]byte, error) {
 	}
 	return row, nil
 }
+
+// Before sends the rows that came before a failure.
+func (r *rows) Before(b []byte) { r.c.out = append(r.c.out, b...) }
 
 func (r *rows) Send(b []byte, last bool) error {
 	r.c.out = append(r.c.out, b...)

@@ -44,6 +44,8 @@ type session struct {
 	tx       *gateway.Tx // of BEGIN, or of statements that came together
 	implicit bool        // it ends with the statements that came together
 	failed   bool        // nothing but its end is taken
+	several  bool        // statements came in one text, which is a block
+	asked    bool        // the transaction has seen a query, so that its mode is settled
 	skipping bool        // until the next Sync, after an error
 	prepared map[string]*prepared
 	portals  map[string]*portal
@@ -126,7 +128,7 @@ func (c *session) run() {
 	c.send(&pgproto3.BackendKeyData{ProcessID: c.pid, SecretKey: c.secret})
 	c.settings.changed = nil
 	for _, one := range c.settings.all {
-		if one.told {
+		if one.last = "\x00"; one.told { // it was told of none
 			c.settings.changed = append(c.settings.changed, one.name)
 		}
 	}
@@ -322,12 +324,24 @@ func (c *session) flush() error {
 	return err
 }
 
-// ready says that the next statement can come, and in which state the session is.
-func (c *session) ready() error {
+// tell tells the client of settings that have changed since it was told last.
+func (c *session) tell() {
 	for _, name := range c.settings.changed {
-		c.send(&pgproto3.ParameterStatus{Name: name, Value: c.settings.get(name)})
+		one := c.settings.all[strings.ToLower(name)]
+		if one.value != one.last {
+			c.send(&pgproto3.ParameterStatus{Name: name, Value: one.value})
+		}
+		one.last = one.value
 	}
 	c.settings.changed = c.settings.changed[:0]
+}
+
+// ready says that the next statement can come, and in which state the session is.
+func (c *session) ready() error {
+	if c.tx == nil {
+		c.asked = false
+	}
+	c.tell()
 	status, state := byte('I'), identity.Idle
 	switch {
 	case c.failed:
@@ -402,8 +416,12 @@ func (c *session) fail() {
 		return
 	}
 	c.failed = true
+	c.settings.backTo(c.tx.Settled())
 	c.dropPortals(false)
 }
+
+// inBlock reports whether a statement is in a transaction with others.
+func (c *session) inBlock() bool { return c.tx != nil && (!c.implicit || c.several) }
 
 // settle ends the transaction of statements that came together.
 func (c *session) settle() {
@@ -436,6 +454,8 @@ func (c *session) simple(text string) {
 		c.send(&pgproto3.EmptyQueryResponse{})
 		return
 	}
+	c.several = len(pieces) > 1
+	defer func() { c.several = false }()
 	for _, p := range pieces {
 		one := newPrepared(p)
 		err := c.around(one, len(pieces) == 1)
@@ -491,10 +511,10 @@ func (c *session) inherits() source.Isolation {
 // others, or transactions are other than usual in this session.
 func (c *session) around(p *prepared, alone bool) error {
 	in := c.inherits()
-	if c.tx != nil || p.endsOrBegins() || alone && in == (source.Isolation{}) {
+	if c.tx != nil || p.endsOrBegins() || alone && (in == (source.Isolation{}) || p.kind == own && p.piece.Node.GetCopyStmt() == nil) {
 		return nil
 	}
-	if alone && query.IsCommand(p.piece.SQL) { // which lasts at once
+	if alone && p.kind == governed && query.IsCommand(p.piece.SQL) { // which lasts at once
 		if in.ReadOnly {
 			return statef("25006", "cannot change who may do what in a read-only transaction")
 		}
@@ -510,7 +530,7 @@ func (c *session) finish(commit bool) (err error) {
 	c.countSavepoints(0)
 	lasts := commit && !c.failed
 	c.dropPortals(false)
-	c.tx, c.implicit, c.failed = nil, false, false
+	c.tx, c.implicit, c.failed, c.asked = nil, false, false, false
 	// Neither the client's going nor a request to cancel ends it: what became of it would not be known.
 	ctx, done := context.WithTimeout(context.Background(), commitWithin)
 	defer done()

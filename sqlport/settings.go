@@ -24,6 +24,7 @@ type setting struct {
 	name, value string
 	fixed       bool   // it cannot be set to another value
 	told        bool   // the client is told of each change
+	last        string // as it was told last
 	about       string // for SHOW ALL
 	// check brings a value to the form that is kept.
 	check func(string) (string, error)

@@ -27,20 +27,16 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 		tag := map[bool]string{true: "BEGIN", false: "START TRANSACTION"}[s.Kind == pg.TransactionStmtKind_TRANS_STMT_BEGIN]
 		if c.tx != nil && !c.implicit {
 			c.notice("WARNING", "25001", "there is already a transaction in progress")
-			return tag, nil
+		} else if c.tx == nil {
+			c.begin(c.inherits(), true)
 		}
-		in, err := c.isolation(s.Options)
-		if err != nil {
-			return "", err
-		}
-		if c.tx != nil { // the statements before it are in it
-			if c.implicit = false; !c.tx.Holds() {
-				c.tx.Isolation = in
-				c.showIsolation(in)
+		for _, n := range s.Options {
+			e := n.GetDefElem()
+			if err := c.setTransactionOption(e.Defname, modeOf(e), false); err != nil {
+				return "", err
 			}
-			return tag, nil
 		}
-		c.begin(in, false)
+		c.implicit = false // the statements that came together with it are in it
 		return tag, nil
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
 		if s.Chain && (c.tx == nil || c.implicit) {
@@ -49,6 +45,7 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 		if c.tx == nil || c.implicit {
 			c.notice("WARNING", "25P01", "there is no transaction in progress")
 			if c.tx == nil {
+				c.dropPortals(false)
 				return "COMMIT", nil
 			}
 		}
@@ -62,9 +59,12 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 		if s.Chain && (c.tx == nil || c.implicit) {
 			return "", statef("25P01", "ROLLBACK AND CHAIN can only be used in transaction blocks")
 		}
-		if c.tx == nil {
+		if c.tx == nil || c.implicit {
 			c.notice("WARNING", "25P01", "there is no transaction in progress")
-			return "ROLLBACK", nil
+			if c.tx == nil {
+				c.dropPortals(false)
+				return "ROLLBACK", nil
+			}
 		}
 		was := c.tx.Isolation
 		if err := c.finish(false); err != nil {
@@ -104,6 +104,7 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 			return "", err
 		}
 		c.settings.backTo(undone)
+		c.tx.Isolation = c.isolationSet()
 		c.countSavepoints(c.tx.Savepoints())
 		c.failed = false
 		return "ROLLBACK", nil
@@ -124,22 +125,12 @@ func (c *session) chained(s *pg.TransactionStmt, was source.Isolation) {
 	}
 }
 
-// isolation reads the options of BEGIN and of SET TRANSACTION.
-func (c *session) isolation(options []*pg.Node) (in source.Isolation, err error) {
-	level, readOnly := c.settings.get("default_transaction_isolation"), c.settings.get("default_transaction_read_only")
-	for _, n := range options {
-		e := n.GetDefElem()
-		switch e.Defname {
-		case "transaction_isolation":
-			level = e.Arg.GetAConst().GetSval().GetSval()
-		case "transaction_read_only":
-			readOnly = map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0]
-		case "transaction_deferrable":
-		default:
-			return in, statef("0A000", "this mode of a transaction is not there")
-		}
+// modeOf is a mode of a transaction as its setting has it.
+func modeOf(e *pg.DefElem) string {
+	if e.Defname == "transaction_read_only" {
+		return map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0]
 	}
-	return source.Isolation{ReadOnly: readOnly == "on", Snapshot: level == "repeatable read", Serializable: level == "serializable"}, nil
+	return e.Arg.GetAConst().GetSval().GetSval()
 }
 
 // setTransaction carries out SET TRANSACTION and SET SESSION CHARACTERISTICS.
@@ -147,14 +138,10 @@ func (c *session) setTransaction(s *pg.VariableSetStmt) error {
 	if s.Name == "SESSION CHARACTERISTICS" {
 		for _, n := range s.Args {
 			e := n.GetDefElem()
-			var err error
-			switch e.Defname {
-			case "transaction_isolation":
-				err = c.settings.set("default_transaction_isolation", e.Arg.GetAConst().GetSval().GetSval(), false)
-			case "transaction_read_only":
-				err = c.settings.set("default_transaction_read_only", map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0], false)
+			if e.Defname == "transaction_deferrable" {
+				continue
 			}
-			if err != nil {
+			if err := c.settings.set("default_"+e.Defname, modeOf(e), false); err != nil {
 				return err
 			}
 		}
@@ -163,39 +150,51 @@ func (c *session) setTransaction(s *pg.VariableSetStmt) error {
 	if s.Name != "TRANSACTION" {
 		return statef("0A000", "a snapshot of another transaction cannot be taken")
 	}
+	if !c.inBlock() {
+		c.notice("WARNING", "25P01", "SET TRANSACTION can only be used in transaction blocks")
+	}
 	for _, n := range s.Args {
 		e := n.GetDefElem()
-		value := e.Arg.GetAConst().GetSval().GetSval()
-		if e.Defname == "transaction_read_only" {
-			value = map[bool]string{true: "on", false: "off"}[e.Arg.GetAConst().GetIval().GetIval() != 0]
-		}
-		if err := c.setTransactionOption(e.Defname, value); err != nil {
+		if err := c.setTransactionOption(e.Defname, modeOf(e), false); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (c *session) setTransactionOption(name, value string) error {
+// setTransactionOption changes the mode of the transaction; of none, that of the statement alone. Asking says that
+// it is asked for within a query.
+func (c *session) setTransactionOption(name, value string, asking bool) error {
 	if name == "transaction_deferrable" {
 		return nil
-	}
-	if c.tx == nil {
-		c.notice("WARNING", "25P01", "SET TRANSACTION can only be used in transaction blocks")
-		return nil
-	}
-	if c.tx.Holds() {
-		return statef("25001", "SET TRANSACTION must be called before any statement of the transaction")
 	}
 	one := c.settings.all[name]
 	value, err := one.check(value)
 	if err != nil {
 		return err
 	}
-	if name == "transaction_read_only" {
-		c.tx.Isolation.ReadOnly = value == "on"
-	} else {
-		c.tx.Isolation.Snapshot, c.tx.Isolation.Serializable = value == "repeatable read", value == "serializable"
+	begun := asking || c.asked
+	within := c.tx != nil && c.tx.Savepoints() > 0
+	switch loosens := one.value == "on" && value == "off"; {
+	case name == "transaction_isolation" && value != one.value && begun:
+		return statef("25001", "SET TRANSACTION ISOLATION LEVEL must be called before any query")
+	case name == "transaction_isolation" && value != one.value && within:
+		return statef("25001", "SET TRANSACTION ISOLATION LEVEL must not be called in a subtransaction")
+	case name == "transaction_read_only" && loosens && within:
+		return statef("25001", "cannot set transaction read-write mode inside a read-only transaction")
+	case name == "transaction_read_only" && loosens && begun:
+		return statef("25001", "transaction read-write mode must be set before any query")
 	}
-	return c.settings.put(one, value)
+	c.settings.remember(one, c.tx == nil)
+	err = c.settings.put(one, value)
+	if c.tx != nil {
+		c.tx.Isolation = c.isolationSet()
+	}
+	return err
+}
+
+// isolationSet is how the transaction is, by its settings.
+func (c *session) isolationSet() source.Isolation {
+	level := c.settings.get("transaction_isolation")
+	return source.Isolation{ReadOnly: c.settings.get("transaction_read_only") == "on", Snapshot: level == "repeatable read", Serializable: level == "serializable"}
 }

@@ -29,6 +29,13 @@ type Answer interface {
 	Send(b []byte, last bool) error
 }
 
+// Before is an answer that takes what came before a failure, as a server's client does.
+type Before interface {
+	Answer
+	// Before gets what Row has made and Send did not get, once the failure is on record.
+	Before(b []byte)
+}
+
 // Portions is an answer that is taken in parts: after each, the statement waits.
 type Portions interface {
 	Answer
@@ -170,6 +177,17 @@ func (o *outflow) rest() {
 		shared.leave()
 	}
 	o.sent, o.long = 0, false
+}
+
+// failed records that the statement has failed, and hands on what came before.
+func (o *outflow) failed(a *asked, err error) error {
+	ending := o.ending()
+	ending.Rows = o.rows
+	err = a.identity.Failed(a.viewer, ending, a.started, err)
+	if before, takes := o.answer.(Before); takes && o.err == nil && len(o.b) > 0 {
+		before.Before(o.b)
+	}
+	return err
 }
 
 // end records that the statement has ended well, and sends the rest.

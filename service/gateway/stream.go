@@ -161,7 +161,7 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 	err = a.rows(ctx, source.Request{SQL: a.plan.SQL, Args: args, Columns: a.plan.Columns, Binary: binary, Point: a.plan.Point},
 		answer, o, row)
 	if err != nil && !errors.Is(err, errEnough) {
-		return End{}, a.identity.Failed(a.viewer, o.ending(), a.started, err)
+		return End{}, o.failed(a, err)
 	}
 	var shown *wire.Plan
 	if a.QueryRequest.Plan && a.ShowsPlan(a.st, a.caller, a.plan) {
@@ -214,14 +214,14 @@ func paused(parts Portions, o *outflow, row func([][]byte) error) func([][]byte)
 	}
 	n := 0
 	return func(r [][]byte) error {
-		if most := parts.Portion(); most > 0 && n >= most { // there is a row more than the part has
-			if err := o.pause(parts); err != nil {
-				return err
-			}
-			n = 0
+		if err := row(r); err != nil {
+			return err
 		}
-		n++
-		return row(r)
+		if n++; n == parts.Portion() { // whether there are more is not known yet
+			n = 0
+			return o.pause(parts)
+		}
+		return nil
 	}
 }
 

@@ -112,6 +112,14 @@ func (t *Tx) Holds() bool { return t != nil && t.tx != nil }
 // Savepoints counts the places that it can go back to.
 func (t *Tx) Savepoints() int { return len(t.saved) }
 
+// Settled is the number that the last of them was given; without one zero.
+func (t *Tx) Settled() int {
+	if len(t.saved) == 0 {
+		return 0
+	}
+	return t.saved[len(t.saved)-1].beside
+}
+
 // Savepoint marks a place to go back to (ISO/IEC 9075-2, 17.5), with a number for who goes back.
 func (t *Tx) Savepoint(ctx context.Context, name string, beside int) error {
 	t.marks++
