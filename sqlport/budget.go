@@ -85,6 +85,15 @@ func (c *session) dropAllPrepared() {
 	}
 }
 
+// dropNamed forgets the statements that have a name.
+func (c *session) dropNamed() {
+	for name := range c.prepared {
+		if name != "" {
+			c.dropPrepared(name)
+		}
+	}
+}
+
 // keepPortal keeps a portal under its name.
 func (c *session) keepPortal(name string, p *portal) error {
 	cost := bytesOfEntry + int64(len(name)+bytesOfTree*len(p.of.piece.SQL)) // its statement can be dropped before it
@@ -100,7 +109,8 @@ func (c *session) keepPortal(name string, p *portal) error {
 	if err := c.keeps(cost); err != nil {
 		return err
 	}
-	p.cost = cost
+	c.made++
+	p.cost, p.number = cost, c.made
 	c.dropPortal(name)
 	c.portals[name] = p
 	return nil

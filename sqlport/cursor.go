@@ -154,7 +154,21 @@ func (c *session) declare(p query.Piece, s *pg.DeclareCursorStmt, params []any) 
 	if err := c.study(of); err != nil {
 		return "", &located{err, inner.SQL, inner.At}
 	}
-	return "DECLARE CURSOR", c.keepPortal(s.Portalname, &portal{of: of, params: params, hold: hold})
+	cursor := &portal{of: of, params: params, hold: hold}
+	if err := c.keepPortal(s.Portalname, cursor); err != nil {
+		return "", err
+	}
+	// It gives what is there now, whatever changes until it is read.
+	if of.kind == listed {
+		err = c.fillList(cursor)
+	} else {
+		_, err = c.fetch(cursor, none, false)
+	}
+	if err != nil {
+		c.dropPortal(s.Portalname)
+		return "", &located{err, inner.SQL, inner.At}
+	}
+	return "DECLARE CURSOR", nil
 }
 
 // fetchCursor carries out FETCH and MOVE, forward.
@@ -162,6 +176,9 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 	p := c.portals[s.Portalname]
 	if p == nil {
 		return "", noCursor(s.Portalname)
+	}
+	if p.broken {
+		return "", statef("55000", "portal %s cannot be run", quoted(printable(s.Portalname, 64)))
 	}
 	most := s.HowMany
 	if s.Direction == pg.FetchDirection_FETCH_RELATIVE && most == 1 {
@@ -177,9 +194,6 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 	if most >= math.MaxInt32 {
 		most = 0 // all
 	}
-	if p.run == nil && p.tag == "" {
-		p.formats = answer.formats
-	}
 	if p.of.kind == listed {
 		return c.fetchListed(p, int(most), s.Ismove, answer)
 	}
@@ -190,6 +204,7 @@ func (c *session) fetchCursor(s *pg.FetchStmt, answer *rows) (string, error) {
 		return verb + " 0", nil
 	}
 	mark := len(c.out)
+	p.run.as(answer.formats)
 	p.silent, p.into = s.Ismove, answer.keep
 	n, err := c.fetch(p, int(most), false)
 	p.silent, p.into = false, nil

@@ -60,6 +60,9 @@ func (c *session) ask(text string, params []any) gateway.Ask {
 
 // parse reads a statement and keeps it under its name.
 func (c *session) parse(m *pgproto3.Parse) error {
+	if m.Name == "" {
+		c.dropPrepared("")
+	}
 	if len(c.prepared) >= mostNamed || len(m.Name) > 256 {
 		return statef("54000", "a session has up to %d prepared statements, whose names have up to 256 bytes", mostNamed)
 	}
@@ -99,7 +102,7 @@ func (c *session) study(p *prepared) error {
 		}
 	}
 	n := max(len(used), len(p.declared))
-	c.asked = c.asked || p.queries()
+	c.asked = c.asked || p.analyzed()
 	if c.failed && !endsTransaction(p.piece.Node) {
 		return errFailed
 	}
@@ -174,7 +177,7 @@ func (c *session) bind(m *pgproto3.Bind) error {
 			params[i] = query.Given{Value: value, T: given}
 		}
 	}
-	c.asked = c.asked || p.queries()
+	c.asked = c.asked || p.analyzed()
 	if err := c.keepPortal(m.DestinationPortal, &portal{of: p, params: params, formats: append([]int16(nil), m.ResultFormatCodes...)}); err != nil {
 		return err
 	}
@@ -229,6 +232,9 @@ func (c *session) describe(m *pgproto3.Describe) error {
 	case 'S':
 		if p = c.prepared[m.Name]; p == nil {
 			return statef("26000", "prepared statement %s does not exist", quoted(printable(m.Name, 64)))
+		}
+		if c.failed && p.columns != nil {
+			return errFailed
 		}
 		oids := make([]uint32, len(p.params))
 		for i, t := range p.params {
@@ -302,6 +308,12 @@ func (c *session) execute(name string, most int) error {
 	if err := formatsKnown(p.formats); err != nil {
 		return err
 	}
+	if p.broken {
+		if c.failed && !endsTransaction(p.of.piece.Node) {
+			return errFailed
+		}
+		return statef("55000", "portal %s cannot be run", quoted(printable(name, 64)))
+	}
 	if p.tag != "" {
 		if p.of.columns == nil {
 			return statef("55000", "portal %s cannot be run", quoted(printable(name, 64)))
@@ -328,6 +340,8 @@ func (c *session) execute(name string, most int) error {
 			return err
 		}
 	}
+	c.active = p
+	defer func() { c.active, c.piped = nil, p.of.piece.Node.GetTransactionStmt() == nil }()
 	var err error
 	if p.of.kind == listed && (most > 0 || p.listed != nil) {
 		err = c.partOfList(p, most)
@@ -338,15 +352,26 @@ func (c *session) execute(name string, most int) error {
 	} else {
 		_, err = c.fetch(p, most, true)
 	}
+	c.lasting(err)
 	if err != nil {
 		return &located{err, p.of.piece.SQL, p.of.piece.At}
 	}
 	return nil
 }
 
-// queries reports whether a statement reads or changes rows, for which a transaction's mode is settled.
-func (p *prepared) queries() bool {
-	return p.kind != own || p.piece.Node.GetCopyStmt() != nil || p.piece.Node.GetDeclareCursorStmt() != nil || p.piece.Node.GetExecuteStmt() != nil
+// analyzed reports whether the mode of a transaction is settled as soon as the statement is read.
+func (p *prepared) analyzed() bool {
+	return !p.empty && (p.kind != own || p.piece.Node.GetDeclareCursorStmt() != nil)
+}
+
+// settles reports whether the mode of a transaction is settled once the statement is carried out: it is for all but
+// those that are about the session alone.
+func (p *prepared) settles() bool {
+	switch p.piece.Node.GetNode().(type) {
+	case nil, *pg.Node_TransactionStmt, *pg.Node_VariableSetStmt, *pg.Node_VariableShowStmt, *pg.Node_FetchStmt, *pg.Node_ListenStmt, *pg.Node_UnlistenStmt, *pg.Node_NotifyStmt, *pg.Node_LockStmt:
+		return false
+	}
+	return true
 }
 
 // givesWhole reports whether a statement runs to its end before its first row leaves.
@@ -418,16 +443,20 @@ func (c *session) statement(p *prepared, at *portal, formats []int16, describe b
 
 // carryOut does what a statement says, and returns its tag.
 func (c *session) carryOut(p *prepared, params []any, answer *rows) (tag string, err error) {
-	c.asked = c.asked || p.queries()
+	c.asked = c.asked || p.settles()
 	if p.kind != governed {
 		tag, err = c.own(p, params, answer)
 	} else {
 		tag, err = c.governed(p.piece, params, answer)
 	}
-	if c.tx == nil { // what was set lasts, but for what was set for the transaction alone
+	return tag, err
+}
+
+// lasting lets what a statement has set outside a transaction last, but for what was set for the transaction alone.
+func (c *session) lasting(err error) {
+	if c.tx == nil {
 		c.settings.ended(err != nil)
 	}
-	return tag, err
 }
 
 // governed runs a statement through the gateway.

@@ -77,7 +77,7 @@ func (c *session) own(p *prepared, params []any, answer *rows) (tag string, err 
 		return c.executePrepared(s.ExecuteStmt, answer)
 	case *pg.Node_DeallocateStmt:
 		if s.DeallocateStmt.Name == "" {
-			c.dropAllPrepared()
+			c.dropNamed()
 			return "DEALLOCATE ALL", nil
 		}
 		if c.prepared[s.DeallocateStmt.Name] == nil {
@@ -91,8 +91,8 @@ func (c *session) own(p *prepared, params []any, answer *rows) (tag string, err 
 		return c.fetchCursor(s.FetchStmt, answer)
 	case *pg.Node_ClosePortalStmt:
 		if s.ClosePortalStmt.Portalname == "" {
-			for name := range c.portals {
-				if name != "" {
+			for name, p := range c.portals {
+				if name != "" && p != c.active {
 					c.dropPortal(name)
 				}
 			}
@@ -162,6 +162,12 @@ func (c *session) set(s *pg.VariableSetStmt) (string, error) {
 	case pg.VariableSetKind_VAR_RESET_ALL:
 		return tag, c.settings.resetAll()
 	case pg.VariableSetKind_VAR_RESET, pg.VariableSetKind_VAR_SET_DEFAULT:
+		if lower := strings.ToLower(s.Name); transactional[lower] {
+			if lower == "transaction_isolation" && !c.inBlock() {
+				c.notice("WARNING", "25P01", "RESET TRANSACTION can only be used in transaction blocks")
+			}
+			return tag, c.setTransactionOption(lower, c.settings.start[lower], false)
+		}
 		return tag, c.settings.reset(s.Name)
 	case pg.VariableSetKind_VAR_SET_MULTI:
 		return tag, c.setTransaction(s)
@@ -186,9 +192,12 @@ func (c *session) set(s *pg.VariableSetStmt) (string, error) {
 	return tag, c.setOne(s.Name, value, s.IsLocal, false)
 }
 
+// transactional are settings of the transaction, and not of the session.
+var transactional = map[string]bool{"transaction_isolation": true, "transaction_read_only": true}
+
 // setOne sets one setting, by SET or within a query by set_config.
 func (c *session) setOne(name, value string, local, asking bool) error {
-	if lower := strings.ToLower(name); lower == "transaction_isolation" || lower == "transaction_read_only" {
+	if lower := strings.ToLower(name); transactional[lower] {
 		return c.setTransactionOption(lower, value, asking)
 	}
 	if err := c.mayUndo(); err != nil {
@@ -264,7 +273,7 @@ func (c *session) lookAs(at wire.Standpoint, local bool) error {
 		standing = viewer.Words
 	}
 	was, words := c.standpoint, c.standing
-	c.settings.undone = append(c.settings.undone, undo{func() { c.stand(was, words) }, local})
+	c.settings.undone = append(c.settings.undone, undo{"role", func() { c.stand(was, words) }, local})
 	c.stand(at, standing)
 	return nil
 }
@@ -353,13 +362,13 @@ func (c *session) give(columns []query.Column, out [][][]byte, answer gateway.An
 func (c *session) discard(s *pg.DiscardStmt) (string, error) {
 	switch s.Target {
 	case pg.DiscardMode_DISCARD_ALL:
-		if c.inBlock() {
+		if c.inBlock() || c.piped {
 			return "", statef("25001", "DISCARD ALL cannot run inside a transaction block")
 		}
 		for name := range c.portals {
 			c.dropPortal(name)
 		}
-		c.dropAllPrepared()
+		c.dropNamed()
 		if err := c.lookAs(wire.Standpoint{}, false); err != nil {
 			return "", err
 		}

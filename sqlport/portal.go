@@ -22,6 +22,8 @@ type portal struct {
 	verb    string     // the tag of what was carried out whole
 	into    *portal    // which keeps the rows of this part; nil: they are sent
 	hold    bool       // it outlives its transaction
+	number  int        // in the order in which those of the session were made
+	broken  bool       // it was made where something failed later
 	sent    int64      // rows of this part
 	silent  bool       // which are not sent: MOVE
 	cost    int64      // bytes that it takes
@@ -53,6 +55,9 @@ func (p *parted) Pause() error {
 	}
 	return nil
 }
+
+// none, as the most rows of a part, has a statement begin and give nothing yet.
+const none = gateway.Begins
 
 // fetch takes the next rows of a portal, up to most; zero: all that are left. tell says that the
 // client is told how that ended.

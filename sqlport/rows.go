@@ -56,6 +56,14 @@ func (r *rows) Head(h gateway.Head) ([]int16, error) {
 	return out, nil
 }
 
+// as makes rows that come as texts leave in other forms from now on.
+func (r *rows) as(formats []int16) {
+	r.formats, r.convert = formats, make([]bool, len(r.columns))
+	for i := range r.columns {
+		r.convert[i] = formatOf(formats, i) == pgtype.BinaryFormatCode
+	}
+}
+
 func alike(a, b []query.Column) bool {
 	return slices.EqualFunc(a, b, func(x, y query.Column) bool { return oidOf(x.Type) == oidOf(y.Type) && x.Name == y.Name })
 }

@@ -45,6 +45,8 @@ type session struct {
 	implicit bool        // it ends with the statements that came together
 	failed   bool        // nothing but its end is taken
 	several  bool        // statements came in one text, which is a block
+	piped    bool        // another was executed since the last Sync
+	active   *portal     // that is executed; nil: none
 	asked    bool        // the transaction has seen a query, so that its mode is settled
 	skipping bool        // until the next Sync, after an error
 	prepared map[string]*prepared
@@ -53,6 +55,7 @@ type session struct {
 
 	used  int64 // bytes that it keeps, see budget.go
 	tagAt int   // where the tag of the last statement begins in out
+	made  int   // portals so far
 	saves int   // savepoints that are counted in used
 
 	values converter
@@ -378,7 +381,7 @@ func (c *session) handle(message pgproto3.FrontendMessage) error {
 	case *pgproto3.Flush:
 		return c.flush()
 	case *pgproto3.Sync:
-		c.skipping = false
+		c.skipping, c.piped = false, false
 		c.settle()
 		return c.ready()
 	case *pgproto3.CopyData, *pgproto3.CopyDone, *pgproto3.CopyFail:
@@ -416,8 +419,14 @@ func (c *session) fail() {
 		return
 	}
 	c.failed = true
-	c.settings.backTo(c.tx.Settled())
-	c.dropPortals(false)
+	at := c.tx.Last()
+	c.settings.backTo(at.Set)
+	for _, p := range c.portals {
+		if p.number > at.Portals && !p.hold { // it is there until the transaction ends, and does nothing
+			p.stopped()
+			p.broken = true
+		}
+	}
 }
 
 // inBlock reports whether a statement is in a transaction with others.
@@ -462,6 +471,7 @@ func (c *session) simple(text string) {
 		if err == nil {
 			err = c.statement(one, nil, nil, true)
 		}
+		c.lasting(err)
 		if err != nil {
 			c.send(c.problem(&located{err, p.SQL, p.At}))
 			c.fail()

@@ -80,7 +80,10 @@ func (k *talk) write() string {
 	case 2:
 		return fmt.Sprintf("INSERT INTO noted.note SELECT n, 'n' FROM generate_series(%d, %d) AS n", id, id+k.N(4))
 	case 3, 4:
-		return fmt.Sprintf("UPDATE noted.note SET v = %s WHERE id %s %d%s", k.value(), grammar.Pick(k.Tape, "=", "<", ">"), k.N(6), grammar.Pick(k.Tape, "", " RETURNING id"))
+		if k.N(2) == 0 {
+			return fmt.Sprintf("UPDATE noted.note SET v = %s WHERE id = %d RETURNING id", k.value(), k.N(6)) // of several, which come first is anybody's
+		}
+		return fmt.Sprintf("UPDATE noted.note SET v = %s WHERE id %s %d", k.value(), grammar.Pick(k.Tape, "<", ">", "<>"), k.N(6))
 	case 5:
 		return fmt.Sprintf("UPDATE noted.note SET id = id + %d WHERE id = %d", k.N(3), k.N(6))
 	case 6:
@@ -156,7 +159,9 @@ func (k *talk) cursor() string {
 }
 
 func (k *talk) statement() string {
-	switch k.N(14) {
+	switch k.N(16) {
+	case 14, 15:
+		return k.cursor()
 	case 0, 1, 2:
 		return k.query()
 	case 3, 4, 5:
@@ -219,6 +224,12 @@ func (k *talk) extended() step {
 	}
 	for range 1 + k.N(3) {
 		text := k.statement()
+		if text == "DISCARD ALL" { // among other messages it can end the server
+			text = "DISCARD PLANS"
+		}
+		if strings.Contains(text, "noted.later") { // a server notices at Sync, here a statement alone ends by itself
+			text = k.query()
+		}
 		var params [][]byte
 		if k.One(3) {
 			text = grammar.Pick(k.Tape, "SELECT $1::int + 1, $2::text", "INSERT INTO noted.note VALUES ($1, $2) RETURNING id", "UPDATE noted.note SET v = $2 WHERE id = $1")
@@ -243,7 +254,7 @@ func (k *talk) extended() step {
 			add(&pgproto3.Describe{ObjectType: 'P', Name: portal}, fmt.Sprintf("Describe P %q", portal))
 		}
 		for range 1 + k.N(2) {
-			if bound || k.One(8) {
+			if bound || portal != "" && k.One(2) { // a statement of the simple protocol leaves an unnamed portal, which nobody uses
 				most := grammar.Pick(k.Tape, uint32(0), 0, 1, 2, 5)
 				add(&pgproto3.Execute{Portal: portal, MaxRows: most}, fmt.Sprintf("Execute %q %d", portal, most))
 			}
@@ -465,7 +476,7 @@ func TestSessionsAreOfAllKinds(t *testing.T) {
 	}
 	for _, part := range []string{"BEGIN", "START TRANSACTION", "READ ONLY", "SERIALIZABLE", "COMMIT AND CHAIN", "ROLLBACK AND CHAIN", "SAVEPOINT \"a b\"", "RELEASE", "ROLLBACK TO", "SET LOCAL", "set_config", "DECLARE", "WITHOUT HOLD",
 		"FETCH", "MOVE", "CLOSE", "PREPARE", "EXECUTE", "DEALLOCATE", "COPY noted.note FROM", "given up", "COPY noted.note TO", "ON CONFLICT", "MERGE", "Parse", "Bind", "Describe S", "Describe P", "Execute \"p\" 2", "Close S", "Flush", "DISCARD ALL", "6 / (n"} {
-		if n := strings.Count(all.String(), part); n < 20 {
+		if n := strings.Count(all.String(), part); n < 10 {
 			t.Errorf("%s comes up %d times in 400 sessions", part, n)
 		}
 	}

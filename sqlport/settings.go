@@ -49,8 +49,9 @@ type settings struct {
 
 // An undo sets one thing back to what it was.
 type undo struct {
-	back   func()
-	always bool // at the end of the transaction; else where it is rolled back
+	of    string // what was set
+	back  func()
+	local bool // it was set for the transaction alone
 }
 
 func known(values ...string) func(string) (string, error) {
@@ -295,7 +296,7 @@ func (s *settings) set(name, value string, local bool) error {
 // remember keeps what a setting is, for the end of the transaction.
 func (s *settings) remember(one *setting, local bool) {
 	was := one.value
-	s.undone = append(s.undone, undo{func() { s.put(one, was) }, local})
+	s.undone = append(s.undone, undo{one.name, func() { s.put(one, was) }, local})
 }
 
 // put keeps a value, and what is worked out from it.
@@ -351,6 +352,9 @@ func (s *settings) reset(name string) error {
 
 func (s *settings) resetAll() error {
 	for _, name := range slices.Sorted(maps.Keys(s.all)) {
+		if transactional[name] {
+			continue
+		}
 		if err := s.reset(name); err != nil {
 			return err
 		}
@@ -358,13 +362,15 @@ func (s *settings) resetAll() error {
 	return nil
 }
 
-// ended sets back what was set for a transaction alone, and, where that was rolled back, what was
-// set in it.
+// ended sets back what was set for a transaction alone, but for what was set to last after that; where it was rolled
+// back, all that was set in it.
 func (s *settings) ended(rolledBack bool) {
+	lasts := map[string]bool{}
 	for _, u := range slices.Backward(s.undone) {
-		if u.always || rolledBack {
+		if rolledBack || u.local && !lasts[u.of] {
 			u.back()
 		}
+		lasts[u.of] = lasts[u.of] || !u.local
 	}
 	s.undone = nil
 }

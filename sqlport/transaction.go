@@ -3,6 +3,7 @@ package sqlport
 import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"gneiss/service/gateway"
 	"gneiss/source"
 )
 
@@ -49,7 +50,7 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 				return "COMMIT", nil
 			}
 		}
-		was, failed := c.tx.Isolation, c.failed
+		was, failed := c.isolationSet(), c.failed
 		if err := c.finish(!failed); err != nil {
 			return "", err
 		}
@@ -66,7 +67,7 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 				return "ROLLBACK", nil
 			}
 		}
-		was := c.tx.Isolation
+		was := c.isolationSet()
 		if err := c.finish(false); err != nil {
 			return "", err
 		}
@@ -92,18 +93,22 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 			return "", err
 		}
 		c.saves++
-		return "SAVEPOINT", c.tx.Savepoint(ctx, s.SavepointName, len(c.settings.undone))
+		return "SAVEPOINT", c.tx.Savepoint(ctx, s.SavepointName, gateway.Mark{Set: len(c.settings.undone), Portals: c.made})
 	case pg.TransactionStmtKind_TRANS_STMT_RELEASE:
 		err := c.tx.Release(ctx, s.SavepointName)
 		c.countSavepoints(c.tx.Savepoints())
 		return "RELEASE", err
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
-		c.dropPortals(false)
-		undone, err := c.tx.RollbackTo(ctx, s.SavepointName)
+		at, err := c.tx.RollbackTo(ctx, s.SavepointName)
 		if err != nil {
 			return "", err
 		}
-		c.settings.backTo(undone)
+		for name, p := range c.portals {
+			if p.number > at.Portals && p != c.active {
+				c.dropPortal(name)
+			}
+		}
+		c.settings.backTo(at.Set)
 		c.tx.Isolation = c.isolationSet()
 		c.countSavepoints(c.tx.Savepoints())
 		c.failed = false

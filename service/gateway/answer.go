@@ -39,11 +39,16 @@ type Before interface {
 // Portions is an answer that is taken in parts: after each, the statement waits.
 type Portions interface {
 	Answer
-	Portion() int // the rows of the part that comes; zero: all that are left
+	// Portion is the rows of the part that comes; zero: all that are left; Begins: none, but the
+	// statement is to have begun.
+	Portion() int
 	// Pause waits until the next part is wanted. Its error ends the statement; ErrEnough does
 	// so without a failure.
 	Pause() error
 }
+
+// Begins is the portion of a statement that begins before its rows are wanted: it gives what was there then.
+const Begins = -1
 
 // ErrEnough ends a statement of which no more rows are wanted.
 var ErrEnough = errEnough

@@ -193,7 +193,7 @@ func (a *asked) rows(ctx context.Context, in source.Request, answer Answer, o *o
 	if err == nil {
 		parts, _ := answer.(Portions)
 		switch {
-		case tx != nil && parts != nil && parts.Portion() > 0:
+		case tx != nil && parts != nil && parts.Portion() != 0:
 			err = fetched(ctx, tx, in, parts, o, row)
 		case tx != nil:
 			err = tx.Stream(ctx, in, row)
@@ -214,6 +214,11 @@ func paused(parts Portions, o *outflow, row func([][]byte) error) func([][]byte)
 	}
 	n := 0
 	return func(r [][]byte) error {
+		if parts.Portion() == Begins {
+			if err := o.pause(parts); err != nil {
+				return err
+			}
+		}
 		if err := row(r); err != nil {
 			return err
 		}
@@ -230,6 +235,11 @@ func fetched(ctx context.Context, tx source.Tx, in source.Request, parts Portion
 	cursor, err := tx.Open(ctx, in)
 	if err != nil {
 		return err
+	}
+	if parts.Portion() == Begins {
+		if err := o.pause(parts); err != nil {
+			return errors.Join(err, cursor.Close(context.WithoutCancel(ctx)))
+		}
 	}
 	for {
 		most := parts.Portion()

@@ -39,7 +39,7 @@ type savepoint struct {
 	name   string // as the client calls it
 	own    string // as the database does: no two of a transaction clash
 	writes int    // that were before it
-	beside int    // as its maker gave it
+	mark   Mark   // as its maker gave it
 }
 
 // Begin begins a transaction of a caller's. Hurry is called, from elsewhere, when others wait for
@@ -112,18 +112,24 @@ func (t *Tx) Holds() bool { return t != nil && t.tx != nil }
 // Savepoints counts the places that it can go back to.
 func (t *Tx) Savepoints() int { return len(t.saved) }
 
-// Settled is the number that the last of them was given; without one zero.
-func (t *Tx) Settled() int {
-	if len(t.saved) == 0 {
-		return 0
-	}
-	return t.saved[len(t.saved)-1].beside
+// A Mark says how far a session had come at a savepoint.
+type Mark struct {
+	Set     int // what was set in the transaction
+	Portals int // that were made in the session
 }
 
-// Savepoint marks a place to go back to (ISO/IEC 9075-2, 17.5), with a number for who goes back.
-func (t *Tx) Savepoint(ctx context.Context, name string, beside int) error {
+// Last is the mark of the last savepoint; without one zero.
+func (t *Tx) Last() Mark {
+	if len(t.saved) == 0 {
+		return Mark{}
+	}
+	return t.saved[len(t.saved)-1].mark
+}
+
+// Savepoint marks a place to go back to (ISO/IEC 9075-2, 17.5).
+func (t *Tx) Savepoint(ctx context.Context, name string, at Mark) error {
 	t.marks++
-	s := savepoint{name, strconv.Itoa(t.marks), len(t.writes), beside}
+	s := savepoint{name, strconv.Itoa(t.marks), len(t.writes), at}
 	t.saved = append(t.saved, s)
 	if t.tx == nil {
 		return nil
@@ -156,11 +162,11 @@ func (t *Tx) Release(ctx context.Context, name string) error {
 	return t.tx.Release(ctx, own)
 }
 
-// RollbackTo undoes what was done since a savepoint, and returns the number that this was given.
-func (t *Tx) RollbackTo(ctx context.Context, name string) (beside int, err error) {
+// RollbackTo undoes what was done since a savepoint, and returns its mark.
+func (t *Tx) RollbackTo(ctx context.Context, name string) (at Mark, err error) {
 	i, err := t.find(name)
 	if err != nil {
-		return 0, err
+		return Mark{}, err
 	}
 	undone := slices.Clone(t.writes[t.saved[i].writes:])
 	t.writes = t.writes[:t.saved[i].writes]
@@ -168,7 +174,7 @@ func (t *Tx) RollbackTo(ctx context.Context, name string) (beside int, err error
 	if t.tx != nil {
 		err = t.tx.RollbackTo(ctx, t.saved[i].own)
 	}
-	return t.saved[i].beside, errors.Join(err, t.ended(undone, audit.Failed, "rolled back to the savepoint "+name))
+	return t.saved[i].mark, errors.Join(err, t.ended(undone, audit.Failed, "rolled back to the savepoint "+name))
 }
 
 // Commit makes last what was done.
