@@ -76,7 +76,10 @@ var facts = regexp.MustCompile(`(?i)current_|purpose|in_group|localtime`)
 func stateOf(err error) string {
 	var unfit *source.Unfit
 	var q *query.Error
+	var c *source.Constraint
 	switch {
+	case errors.As(err, &c):
+		return "error " + map[string]string{"NOT NULL": "23502", "FOREIGN KEY": "23503", "UNIQUE": "23505", "PRIMARY KEY": "23505", "CHECK": "23514"}[c.Kind]
 	case err == nil:
 		return ""
 	case errors.As(err, &unfit):

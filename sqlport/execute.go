@@ -315,7 +315,7 @@ func (c *session) execute(name string, most int) error {
 		return statef("55000", "portal %s cannot be run", quoted(printable(name, 64)))
 	}
 	if p.tag != "" {
-		if p.of.columns == nil {
+		if p.of.columns == nil && p.of.piece.Node.GetSelectStmt() == nil {
 			return statef("55000", "portal %s cannot be run", quoted(printable(name, 64)))
 		}
 		tag := p.tag

@@ -34,7 +34,8 @@ type emitter struct {
 	numbers map[Arg]int // the place of each argument, so that equal ones share it
 	aliases map[*query.Relation]string
 	ctes    map[*query.CTE]string
-	taken   map[string]bool
+	taken   map[string]bool // names that the query being written and those around it have
+	names   []string        // the same, in the order in which they came
 	model   *access.Model
 	barriers
 	moved       map[columnKey]moved            // columns that a fenced block gives, by their places in it
@@ -129,7 +130,17 @@ func (e *emitter) fresh(name string) string {
 		candidate = fmt.Sprintf("%s_%d", name, n)
 	}
 	e.taken[strings.ToLower(candidate)] = true
+	e.names = append(e.names, strings.ToLower(candidate))
 	return candidate
+}
+
+// leave gives free the names that a query has taken since there were so many: beside it they mean nothing. So what is
+// written twice is the same text, which the database takes for one expression.
+func (e *emitter) leave(names int) {
+	for _, name := range e.names[names:] {
+		delete(e.taken, name)
+	}
+	e.names = e.names[:names]
 }
 
 // columnNames gives each output column a name of its own: its own name where
@@ -210,6 +221,7 @@ func bare(l *query.Literal) string {
 }
 
 func (e *emitter) query(q *query.Query) {
+	defer e.leave(len(e.names))
 	q = e.sortable(q)
 	e.with(q.With)
 	switch body := q.Body.(type) {

@@ -29,6 +29,9 @@ func typeName(t query.Type) string {
 	case sqltype.Bit:
 		return `"bit"`
 	}
+	if t.Elem != nil {
+		return typeName(t.Elem) + "[]"
+	}
 	return t.Name
 }
 

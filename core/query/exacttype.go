@@ -152,11 +152,39 @@ func (b *binder) array(a *pg.A_ArrayExpr, element Type, s *scope, w windows) Exp
 	return out
 }
 
+// columnInParentheses binds (t).c, where t is a table, as the column t.c, which it is. It is nil for all else.
+func (b *binder) columnInParentheses(i *pg.A_Indirection, s *scope) Expr {
+	ref, part := i.Arg.GetColumnRef(), i.Indirection[0].GetString_()
+	if ref == nil || part == nil || len(ref.Fields) != 1 {
+		return nil
+	}
+	name := ref.Fields[0].GetString_().GetSval()
+	for at := s; at != nil; at = at.outer {
+		if opaque(at) || slices.ContainsFunc(at.columns, func(c named) bool { return c.name == name }) {
+			return nil
+		}
+	}
+	for at := s; at != nil; at = at.outer {
+		for _, r := range at.relations {
+			if r.Alias == name && slices.ContainsFunc(r.Columns, func(c Column) bool { return c.Name == part.Sval }) {
+				return b.columnOf(r, part.Sval, ref.Location)
+			}
+		}
+	}
+	return nil
+}
+
 // indirection binds what stands behind a value: [n], [n:m] and .field.
 func (b *binder) indirection(i *pg.A_Indirection, s *scope, w windows) Expr {
-	x := b.exprIn(i.Arg, s, w)
 	at := locate(i.Arg)
-	for k := 0; k < len(i.Indirection); k++ {
+	from := 0
+	x := b.columnInParentheses(i, s)
+	if x != nil {
+		from = 1
+	} else {
+		x = b.exprIn(i.Arg, s, w)
+	}
+	for k := from; k < len(i.Indirection); k++ {
 		n := i.Indirection[k]
 		if name := n.GetString_(); name != nil {
 			x = b.field(x, name.Sval, at)

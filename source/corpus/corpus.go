@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"gneiss/core/sqltype"
+	"gneiss/source/grammar"
 )
 
 // Tables makes the table typed with a column of each type, by the type's name in the catalog.
@@ -64,7 +65,8 @@ func Statements(seed uint64, questions int) iter.Seq[Statement] {
 			}
 		}
 		for n := range questions {
-			if !yield(Statement{Text: NewQuestioner(rand.New(rand.NewPCG(seed, uint64(n))), false).Statement(), Part: Questions, Unordered: true}) {
+			w := grammar.Writer{Tape: grammar.On(grammar.Fill(seed, uint64(n), 200)), Reads: true}
+			if !yield(Statement{Text: w.Statement().Text, Part: Questions, Unordered: true}) {
 				return
 			}
 		}

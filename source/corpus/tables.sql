@@ -18,3 +18,7 @@ INSERT INTO typed VALUES (2, false, -3, -1, -5, -0.10, -0.10, -1.25, -3.5, 'birc
 INSERT INTO typed (id) VALUES (3);
 CREATE TABLE other (id INTEGER PRIMARY KEY, typed_id INTEGER, amount NUMERIC(12,3), note TEXT);
 INSERT INTO other SELECT i, i % 4, i * 1.125, 'note ' || i FROM generate_series(1, 12) AS i;
+-- What statements change: with keys, checks, a default, a generated column and a collation.
+CREATE TABLE kept (id INTEGER PRIMARY KEY, code INTEGER UNIQUE, v TEXT DEFAULT 'none', n NUMERIC(8,2), day DATE, tags INTEGER[], twice INTEGER GENERATED ALWAYS AS (code * 2) STORED,
+	name TEXT COLLATE "C", CHECK (v <> 'bad'), UNIQUE (name, day));
+INSERT INTO kept (id, code, v, n, day, tags, name) SELECT i, i * 10, 'v' || i, i * 1.5, DATE '2024-01-01' + i, ARRAY[i, i + 1], chr(96 + i) FROM generate_series(1, 8) AS i;
