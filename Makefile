@@ -9,6 +9,8 @@
 # make race    all packages under the race detector
 # make fuzz    each fuzz target, for FUZZ (30s)
 # make soak    clients, kills and a full disk, for SOAK (5m)
+# make mutants each mechanism taken out: a test must fail of it
+# make deep    all that takes hours, with a new seed
 # make leaks   the proofs that nothing leaks, on LEAKS (100000) random cases
 # make reference  docs/reference.md, from the code
 # make sbom    the parts of the service and the console (CycloneDX), in sbom/
@@ -30,7 +32,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mo
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
 
 
-.PHONY: build test test-desktop clients check lint race race-core fuzz soak leaks bench figures figures-check demo shots types reference sbom clean postgresql packages
+.PHONY: build test test-desktop clients check lint race race-core fuzz mutants deep soak leaks bench figures figures-check demo shots types reference sbom clean postgresql packages
 
 build: bin/gneiss
 
@@ -116,6 +118,18 @@ fuzz: web/dist/index.html
 	@for target in core/emit:FuzzMake core/query:FuzzPhrases core/access:FuzzParsePath core/classify:FuzzLook service/admin:FuzzRoster \
 	  source/postgres:FuzzURL sqlport:FuzzProtocol cmd/gneiss:FuzzSettings api:FuzzRequests; do \
 	  echo "$$target"; go test ./$${target%%:*} -run XXX -fuzz "^$${target##*:}$$" -fuzztime $(FUZZ) || exit 1; done
+
+# Each mechanism is taken out, and its test must fail.
+mutants: web/dist/index.html postgresql
+	go test . -run TestMutants -mutants -count 1 -timeout 4h -v | grep -v '^=== '
+
+# What takes hours, with seeds of its own, which it prints: before a release, and whenever a machine is free.
+SEED ?= $(shell date +%s)
+deep: race fuzz leaks soak mutants
+	@echo "seed $(SEED)"
+	go test ./source -run 'RandomStatements|NoLeak|TheServersOwnAnswers|GrammarIsCovered' -questions 20000 -leak.cases 20000 -leak.seed $(SEED) -timeout 4h
+	go test ./source -run CostGrows -leak.allpairs -timeout 1h
+	go test ./sqlport -run RandomSessions -sessions 20000 -sessions.seed $(SEED) -timeout 4h
 
 SOAK ?= 5m
 soak: web/dist/index.html

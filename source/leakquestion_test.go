@@ -79,7 +79,7 @@ func TestNoLeakOfQuestions(t *testing.T) {
 			t.Fatalf("%v\n%s", err, text)
 		}
 	}
-	compared, perWorld := 0, 12
+	compared, order, perWorld := 0, 0, 12
 	for world := range max(*questions/perWorld, 1) {
 		r := rand.New(rand.NewPCG(*leakSeed, uint64(world)+1_000_000))
 		set := &policy.Set{}
@@ -135,14 +135,18 @@ func TestNoLeakOfQuestions(t *testing.T) {
 			if got = sortedRows(toNineDigits(got)); err != nil {
 				got = stateOf(err)
 			}
+			if (strings.HasPrefix(got, "error 22") || strings.HasPrefix(want, "error 22")) && got != want {
+				order++ // which of two conditions the server works out first, and so whether one fails, is its own affair
+				continue
+			}
 			if got != want {
 				t.Errorf("world %d, %s\n%s\ngives  %.500s\non the copy %.500s\n%s", world, strings.Join(about, "; "), text, got, want, plan.SQL)
 			}
 			compared++
 		}
 	}
-	t.Logf("%d answers compared", compared)
-	if compared < *questions/2 {
+	t.Logf("%d answers compared; %d fail on one side, by the order of conditions", compared, order)
+	if compared < *questions/2 || order > compared/50 {
 		t.Errorf("only %d answers were compared", compared)
 	}
 }

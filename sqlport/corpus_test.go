@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"flag"
 	"fmt"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -17,6 +18,8 @@ import (
 
 // ways are those in which the protocol lets one ask.
 var ways = []string{"simple", "extended", "prepared", "binary", "portal", "cursor", "move", "copy"}
+
+var modifier = regexp.MustCompile(`:-?\d+( |$)`)
 
 var allWays = flag.Bool("all-ways", false, "TestTheCorpus asks each statement in each way, rather than in one of them")
 
@@ -57,6 +60,9 @@ func TestTheCorpus(t *testing.T) {
 				for _, s := range perWay[way] {
 					got, want := ask(t, port, way, s.Text), ask(t, direct, way, strings.ReplaceAll(s.Text, "src.", ""))
 					want.types = texts.Replace(want.types)
+					if s.Unordered { // what the server folds as it plans has another modifier than what it has read
+						want.types, got.types = modifier.ReplaceAllString(want.types, ""), modifier.ReplaceAllString(got.types, "")
+					}
 					if way == "binary" && strings.Contains(want.types, "1009") {
 						for _, head := range []string{"\x00\x00\x00\x00\x00\x00\x00\x00", "\x00\x00\x00\x01\x00\x00\x00\x00", "\x00\x00\x00\x01\x00\x00\x00\x01"} {
 							want.rows = bytes.ReplaceAll(want.rows, binary.BigEndian.AppendUint32([]byte(head), own), []byte(head+"\x00\x00\x00\x19"))
@@ -68,7 +74,7 @@ func TestTheCorpus(t *testing.T) {
 						if same[way]++; got.state != "" {
 							failing++
 						}
-					case s.Gap || want.state == "XX000" && got.state == "22023": // what the server says of its inside is kept
+					case s.Gap || s.Unordered && got.state == "0A000" || want.state == "XX000" && got.state == "22023": // what the server says of its inside is kept
 						other++
 					default:
 						t.Errorf("%s\n gives %s\n  for %s", s.Text, got, want)

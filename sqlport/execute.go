@@ -368,7 +368,8 @@ func (p *prepared) analyzed() bool {
 // those that are about the session alone.
 func (p *prepared) settles() bool {
 	switch p.piece.Node.GetNode().(type) {
-	case nil, *pg.Node_TransactionStmt, *pg.Node_VariableSetStmt, *pg.Node_VariableShowStmt, *pg.Node_FetchStmt, *pg.Node_ListenStmt, *pg.Node_UnlistenStmt, *pg.Node_NotifyStmt, *pg.Node_LockStmt:
+	case nil, *pg.Node_TransactionStmt, *pg.Node_VariableSetStmt, *pg.Node_VariableShowStmt, *pg.Node_FetchStmt, *pg.Node_ListenStmt,
+		*pg.Node_UnlistenStmt, *pg.Node_NotifyStmt, *pg.Node_LockStmt:
 		return false
 	}
 	return true

@@ -56,7 +56,7 @@ func (p *parted) Pause() error {
 	return nil
 }
 
-// none, as the most rows of a part, has a statement begin and give nothing yet.
+// none, as the most rows of a part, has a statement begin, and no row leave.
 const none = gateway.Begins
 
 // fetch takes the next rows of a portal, up to most; zero: all that are left. tell says that the

@@ -91,10 +91,14 @@ func TestFormsDoNotOverwrite(t *testing.T) {
 		}
 		return by
 	}
-	const name = "holder-contacts"
+	const name = "holder-contact"
+	described := chromedp.Evaluate(`(() => {
+		const input = [...document.querySelectorAll("[role=dialog] label")].find((l) => l.textContent.includes("Description")).querySelector("input")
+		input.value = "of the form"
+		input.dispatchEvent(new Event("input", {bubbles: true}))
+	})()`, nil)
 	was := policies()[name]
-	run(t, ctx, signIn(server, "opal"), chromedp.Navigate(server+"/policies?name="+name), sees("Column policy "+name),
-		chromedp.SetValue(`//label[contains(., "Description")]/input`, "", chromedp.BySearch), chromedp.SendKeys(`//label[contains(., "Description")]/input`, "of the form", chromedp.BySearch))
+	run(t, ctx, signIn(server, "opal"), chromedp.Navigate(server+"/policies?name="+name), sees("Column policy "+name), described)
 	other := was
 	other.Comment = "of somebody else"
 	change("POST", "/policies", wire.PolicyRequest{Policy: other, Replace: true})
@@ -105,8 +109,7 @@ func TestFormsDoNotOverwrite(t *testing.T) {
 	}
 
 	// What others change elsewhere is no reason to refuse.
-	run(t, ctx, inDialog("Cancel"), chromedp.Navigate(server+"/policies?name="+name), sees("Column policy "+name),
-		chromedp.SetValue(`//label[contains(., "Description")]/input`, "", chromedp.BySearch), chromedp.SendKeys(`//label[contains(., "Description")]/input`, "of the form", chromedp.BySearch))
+	run(t, ctx, inDialog("Cancel"), chromedp.Navigate(server+"/policies?name="+name), sees("Column policy "+name), described)
 	change("PATCH", "/subjects/user:flint", wire.SubjectRequest{Subject: "user:flint", Attributes: map[string][]string{"rank": {"8"}}})
 	run(t, ctx, inDialog("Save"), noticed("the column policy "+name))
 	if now := policies()[name]; now.Comment != "of the form" {

@@ -122,19 +122,26 @@ var Productions = []Production{
 	{Name: "parameter", Makes: "text", Text: "(<parameter text> || <text>)"},
 }
 
-var facts = strings.Fields("CURRENT_DATE CURRENT_TIME CURRENT_TIMESTAMP CURRENT_TIME(2) CURRENT_TIMESTAMP(1) LOCALTIME LOCALTIMESTAMP LOCALTIME(3) LOCALTIMESTAMP(0) CURRENT_USER USER")
+var facts = strings.Fields("CURRENT_DATE CURRENT_TIME CURRENT_TIMESTAMP CURRENT_TIME(2) CURRENT_TIMESTAMP(1) " +
+	"LOCALTIME LOCALTIMESTAMP LOCALTIME(3) LOCALTIMESTAMP(0) CURRENT_USER USER")
 
 var columnsOf = map[string]map[string][]string{
-	"typed": {"number": {"int2", "int4", "int8", "numeric", "money2", "float8", "id"}, "integer": {"int4", "id"}, "text": {"text", "varchar", "bpchar", "name"}, "day": {"date"},
-		"time": {"date", "timestamp", "timestamptz"}, "truth": {"bool"}, "json": {"jsonb"}, "array": {"_int4"}, "other": {"uuid", "rock", "interval", "bytea", "inet", "int4range"}},
+	"typed": {"number": {"int2", "int4", "int8", "numeric", "money2", "float8", "id"}, "integer": {"int4", "id"}, "text": {"text", "varchar", "bpchar",
+		"name"}, "day": {"date"},
+		"time": {"date", "timestamp", "timestamptz"}, "truth": {"bool"}, "json": {"jsonb"}, "array": {"_int4"}, "other": {"uuid", "rock", "interval",
+			"bytea", "inet", "int4range"}},
 	"other": {"number": {"id", "typed_id", "amount"}, "integer": {"id", "typed_id"}, "text": {"note"}},
-	"kept":  {"number": {"id", "code", "n", "twice"}, "integer": {"id", "code", "twice"}, "text": {"v", "name"}, "day": {"day"}, "time": {"day"}, "array": {"tags"}},
+	"kept": {"number": {"id", "code", "n", "twice"}, "integer": {"id", "code", "twice"}, "text": {"v", "name"}, "day": {"day"}, "time": {"day"},
+		"array": {"tags"}},
 }
 
 var constants = map[string][]string{
-	"number": {"1", "2.50", "-3", "9000000000", "'4'", "NULL", "0.5::real", "7::smallint", "1e2"}, "integer": {"1", "3", "42"}, "day": {"DATE '2024-02-29'", "DATE '2024-01-04'"},
-	"text": {"'a'", "'Alder'::varchar", "NULL", "'ab'::char(5)", "'o''x'", "'n'::name"}, "time": {"DATE '2024-02-29'", "'2024-01-01'::timestamp", "'2024-03-01 12:00+02'::timestamptz", "NULL::date"},
-	"truth": {"true", "false", "NULL::boolean"}, "json": {`'{"a": 1}'::jsonb`, "'[]'::jsonb"}, "array": {"ARRAY[1, 2]", "'{3}'::integer[]", "ARRAY[1, NULL]"}, "other": {"NULL", "'slate'::s.rock", "INTERVAL '1 day'", "B'101'"},
+	"number": {"1", "2.50", "-3", "9000000000", "'4'", "NULL", "0.5::real", "7::smallint", "1e2"}, "integer": {"1", "3", "42"},
+	"day":  {"DATE '2024-02-29'", "DATE '2024-01-04'"},
+	"text": {"'a'", "'Alder'::varchar", "NULL", "'ab'::char(5)", "'o''x'", "'n'::name"}, "time": {"DATE '2024-02-29'", "'2024-01-01'::timestamp",
+		"'2024-03-01 12:00+02'::timestamptz", "NULL::date"},
+	"truth": {"true", "false", "NULL::boolean"}, "json": {`'{"a": 1}'::jsonb`, "'[]'::jsonb"}, "array": {"ARRAY[1, 2]", "'{3}'::integer[]",
+		"ARRAY[1, NULL]"}, "other": {"NULL", "'slate'::s.rock", "INTERVAL '1 day'", "B'101'"},
 }
 
 var byKind = func() map[string][]int {
@@ -273,7 +280,7 @@ func (w *Writer) parameter(kind string) string {
 	return fmt.Sprintf("$%d::integer", len(w.params))
 }
 
-func (w *Writer) any(depth int) string {
+func (w *Writer) ofSomeKind(depth int) string {
 	return w.value(Pick(w.Tape, "number", "number", "text", "text", "time", "truth", "json", "array", "other"), depth)
 }
 
@@ -316,7 +323,8 @@ func (w *Writer) from() string {
 	case 8:
 		l := w.table("typed")
 		a := w.last()
-		return l + ", LATERAL (SELECT count(*) AS c, max(ox.amount) AS m FROM src.s.other AS ox WHERE ox.typed_id = " + a + ".id AND " + w.truth() + ") AS l" + a
+		return l + ", LATERAL (SELECT count(*) AS c, max(ox.amount) AS m FROM src.s.other AS ox WHERE ox.typed_id = " + a + ".id AND " + w.truth() +
+			") AS l" + a
 	case 9:
 		l := w.table("typed")
 		a := w.last()
@@ -344,8 +352,10 @@ func (w *Writer) where() string {
 
 func (w *Writer) aggregate() string {
 	list := []string{
-		"count(*)", "sum(" + w.value("number", 1) + ")", "avg(" + w.column("number") + ")", "min(" + w.value("text", 0) + ")", "bool_or(" + w.truth() + ")", "array_agg(DISTINCT " + w.column("number") + ")",
-		"count(DISTINCT " + w.column("text") + ")", "count(*) FILTER (WHERE " + w.truth() + ")", "string_agg(" + w.column("text") + "::text, ',' ORDER BY " + w.column("text") + "::text)",
+		"count(*)", "sum(" + w.value("number", 1) + ")", "avg(" + w.column("number") + ")", "min(" + w.value("text", 0) + ")", "bool_or(" + w.truth() +
+			")", "array_agg(DISTINCT " + w.column("number") + ")",
+		"count(DISTINCT " + w.column("text") + ")", "count(*) FILTER (WHERE " + w.truth() + ")", "string_agg(" + w.column("text") +
+			"::text, ',' ORDER BY " + w.column("text") + "::text)",
 		"percentile_cont(0.5) WITHIN GROUP (ORDER BY (" + w.column("number") + ")::float8)", "mode() WITHIN GROUP (ORDER BY " + w.column("number") + ")",
 	}
 	return Pick(w.Tape, list...)
@@ -372,7 +382,8 @@ func (w *Writer) query() string {
 			key = alias + ".id"
 		}
 		more := w.value(Pick(w.Tape, "text", "truth"), 0)
-		sets := Pick(w.Tape, "GROUP BY 1, 2", "GROUP BY "+key+", "+more, "GROUP BY ROLLUP ("+key+", "+more+")", "GROUP BY CUBE ("+key+", "+more+")", "GROUP BY GROUPING SETS (("+key+", "+more+"), "+key+", ())", "GROUP BY "+key+", ROLLUP ("+more+")")
+		sets := Pick(w.Tape, "GROUP BY 1, 2", "GROUP BY "+key+", "+more, "GROUP BY ROLLUP ("+key+", "+more+")", "GROUP BY CUBE ("+key+", "+more+")",
+			"GROUP BY GROUPING SETS (("+key+", "+more+"), "+key+", ())", "GROUP BY "+key+", ROLLUP ("+more+")")
 		grouping := ""
 		if strings.ContainsAny(sets, "(") && !strings.HasPrefix(sets, "GROUP BY 1") && !strings.HasPrefix(sets, "GROUP BY "+key+", "+more) {
 			grouping = ", grouping(" + key + ", " + more + ")"
@@ -381,23 +392,28 @@ func (w *Writer) query() string {
 		list := "SELECT " + key + " AS k, " + more + " AS m, " + w.aggregate() + ", " + w.aggregate() + grouping
 		having := ""
 		if w.N(2) == 1 {
-			having = " HAVING " + Pick(w.Tape, "count(*) > 0", "sum("+w.column("number")+") IS NOT NULL", "bool_or("+w.truth()+")", "max("+w.value("number", 1)+") > min("+w.column("number")+")")
+			having = " HAVING " + Pick(w.Tape, "count(*) > 0", "sum("+w.column("number")+") IS NOT NULL", "bool_or("+w.truth()+")", "max("+w.value("number",
+				1)+") > min("+w.column("number")+")")
 		}
 		return list + " FROM " + from + where + " " + sets + having
 	case 2: // windows
 		from := w.from()
-		functions := []string{"rank()", "sum(" + w.value("number", 1) + ")", "count(*)", "dense_rank()", "max(" + w.column("number") + ") FILTER (WHERE " + w.truth() + ")"}
+		functions := []string{"rank()", "sum(" + w.value("number", 1) + ")", "count(*)", "dense_rank()", "max(" + w.column("number") +
+			") FILTER (WHERE " + w.truth() + ")"}
 		frame := ""
 		if !w.Steady {
-			functions = append(functions, "row_number()", "lag("+w.column("text")+")", "first_value("+w.column("number")+")", "nth_value("+w.column("number")+", 2)")
-			frame = Pick(w.Tape, "", "", " ROWS BETWEEN 1 PRECEDING AND CURRENT ROW", " RANGE UNBOUNDED PRECEDING", " GROUPS BETWEEN 1 PRECEDING AND 1 FOLLOWING EXCLUDE TIES")
+			functions = append(functions, "row_number()", "lag("+w.column("text")+")", "first_value("+w.column("number")+")",
+				"nth_value("+w.column("number")+", 2)")
+			frame = Pick(w.Tape, "", "", " ROWS BETWEEN 1 PRECEDING AND CURRENT ROW", " RANGE UNBOUNDED PRECEDING",
+				" GROUPS BETWEEN 1 PRECEDING AND 1 FOLLOWING EXCLUDE TIES")
 		}
 		over := Pick(w.Tape, "", "PARTITION BY "+w.truth()+" ") + "ORDER BY " + w.column("number") + ", " + w.column("text") + frame
 		where := w.where()
 		if w.N(3) == 0 {
-			return "SELECT " + w.any(1) + ", " + Pick(w.Tape, functions...) + " OVER w, count(*) OVER (w) FROM " + from + where + " WINDOW w AS (" + strings.TrimSuffix(over, frame) + ")"
+			return "SELECT " + w.ofSomeKind(1) + ", " + Pick(w.Tape, functions...) + " OVER w, count(*) OVER (w) FROM " + from + where + " WINDOW w AS (" +
+				strings.TrimSuffix(over, frame) + ")"
 		}
-		return "SELECT " + w.any(1) + ", " + Pick(w.Tape, functions...) + " OVER (" + over + ") FROM " + from + where
+		return "SELECT " + w.ofSomeKind(1) + ", " + Pick(w.Tape, functions...) + " OVER (" + over + ") FROM " + from + where
 	case 3: // set operations
 		kind := Pick(w.Tape, "number", "text", "time")
 		from := w.from()
@@ -405,17 +421,22 @@ func (w *Writer) query() string {
 		w.scope = nil
 		from = w.from()
 		r := "SELECT " + w.value(kind, 1) + ", " + w.value("number", 1) + " FROM " + from
-		return l + Pick(w.Tape, " UNION ", " UNION ALL ", " INTERSECT ", " EXCEPT ", " EXCEPT ALL ", " INTERSECT ALL ") + r + Pick(w.Tape, "", "", " ORDER BY 1, 2")
+		return l + Pick(w.Tape, " UNION ", " UNION ALL ", " INTERSECT ", " EXCEPT ", " EXCEPT ALL ", " INTERSECT ALL ") + r + Pick(w.Tape, "", "",
+			" ORDER BY 1, 2")
 	case 4: // WITH queries
 		from := w.from()
 		a := w.last()
-		return "WITH w AS " + Pick(w.Tape, "", "MATERIALIZED ", "NOT MATERIALIZED ") + "(SELECT " + a + ".id AS k, " + w.any(2) + " AS v FROM " + from + w.where() + ") SELECT w.k, w.v, x.k FROM w LEFT JOIN w AS x ON x.k = w.k + 1"
+		return "WITH w AS " + Pick(w.Tape, "", "MATERIALIZED ", "NOT MATERIALIZED ") + "(SELECT " + a + ".id AS k, " + w.ofSomeKind(2) + " AS v FROM " + from +
+			w.where() + ") SELECT w.k, w.v, x.k FROM w LEFT JOIN w AS x ON x.k = w.k + 1"
 	case 5: // recursion
-		base := "WITH RECURSIVE r (id, up) AS (SELECT o1.id, o1.typed_id FROM src.s.other AS o1 WHERE o1.id > 8 UNION " + Pick(w.Tape, "", "ALL ") + "SELECT o2.id, o2.typed_id FROM src.s.other AS o2 JOIN r ON o2.id = r.up AND o2.id < r.id)"
-		return base + Pick(w.Tape, " SELECT id, up FROM r", " SEARCH DEPTH FIRST BY id SET way SELECT id, way FROM r ORDER BY way, id", " SEARCH BREADTH FIRST BY id SET way SELECT id, up FROM r ORDER BY way, id", " CYCLE id SET again USING path SELECT id, again FROM r")
+		base := "WITH RECURSIVE r (id, up) AS (SELECT o1.id, o1.typed_id FROM src.s.other AS o1 WHERE o1.id > 8 UNION " + Pick(w.Tape, "", "ALL ") +
+			"SELECT o2.id, o2.typed_id FROM src.s.other AS o2 JOIN r ON o2.id = r.up AND o2.id < r.id)"
+		return base + Pick(w.Tape, " SELECT id, up FROM r", " SEARCH DEPTH FIRST BY id SET way SELECT id, way FROM r ORDER BY way, id",
+			" SEARCH BREADTH FIRST BY id SET way SELECT id, up FROM r ORDER BY way, id", " CYCLE id SET again USING path SELECT id, again FROM r")
 	case 6: // a derived table
 		from := w.from()
-		return "SELECT s.a, s.b FROM (SELECT " + w.any(2) + " AS a, " + w.value("number", 1) + " AS b FROM " + from + w.where() + ") AS s WHERE s.b IS NOT NULL OR s.a IS NULL"
+		return "SELECT s.a, s.b FROM (SELECT " + w.ofSomeKind(2) + " AS a, " + w.value("number", 1) + " AS b FROM " + from + w.where() +
+			") AS s WHERE s.b IS NOT NULL OR s.a IS NULL"
 	case 7: // DISTINCT, in order, cut
 		from := w.from()
 		k, c := w.value("number", 1), w.value("text", 1)
@@ -428,15 +449,15 @@ func (w *Writer) query() string {
 	case 9: // in an order that is worked out
 		from := w.from()
 		if w.Steady {
-			return "SELECT " + w.any(1) + ", " + w.truth() + " FROM " + from + w.where()
+			return "SELECT " + w.ofSomeKind(1) + ", " + w.truth() + " FROM " + from + w.where()
 		}
-		return "SELECT " + w.any(1) + " FROM " + from + w.where() + w.order(w.value("number", 2), w.value("text", 1), w.truth())
+		return "SELECT " + w.ofSomeKind(1) + " FROM " + from + w.where() + w.order(w.value("number", 2), w.value("text", 1), w.truth())
 	case 10: // a star
 		from := w.from()
-		return "SELECT " + w.relation() + ".*, " + w.any(1) + " FROM " + from + w.where()
+		return "SELECT " + w.relation() + ".*, " + w.ofSomeKind(1) + " FROM " + from + w.where()
 	}
 	from := w.from()
-	return "SELECT " + w.any(2) + ", " + w.any(2) + ", " + w.any(1) + " FROM " + from + w.where()
+	return "SELECT " + w.ofSomeKind(2) + ", " + w.ofSomeKind(2) + ", " + w.ofSomeKind(1) + " FROM " + from + w.where()
 }
 
 // write writes a statement that changes kept.
@@ -445,23 +466,26 @@ func (w *Writer) write() string {
 		if w.N(2) == 0 {
 			return ""
 		}
-		return " RETURNING " + w.last() + ".id, " + w.any(1)
+		return " RETURNING " + w.last() + ".id, " + w.ofSomeKind(1)
 	}
 	id := func() string { return fmt.Sprint(1 + w.N(14)) }
 	switch w.N(9) {
 	case 0, 1: // INSERT
 		w.scope = nil
-		text := "INSERT INTO src.s.kept AS k (id, code, v, n) VALUES (" + id() + ", " + w.value("integer", 1) + ", " + Pick(w.Tape, "DEFAULT", "'bad'", w.value("text", 1)) + ", " + w.value("integer", 1) + ")"
+		text := "INSERT INTO src.s.kept AS k (id, code, v, n) VALUES (" + id() + ", " + w.value("integer", 1) + ", " + Pick(w.Tape, "DEFAULT", "'bad'",
+			w.value("text", 1)) + ", " + w.value("integer", 1) + ")"
 		if w.N(2) == 1 {
 			text += ", (" + id() + ", NULL, 'second', 2)"
 		}
-		conflict := Pick(w.Tape, "", " ON CONFLICT DO NOTHING", " ON CONFLICT (id) DO NOTHING", " ON CONFLICT (code) DO UPDATE SET v = excluded.v, n = k.n + 1", " ON CONFLICT (id) DO UPDATE SET v = k.v || '!' WHERE k.id > 3")
+		conflict := Pick(w.Tape, "", " ON CONFLICT DO NOTHING", " ON CONFLICT (id) DO NOTHING",
+			" ON CONFLICT (code) DO UPDATE SET v = excluded.v, n = k.n + 1", " ON CONFLICT (id) DO UPDATE SET v = k.v || '!' WHERE k.id > 3")
 		w.scope = []string{"kept k"}
 		return text + conflict + returning()
 	case 2: // INSERT of a query
 		from := w.from()
 		a := w.last()
-		text := "INSERT INTO src.s.kept (id, v, n) SELECT 20 + " + a + ".id, " + w.value("text", 1) + ", 1 FROM " + from + w.where() + Pick(w.Tape, "", " ON CONFLICT DO NOTHING")
+		text := "INSERT INTO src.s.kept (id, v, n) SELECT 20 + " + a + ".id, " + w.value("text", 1) + ", 1 FROM " + from + w.where() + Pick(w.Tape, "",
+			" ON CONFLICT DO NOTHING")
 		w.scope = []string{"kept kept"}
 		return text + returning()
 	case 3:
@@ -469,7 +493,8 @@ func (w *Writer) write() string {
 		return Pick(w.Tape, "INSERT INTO src.s.kept (id) VALUES ("+id()+")", "INSERT INTO src.s.kept DEFAULT VALUES") + returning()
 	case 4, 5: // UPDATE
 		w.scope = []string{"kept k"}
-		set := Pick(w.Tape, "v = "+w.value("text", 1), "n = "+w.value("integer", 1), "(v, n) = ("+w.value("text", 1)+", "+w.value("integer", 0)+")", "code = code + 100, v = DEFAULT", "id = k.id + 30", "code = 10", "v = CASE WHEN "+w.truth()+" THEN 'y' ELSE k.v END",
+		set := Pick(w.Tape, "v = "+w.value("text", 1), "n = "+w.value("integer", 1), "(v, n) = ("+w.value("text", 1)+", "+w.value("integer", 0)+")",
+			"code = code + 100, v = DEFAULT", "id = k.id + 30", "code = 10", "v = CASE WHEN "+w.truth()+" THEN 'y' ELSE k.v END",
 			"(n, v) = (SELECT o.amount, o.note FROM src.s.other AS o WHERE o.id = k.id)")
 		text := "UPDATE src.s.kept AS k SET " + set
 		if w.N(3) == 0 {

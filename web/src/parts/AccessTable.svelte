@@ -1,7 +1,7 @@
 <script lang="ts">
   import { dayOf } from '../lib/dates'
   import { fetched } from '../lib/load.svelte'
-  import { api, get, says, type Access, type Problem } from '../lib/api'
+  import { api, get, type Access, type Problem } from '../lib/api'
   import type { Column } from '../lib/grid'
   import { place } from '../lib/place.svelte'
   import BandGlyph from './BandGlyph.svelte'
@@ -52,20 +52,16 @@
   function open(a: Access) {
     opened = opened === name(a) ? '' : name(a)
     paths = null
-    const asked = opened
-    if (!asked) return
-    get(
-      api.GET('/api/v1/access', {
-        params: { query: { of: of || a.subject, below: of ? a.object : to, paths: true } },
-      }),
-    )
-      .then((list) => {
-        if (opened === asked) paths = list.items.find((x) => x.object === a.object)?.paths ?? []
-      })
-      .catch((error) => {
-        if (opened === asked) problem = says(error)
-      })
   }
+  fetched(
+    (signal) => {
+      if (!opened) return null
+      const query = { of: of || opened, below: of ? opened : to, paths: true }
+      return get(api.GET('/api/v1/access', { signal, params: { query } }))
+    },
+    (list) => (paths = list.items.find((a) => a.object === (of ? opened : to))?.paths ?? []),
+    (p) => (problem = p),
+  )
 
   // ALL says the rest but REVEAL.
   const may = (list: string[]) =>

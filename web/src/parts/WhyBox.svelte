@@ -1,5 +1,6 @@
 <script lang="ts">
   import { api, get, objectsNamed, says, type Problem, type Schemas } from '../lib/api'
+  import { changes } from '../lib/changes.svelte'
   import { vocabulary } from '../lib/vocabulary.svelte'
   import BandGlyph from './BandGlyph.svelte'
   import FixButton from './FixButton.svelte'
@@ -20,8 +21,8 @@
       .catch(() => (known = []))
   })
 
-  // An answer stands only under its own question.
-  const question = $derived(JSON.stringify([subject, privilege, path]))
+  // An answer stands only under its own question, and as long as what it was given of.
+  const question = $derived(JSON.stringify([subject, privilege, path, changes.count]))
   $effect(() => {
     void question
     why = problem = null
