@@ -427,6 +427,9 @@ func (c *session) fail() {
 			p.broken = true
 		}
 	}
+	ctx, done := context.WithTimeout(context.Background(), commitWithin)
+	defer done()
+	c.tx.Fail(ctx) // what cannot be undone by word is undone as the connection is closed
 }
 
 // inBlock reports whether a statement is in a transaction with others.

@@ -177,6 +177,16 @@ func (t *Tx) RollbackTo(ctx context.Context, name string) (at Mark, err error) {
 	return t.saved[i].mark, errors.Join(err, t.ended(undone, audit.Failed, "rolled back to the savepoint "+name))
 }
 
+// Fail gives up, after a statement has failed, what was done since the last savepoint, with the locks that it holds: nobody
+// waits for a transaction of which nothing can last.
+func (t *Tx) Fail(ctx context.Context) error {
+	if n := len(t.saved); n > 0 {
+		_, err := t.RollbackTo(ctx, t.saved[n-1].name)
+		return err
+	}
+	return t.Rollback(ctx)
+}
+
 // Commit makes last what was done.
 func (t *Tx) Commit(ctx context.Context) error {
 	if t.tx == nil {
