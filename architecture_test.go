@@ -56,9 +56,10 @@ func TestImportsRunOneWay(t *testing.T) {
 	never["gneiss/api"] = []string{"gneiss/sqlport", "gneiss/cli", "gneiss/client"}
 	never["gneiss/sqlport"] = []string{"gneiss/api", "gneiss/cli", "gneiss/client", "github.com/gofiber"}
 	never["gneiss/sqlport/catalog"] = []string{"gneiss/service", "gneiss/source", "gneiss/store", "gneiss/api"}
-	seen := 0
+	seen, there := 0, map[string]bool{}
 	for line := range strings.Lines(string(out)) {
 		pkg, deps, _ := strings.Cut(strings.TrimSpace(line), " ")
+		there[pkg] = true
 		for _, dep := range strings.Split(deps, ",") {
 			first, _, _ := strings.Cut(dep, "/")
 			outside := strings.Contains(first, ".") || first == "gneiss"
@@ -75,6 +76,11 @@ func TestImportsRunOneWay(t *testing.T) {
 	}
 	if seen != len(may) {
 		t.Errorf("%d of %d ruled packages are there", seen, len(may))
+	}
+	for pkg := range never { // a rule about a package that was renamed would hold of nothing
+		if !there[pkg] {
+			t.Errorf("there is no package %s", pkg)
+		}
 	}
 }
 
