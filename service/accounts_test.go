@@ -147,7 +147,7 @@ func TestGuessesAtOnceWait(t *testing.T) {
 	}
 }
 
-// TestBoundsHoldAtOnce: no bound of an account is crossed by fifty at once.
+// TestBoundsHoldAtOnce: no bound of an account is crossed by sixty at once.
 func TestBoundsHoldAtOnce(t *testing.T) {
 	svc := demotest.Open(t, demotest.Folder(t))
 	flint := caller(t, svc, "flint")
@@ -163,12 +163,16 @@ func TestBoundsHoldAtOnce(t *testing.T) {
 			_, err := svc.Admin.Ask(ctx, flint, wire.AccessRequest{Privilege: "SELECT", Object: fmt.Sprint("survey.assay.t", i), Reason: "work"})
 			return err
 		}},
+		"webhooks": {50, func(i int) error {
+			_, err := svc.Admin.PutWebhook(ctx, caller(t, svc, "opal"), wire.WebhookRequest{Name: fmt.Sprint("w", i), URL: "http://127.0.0.1:9/", Topics: []string{"draft"}})
+			return err
+		}},
 		"tokens of a name": {1, func(int) error {
 			_, err := svc.Identity.NewToken(ctx, flint, wire.TokenRequest{Name: "one"})
 			return err
 		}},
 	} {
-		if n := passed(t, race(50, c.make)); n > c.most || n == 0 {
+		if n := passed(t, race(60, c.make)); n > c.most || n == 0 {
 			t.Errorf("%d %s were made, of %d", n, name, c.most)
 		}
 	}
