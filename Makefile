@@ -52,7 +52,6 @@ demo: bin/gneiss
 	./bin/gneiss demo --data $(DATA) --listen $(LISTEN)
 
 test: build /usr/bin/chromium postgresql clients
-	go vet ./...
 	go test -p $$(( $$(nproc) + 1 )) -timeout 20m ./...
 
 # The browser tests drive Debian's Chromium; the model and the queries are compared with

@@ -78,8 +78,13 @@ func Run() (s *Server, err error) {
 		return c
 	}
 	data := filepath.Join(s.dir, "data")
-	if out, err := command("initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--no-sync").CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("initdb: %v\n%s", err, out)
+	kept := keptData(bin)
+	if kept == "" || exec.Command("cp", "-a", kept, data).Run() != nil {
+		os.RemoveAll(data)
+		if out, err := command("initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--no-sync").CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("initdb: %v\n%s", err, out)
+		}
+		keepData(data, kept)
 	}
 	port, err := freePort()
 	if err != nil {
@@ -99,6 +104,8 @@ func Run() (s *Server, err error) {
 			"-c",
 			"fsync=off",
 			"-c",
+			"full_page_writes=off",
+			"-c",
 			"autovacuum=off",
 		)
 	}
@@ -107,6 +114,31 @@ func Run() (s *Server, err error) {
 		return nil, err
 	}
 	return s, s.start()
+}
+
+// keptData is where the data of a server that has just been made are kept for the next ones, by the version of the
+// binaries and who they belong to; empty: nowhere.
+func keptData(bin string) string {
+	caches, err := os.UserCacheDir()
+	if err != nil {
+		return ""
+	}
+	made, err := os.Stat(filepath.Join(bin, "postgres"))
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(caches, "gneiss-tests", fmt.Sprintf("%s-%d-%d", filepath.Base(filepath.Dir(bin)), made.ModTime().Unix(), os.Getuid()))
+}
+
+// keepData keeps data for the next servers. Where that does not work, each makes its own.
+func keepData(data, kept string) {
+	if kept == "" || os.MkdirAll(filepath.Dir(kept), 0o700) != nil {
+		return
+	}
+	own := fmt.Sprintf("%s.%d", kept, os.Getpid())
+	if exec.Command("cp", "-a", data, own).Run() != nil || os.Rename(own, kept) != nil { // another was quicker
+		os.RemoveAll(own)
+	}
 }
 
 // start starts the server's process and waits until it answers. It starts it again
