@@ -93,6 +93,8 @@ var scripts = map[string][]string{
 	"cursors and savepoints": {"BEGIN", "DECLARE c CURSOR FOR SELECT n FROM generate_series(1, 9) AS n", "FETCH 2 FROM c", "SAVEPOINT a", "DECLARE d CURSOR FOR SELECT 1", "FETCH 2 FROM c", "SELECT nosuch",
 		"ROLLBACK TO a", "FETCH 2 FROM c", "FETCH 2 FROM d", "ROLLBACK TO a", "FETCH ALL FROM c", "COMMIT", "BEGIN ISOLATION LEVEL REPEATABLE READ", "DECLARE c CURSOR FOR SELECT n FROM generate_series(1, 9) AS n",
 		"SAVEPOINT a", "INSERT INTO noted.note VALUES (1, 'a')", "FETCH 2 FROM c", "INSERT INTO noted.note VALUES (1, 'a')", "ROLLBACK TO a", "FETCH ALL FROM c", "COMMIT"},
+	"SET after SET LOCAL": {"BEGIN", "SET LOCAL TimeZone = 'Asia/Tokyo'", "SET TimeZone = 'Europe/Oslo'", "COMMIT", "SHOW TimeZone", "BEGIN", "SET TimeZone = 'Asia/Tokyo'", "SET LOCAL TimeZone = 'UTC'", "SHOW TimeZone",
+		"COMMIT", "SHOW TimeZone"},
 	"settings of a COMMIT that fails":           {"BEGIN", "SET TimeZone = 'Asia/Tokyo'", "INSERT INTO noted.later VALUES (1), (1)", "SHOW TimeZone", "COMMIT", "SHOW TimeZone"},
 	"settings of statements that came together": {"SET TimeZone = 'Asia/Tokyo'; SELECT nosuch", "SHOW TimeZone", "SET TimeZone = 'Asia/Tokyo'; SELECT 1", "SHOW TimeZone"},
 	"time zones": {"SET TIME ZONE 5", "SHOW TimeZone", "SELECT '2026-01-01 12:00+00'::timestamptz", "SET TIME ZONE -3", "SELECT '2026-01-01 12:00+00'::timestamptz", "RESET TIME ZONE"},
