@@ -177,7 +177,7 @@ var mutants = []struct{ name, file, from, to, in, test string }{
 		"./sqlport", "TestStrangersShutNoDoor"},
 	{"a page that is gone keeps its stream",
 		"api/events.go", "case <-ctx.Done():",
-		"case <-context.Background().Done():\n\t\t\t\t_ = ctx",
+		"case <-make(chan struct{}):\n\t\t\t\t_ = ctx",
 		"./api", "TestEvents$"},
 	{"no CSRF token is asked for",
 		"api/route.go", "(caller.CSRF() == \"\" || c.Get(\"X-CSRF-Token\") != caller.CSRF()) {",
