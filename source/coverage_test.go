@@ -7,6 +7,7 @@ import (
 	"go/parser"
 	"go/token"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -24,16 +25,20 @@ import (
 // accepted reads from the binder's source which nodes and kinds of the grammar it knows, as Go has their names.
 func accepted(t *testing.T) map[string]bool {
 	t.Helper()
-	packages, err := parser.ParseDir(token.NewFileSet(), "../core/query", nil, 0)
-	if err != nil {
-		t.Fatal(err)
+	files, err := filepath.Glob("../core/query/*.go")
+	if err != nil || len(files) == 0 {
+		t.Fatal("the binder is not there: ", err)
 	}
 	kinds := []string{"Node_", "A_Expr_Kind_", "SubLinkType_", "BoolExprType_", "BoolTestType_", "NullTestType_", "JoinType_", "SetOperation_", "GroupingSetKind_", "OnConflictAction_",
 		"SQLValueFunctionOp_", "MinMaxOp_", "MergeMatchKind_", "CoercionForm_"}
 	out := map[string]bool{}
-	for file, parsed := range packages["query"].Files {
+	for _, file := range files {
 		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, "/command.go") {
 			continue
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			t.Fatal(err)
 		}
 		ast.Inspect(parsed, func(n ast.Node) bool {
 			if s, ok := n.(*ast.SelectorExpr); ok {
