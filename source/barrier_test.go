@@ -272,7 +272,7 @@ func TestPairsTellNothing(t *testing.T) {
 									longer++
 								}
 							}
-							if j == 0 && n%4 == 0 { // without the policies the twins are told apart
+							if j == 0 && n%8 == 0 { // without the policies the twins are told apart
 								tried++
 								if pair[0].open().says(t, text) != pair[1].open().says(t, text) {
 									off++

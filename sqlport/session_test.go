@@ -17,7 +17,7 @@ import (
 )
 
 var (
-	sessionCases = flag.Int("sessions", 150, "how many random sessions are held in lockstep")
+	sessionCases = flag.Int("sessions", 100, "how many random sessions are held in lockstep")
 	sessionSeed  = flag.Uint64("sessions.seed", 1, "where the random sessions start")
 	sessionTape  = flag.String("sessions.tape", "", "one session alone, as hexadecimal digits")
 )
