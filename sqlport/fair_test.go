@@ -90,6 +90,31 @@ func TestNobodyStopsOthers(t *testing.T) {
 			quick(t, "flint", "survey_pg", "INSERT INTO noted.note VALUES (1, 'x'); DELETE FROM noted.note WHERE id = 1", 3*time.Second)
 		})
 	}
+	for _, database := range []string{"survey", "survey_pg"} { // as many places on the lane as there are cursors, and more
+		t.Run("cursors of "+database, func(t *testing.T) {
+			conn := p.connect(t, "slate", database)
+			says(conn, "BEGIN")
+			open, got := 0, ""
+			for i := 0; i < 60 && !strings.Contains(got, "error"); i++ {
+				says(conn, "SAVEPOINT a")
+				if got = says(conn, fmt.Sprintf("DECLARE c%d CURSOR FOR SELECT a.id FROM field.visits a, field.visits b", i)); !strings.Contains(got, "error") {
+					open++
+				}
+			}
+			if open < 4 || !strings.Contains(got, "53300") {
+				t.Errorf("%d cursors are open, then %s", open, got)
+			}
+			says(conn, "ROLLBACK TO a")
+			quick(t, "flint", database, "SELECT count(*) FROM field.visits", 2*time.Second)
+			quick(t, "slate", database, "SELECT count(*) FROM field.visits", 2*time.Second)
+			if got := says(conn, "FETCH 2 FROM c0"); !strings.Contains(got, "FETCH 2") {
+				t.Errorf("a cursor that rested says %s", got)
+			}
+			if database == "survey" { // where readers are in a writer's way
+				quick(t, "flint", database, visit, 12*time.Second)
+			}
+		})
+	}
 	t.Run("questions about the catalog", func(t *testing.T) {
 		for range 8 {
 			conn, err := pgx.Connect(ctx, p.to("slate", "survey")+"?sslmode=disable")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
@@ -36,7 +37,7 @@ type parted struct {
 	rows
 	portion int
 	wake    chan bool  // go on; false: no more is wanted
-	rests   chan event // it has come to the end of a part, or of all
+	rests   chan event // it has come to the end of a part, or of all; the end waits there until it is asked for
 }
 
 // An event is why what runs a statement rests.
@@ -48,12 +49,27 @@ type event struct {
 
 func (p *parted) Portion() int { return p.portion }
 
-func (p *parted) Pause() error {
+func (p *parted) Pause(ctx context.Context) error {
 	p.rests <- event{}
-	if !<-p.wake {
-		return gateway.ErrEnough
+	select {
+	case more := <-p.wake:
+		if !more {
+			return gateway.ErrEnough
+		}
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	return nil
+}
+
+// goOn has the statement go on, or end, and returns why it rests next.
+func (p *parted) goOn(more bool) event {
+	select {
+	case p.wake <- more:
+		return <-p.rests
+	case e := <-p.rests: // it has ended meanwhile
+		return e
+	}
 }
 
 // none, as the most rows of a part, has a statement begin, and no row leave.
@@ -63,10 +79,11 @@ const none = gateway.Begins
 // client is told how that ended.
 func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 	p.sent = 0 // what runs it rests until it is woken
+	var next func() event
 	if p.run == nil {
 		ctx, cancel := context.WithCancel(source.WithSettings(context.Background(), *c.settings.forSource()))
 		p.cancel = cancel
-		p.run = &parted{rows: rows{c: c, formats: p.formats}, wake: make(chan bool), rests: make(chan event)}
+		p.run = &parted{rows: rows{c: c, formats: p.formats}, wake: make(chan bool), rests: make(chan event, 1)}
 		if p.of.described {
 			p.run.expected = p.of.columns
 		}
@@ -83,12 +100,13 @@ func (c *session) fetch(p *portal, most int, tell bool) (n int64, err error) {
 			end, err := gateway.Stream(ctx, caller, in, &counted{parted: run, n: &p.sent})
 			run.rests <- event{end, err, true}
 		}()
+		next = func() event { return <-run.rests }
 	} else {
 		p.run.portion, p.run.silent, p.run.keep = most, p.silent, p.into
-		p.run.wake <- true
+		next = func() event { return p.run.goOn(true) }
 	}
 	c.runs(p.of.piece.SQL, p.cancel)
-	e := <-p.run.rests
+	e := next()
 	c.rests()
 	switch {
 	case e.err != nil:
@@ -124,18 +142,20 @@ func (r *counted) Row(b []byte, row [][]byte) ([]byte, error) {
 	return r.parted.Row(b, row)
 }
 
+// restWithin is how long a source may take to hand over the rest of an answer of which no more is wanted; then its
+// connection is given up.
+const restWithin = 50 * time.Millisecond
+
 // stopped ends what runs for a portal, and waits for it.
 func (p *portal) stopped() {
 	if p.run == nil {
 		return
 	}
-	p.run.wake <- false
-	for e := range p.run.rests {
-		if e.ended {
-			break
-		}
-		p.run.wake <- false
+	late := time.AfterFunc(restWithin, p.cancel)
+	for e := p.run.goOn(false); !e.ended; {
+		e = p.run.goOn(false)
 	}
+	late.Stop()
 	p.cancel()
 	p.run = nil
 }

@@ -104,7 +104,7 @@ func (c *session) transaction(s *pg.TransactionStmt) (string, error) {
 			return "", err
 		}
 		for name, p := range c.portals {
-			if p.number > at.Portals && p != c.active {
+			if p.number > at.Portals {
 				c.dropPortal(name)
 			}
 		}

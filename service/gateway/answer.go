@@ -1,11 +1,13 @@
 package gateway
 
 import (
+	"context"
 	"sync"
 	"time"
 
 	"gneiss/core/query"
 	"gneiss/service/audit"
+	"gneiss/service/fault"
 	"gneiss/store"
 )
 
@@ -42,9 +44,9 @@ type Portions interface {
 	// Portion is the rows of the part that comes; zero: all that are left; Begins: none, but the
 	// statement is to have begun.
 	Portion() int
-	// Pause waits until the next part is wanted. Its error ends the statement; ErrEnough does
-	// so without a failure.
-	Pause() error
+	// Pause waits until the next part is wanted, within the context. Its error ends the statement;
+	// ErrEnough does so without a failure.
+	Pause(ctx context.Context) error
 }
 
 // Begins is the portion of a statement that begins before its rows are wanted: it gives what was there then.
@@ -188,11 +190,12 @@ func (o *outflow) rest() {
 func (o *outflow) failed(a *asked, err error) error {
 	ending := o.ending()
 	ending.Rows = o.rows
-	err = a.identity.Failed(a.viewer, ending, a.started, err)
-	if before, takes := o.answer.(Before); takes && o.err == nil && len(o.b) > 0 {
+	told := a.identity.Failed(a.viewer, ending, a.started, err)
+	before, takes := o.answer.(Before)
+	if _, recorded := told.(*fault.Error); recorded && takes && o.err == nil && len(o.b) > 0 {
 		before.Before(o.b)
 	}
-	return err
+	return told
 }
 
 // end records that the statement has ended well, and sends the rest.

@@ -179,11 +179,12 @@ func (a *asked) read(ctx context.Context, answer Answer) (End, error) {
 
 // rows runs a request under the lane's limits: in the transaction that it is part of, or alone.
 func (a *asked) rows(ctx context.Context, in source.Request, answer Answer, o *outflow, row func([][]byte) error) error {
-	ctx, leave, err := a.traffic.enter(ctx, a.lane, a.caller.User)
+	entry, leave, err := a.traffic.enter(ctx, a.lane, a.caller.User)
 	if err != nil {
 		return err
 	}
 	defer leave()
+	ctx = entry
 	src, err := a.planSource(ctx, a.plan)
 	if err != nil {
 		return err
@@ -192,80 +193,26 @@ func (a *asked) rows(ctx context.Context, in source.Request, answer Answer, o *o
 	tx, err := a.Tx.of(ctx, src, a.plan.Source, false)
 	if err == nil {
 		parts, _ := answer.(Portions)
+		p := &pausing{asked: a, Portions: parts, entry: entry, o: o, src: src, own: tx == nil}
+		defer p.end()
 		switch {
 		case tx != nil && parts != nil && parts.Portion() != 0:
-			err = fetched(ctx, tx, in, parts, o, row)
+			err = p.fetched(ctx, tx, in, row)
 		case tx != nil:
 			err = tx.Stream(ctx, in, row)
+		case parts != nil:
+			err = src.Stream(ctx, in, p.paused(ctx, row))
 		default:
-			err = src.Stream(ctx, in, paused(parts, o, row))
+			err = src.Stream(ctx, in, row)
 		}
 	}
 	if ctx.Err() != nil && err != nil && !errors.Is(err, errEnough) {
+		if context.Cause(ctx) == errOthersWait {
+			return errOthersWait
+		}
 		return ctx.Err() // the driver says "interrupted"
 	}
 	return inWords(err, a.plan)
-}
-
-// paused lets a statement wait after each part of its rows.
-func paused(parts Portions, o *outflow, row func([][]byte) error) func([][]byte) error {
-	if parts == nil {
-		return row
-	}
-	n := 0
-	return func(r [][]byte) error {
-		if parts.Portion() == Begins {
-			if err := o.pause(parts); err != nil {
-				return err
-			}
-		}
-		if err := row(r); err != nil {
-			return err
-		}
-		if n++; n == parts.Portion() { // whether there are more is not known yet
-			n = 0
-			return o.pause(parts)
-		}
-		return nil
-	}
-}
-
-// fetched takes the rows of a statement from its transaction in parts, between which others run.
-func fetched(ctx context.Context, tx source.Tx, in source.Request, parts Portions, o *outflow, row func([][]byte) error) error {
-	cursor, err := tx.Open(ctx, in)
-	if err != nil {
-		return err
-	}
-	if parts.Portion() == Begins {
-		if err := o.pause(parts); err != nil {
-			return errors.Join(err, cursor.Close(context.WithoutCancel(ctx)))
-		}
-	}
-	for {
-		most := parts.Portion()
-		if most == 0 {
-			most = 1 << 30
-		}
-		n, err := cursor.Fetch(ctx, most, row)
-		if err != nil {
-			return err
-		}
-		if n < most {
-			return cursor.Close(ctx)
-		}
-		if err := o.pause(parts); err != nil {
-			return errors.Join(err, cursor.Close(context.WithoutCancel(ctx)))
-		}
-	}
-}
-
-// pause sends a part of the rows and waits until the next is wanted.
-func (o *outflow) pause(parts Portions) error {
-	if err := o.sendNow(); err != nil {
-		return err
-	}
-	o.rest()
-	return parts.Pause()
 }
 
 // binary reports whether the values of the plan's source can be had in PostgreSQL's binary form.

@@ -28,9 +28,34 @@ type traffic struct {
 // their time is up, so none has a timer of its own: the traffic's clock ends those that are late.
 type entry struct {
 	context.Context
-	cancel context.CancelFunc
+	cancel context.CancelCauseFunc
 	until  time.Time
 	late   atomic.Bool
+	on     *queue
+	who    access.SubjectID
+	lane   string
+	state  state
+}
+
+// A state says what an entry does.
+type state int
+
+const (
+	waits state = iota // for a place
+	runs
+	rests // until its reader wants more, without a place
+)
+
+// become brings an entry from one state to the next; the caller holds the lock.
+func (e *entry) become(next state) {
+	counts := [...]*int{runs: &e.on.running, rests: &e.on.resting}
+	if n := counts[e.state]; n != nil {
+		*n--
+	}
+	if n := counts[next]; n != nil {
+		*n++
+	}
+	e.state = next
 }
 
 // tick is how often the clock looks, and so by how much a statement may overrun.
@@ -53,10 +78,17 @@ func (e *entry) Err() error {
 // A queue is what runs on a lane, and who waits for it.
 type queue struct {
 	running int
+	resting int                // statements that wait for their reader, without a place
 	most    int                // that may run
 	turns   []access.SubjectID // of the persons who wait
-	waiting map[access.SubjectID][]chan struct{}
+	waiting map[access.SubjectID][]*turn
 	n       int // queries that wait
+}
+
+// A turn is that of an entry which waits.
+type turn struct {
+	of    *entry
+	comes chan struct{} // closed when it has a place
 }
 
 // How many queries may wait for a lane, of all and of one person.
@@ -75,13 +107,13 @@ func newTraffic() *traffic {
 // enter waits for a place on the lane, for a person; zero: for the service itself. What runs there
 // runs under the context that it returns, which ends with the lane's seconds or when the service
 // stops, and calls leave at its end.
-func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.SubjectID) (bounded context.Context, leave func(), err error) {
-	e := &entry{until: time.Now().Add(time.Duration(lane.Limits.Seconds) * time.Second)}
-	e.Context, e.cancel = context.WithCancel(ctx)
+func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.SubjectID) (bounded *entry, leave func(), err error) {
+	e := &entry{until: time.Now().Add(time.Duration(lane.Limits.Seconds) * time.Second), who: who, lane: lane.Name}
+	e.Context, e.cancel = context.WithCancelCause(ctx)
 	t.mu.Lock()
 	if t.closed {
 		t.mu.Unlock()
-		e.cancel()
+		e.cancel(nil)
 		return nil, nil, fault.ErrStopping
 	}
 	t.inside[e] = struct{}{}
@@ -91,47 +123,64 @@ func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.Sub
 	}
 	q := t.lanes[lane.ID]
 	if q == nil {
-		q = &queue{waiting: map[access.SubjectID][]chan struct{}{}}
+		q = &queue{waiting: map[access.SubjectID][]*turn{}}
 		t.lanes[lane.ID] = q
 	}
-	q.most = lane.Limits.Queries
-	out := func() { t.leave(q, e) }
+	e.on, q.most = q, lane.Limits.Queries
+	t.mu.Unlock()
+	if err := t.place(e); err != nil {
+		t.leave(e)
+		return nil, nil, err
+	}
+	return e, func() { t.leave(e) }, nil
+}
+
+// place waits for a place on its lane for a statement that has none.
+func (t *traffic) place(e *entry) error {
+	q := e.on
+	t.mu.Lock()
 	if q.running < q.most && q.n == 0 {
-		q.running++
+		e.become(runs)
 		t.mu.Unlock()
-		return e, out, nil
+		return nil
 	}
-	if q.n >= mostWaiting || len(q.waiting[who]) >= mostOwnWaiting {
-		delete(t.inside, e)
+	if q.n >= mostWaiting || len(q.waiting[e.who]) >= mostOwnWaiting {
+		n := q.n
 		t.mu.Unlock()
-		e.cancel()
-		return nil, nil, fault.New(fault.TooMany, "lane_full", "the lane %s is full, and %d queries wait for it; try again, or ask less at once", lane.Name, q.n)
+		return fault.New(fault.TooMany, "lane_full", "the lane %s is full, and %d queries wait for it; try again, or ask less at once", e.lane, n)
 	}
-	turn := make(chan struct{})
-	if len(q.waiting[who]) == 0 {
-		q.turns = append(q.turns, who)
+	next := &turn{e, make(chan struct{})}
+	if len(q.waiting[e.who]) == 0 {
+		q.turns = append(q.turns, e.who)
 	}
-	q.waiting[who] = append(q.waiting[who], turn)
+	q.waiting[e.who] = append(q.waiting[e.who], next)
 	q.n++
 	t.admit(q) // the lane may have been widened
 	t.mu.Unlock()
 	select {
-	case <-turn:
-		return e, out, nil
+	case <-next.comes:
 	case <-e.Done():
 	}
 	t.mu.Lock()
-	if i := slices.Index(q.waiting[who], turn); i >= 0 {
-		q.drop(who, i)
-		delete(t.inside, e)
-		t.mu.Unlock()
-	} else { // its turn has come just now
-		t.mu.Unlock()
-		out()
+	defer t.mu.Unlock()
+	if i := slices.Index(q.waiting[e.who], next); i >= 0 {
+		q.drop(e.who, i)
 	}
-	err = e.Err()
-	e.cancel()
-	return nil, nil, err
+	return e.Err()
+}
+
+// rest gives the place of a statement that waits for its reader to another. What it returns waits for a place again.
+func (t *traffic) rest(e *entry) (again func() error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	e.become(rests)
+	t.admit(e.on)
+	return func() error {
+		t.mu.Lock()
+		e.become(waits)
+		t.mu.Unlock()
+		return t.place(e)
+	}
 }
 
 // drop takes one who waits out of the queue.
@@ -148,10 +197,10 @@ func (t *traffic) admit(q *queue) {
 	for q.running < q.most && q.n > 0 {
 		who := q.turns[0]
 		q.turns = append(q.turns[1:], who) // at the end of the round
-		turn := q.waiting[who][0]
+		next := q.waiting[who][0]
 		q.drop(who, 0)
-		q.running++
-		close(turn)
+		next.of.become(runs)
+		close(next.comes)
 	}
 }
 
@@ -163,7 +212,7 @@ func (t *traffic) expire() {
 	for e := range t.inside {
 		if now.After(e.until) && e.Context.Err() == nil {
 			e.late.Store(true)
-			e.cancel()
+			e.cancel(nil)
 		}
 	}
 	if t.ticking = len(t.inside) > 0; t.ticking {
@@ -171,13 +220,13 @@ func (t *traffic) expire() {
 	}
 }
 
-func (t *traffic) leave(q *queue, e *entry) {
-	defer e.cancel()
+func (t *traffic) leave(e *entry) {
+	defer e.cancel(nil)
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	delete(t.inside, e)
-	q.running--
-	t.admit(q)
+	e.become(waits)
+	t.admit(e.on)
 	if t.closed {
 		close(t.changed)
 		t.changed = make(chan struct{})
@@ -200,7 +249,7 @@ func (t *traffic) close(ctx context.Context) {
 		t.closed = true
 		n := 0
 		for _, q := range t.lanes {
-			n += q.running
+			n += q.running + q.resting
 		}
 		changed := t.changed
 		t.mu.Unlock()
@@ -220,6 +269,6 @@ func (t *traffic) cancelAll() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for e := range t.inside {
-		e.cancel()
+		e.cancel(nil)
 	}
 }
