@@ -362,6 +362,14 @@ func TestSessionsKeepLittle(t *testing.T) {
 		}
 		conn.Close(ctx)
 	}
+	many := p.connect(t, "flint", "survey")
+	said := says(many, "BEGIN")
+	for i := 0; i < 1000 && !strings.Contains(said, "54000"); i++ {
+		said = says(many, "RESET ALL")
+	}
+	if !strings.Contains(said, "54000") {
+		t.Errorf("what a transaction sets is kept without an end: %s", said)
+	}
 	conn := p.connect(t, "flint", "survey") // what they kept is given back
 	if _, err := conn.PgConn().Prepare(ctx, "s", long, nil); err != nil {
 		t.Error(err)

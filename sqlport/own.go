@@ -200,18 +200,7 @@ func (c *session) setOne(name, value string, local, asking bool) error {
 	if lower := strings.ToLower(name); transactional[lower] {
 		return c.setTransactionOption(lower, value, asking)
 	}
-	if err := c.mayUndo(); err != nil {
-		return err
-	}
 	return c.settings.set(name, value, local)
-}
-
-// mayUndo bounds what a transaction keeps, to undo what is set in it.
-func (c *session) mayUndo() error {
-	if c.tx != nil && len(c.settings.undone) >= mostUndone {
-		return statef("54000", "a transaction has up to %d changes of settings", mostUndone)
-	}
-	return nil
 }
 
 func quotedIfNeeded(name string) string {
@@ -258,9 +247,6 @@ func (c *session) setAuthorization(s *pg.VariableSetStmt) error {
 
 // lookAs changes as whom the session looks, until the end of the transaction where it is local.
 func (c *session) lookAs(at wire.Standpoint, local bool) error {
-	if err := c.mayUndo(); err != nil {
-		return err
-	}
 	if c.tx != nil && !c.implicit && c.tx.Holds() {
 		return statef("25001", "as whom the session looks cannot change within a transaction")
 	}
@@ -273,7 +259,9 @@ func (c *session) lookAs(at wire.Standpoint, local bool) error {
 		standing = viewer.Words
 	}
 	was, words := c.standpoint, c.standing
-	c.settings.undone = append(c.settings.undone, undo{"role", func() { c.stand(was, words) }, local})
+	if err := c.settings.undoes(undo{"role", func() { c.stand(was, words) }, local}); err != nil {
+		return err
+	}
 	c.stand(at, standing)
 	return nil
 }

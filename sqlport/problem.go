@@ -50,7 +50,8 @@ var states = map[string]string{
 	"too_long": "57014", "cancelled": "57014", "stopping": "57P01", "session_ended": "57P01", "session_expired": "57P01", "disabled": "28000",
 	"wrong_password": "28P01",
 	"password_given": "28P01", "by_token": "42501", "too_many_attempts": "28000", "too_many_connections": "53300", "not_signed_in": "28000",
-	"bad_parameter": "22023", "bad_purpose": "22023", "internal": "XX000", "bad_request": "42601", "weak_password": "22023", "lane_full": "53300", "others_wait": "53300",
+	"bad_parameter": "22023", "bad_purpose": "22023", "internal": "XX000", "bad_request": "42601", "weak_password": "22023", "lane_full": "53300",
+	"others_wait": "53300",
 }
 
 // problem tells the session's caller of an error. What they may not know is not told, as by every

@@ -136,6 +136,9 @@ func (k *talk) setting() string {
 	case 2, 3:
 		return fmt.Sprintf("SET LOCAL %s TO '%s'", name, value)
 	case 4:
+		if strings.HasPrefix(name, "transaction_") { // of which a server's RESET checks nothing
+			name = "ALL"
+		}
 		return "RESET " + grammar.Pick(k.Tape, name, name, "ALL")
 	case 5:
 		return fmt.Sprintf("SELECT set_config('%s', '%s', %v)", name, value, k.N(2) == 0)
@@ -222,7 +225,8 @@ func (k *talk) extended() step {
 	add := func(m pgproto3.FrontendMessage, about string) {
 		out, says = append(out, m), append(says, about)
 	}
-	for range 1 + k.N(3) {
+	suspended := false // a change whose rows are not all fetched: to the next one its rows are not yet changed, on a server
+	for n := 1 + k.N(3); n > 0 && !suspended; n-- {
 		text := k.statement()
 		if text == "DISCARD ALL" { // among other messages it can end the server
 			text = "DISCARD PLANS"
@@ -256,6 +260,7 @@ func (k *talk) extended() step {
 		for range 1 + k.N(2) {
 			if bound || portal != "" && k.One(2) { // a statement of the simple protocol leaves an unnamed portal, which nobody uses
 				most := grammar.Pick(k.Tape, uint32(0), 0, 1, 2, 5)
+				suspended = suspended || most > 0 && strings.Contains(text, "RETURNING")
 				add(&pgproto3.Execute{Portal: portal, MaxRows: most}, fmt.Sprintf("Execute %q %d", portal, most))
 			}
 		}

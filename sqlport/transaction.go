@@ -1,8 +1,12 @@
 package sqlport
 
 import (
+	"context"
+	"time"
+
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"gneiss/core/query"
 	"gneiss/service/gateway"
 	"gneiss/source"
 )
@@ -190,7 +194,9 @@ func (c *session) setTransactionOption(name, value string, asking bool) error {
 	case name == "transaction_read_only" && loosens && begun:
 		return statef("25001", "transaction read-write mode must be set before any query")
 	}
-	c.settings.remember(one, c.tx == nil)
+	if err := c.settings.remember(one, c.tx == nil); err != nil {
+		return err
+	}
 	err = c.settings.put(one, value)
 	if c.tx != nil {
 		c.tx.Isolation = c.isolationSet()
@@ -203,3 +209,114 @@ func (c *session) isolationSet() source.Isolation {
 	level := c.settings.get("transaction_isolation")
 	return source.Isolation{ReadOnly: c.settings.get("transaction_read_only") == "on", Snapshot: level == "repeatable read", Serializable: level == "serializable"}
 }
+
+// begin begins a transaction; implicit: one that ends with the statements that came together.
+func (c *session) begin(in source.Isolation, implicit bool) {
+	c.tx, c.implicit = c.server.service.Gateway.Begin(c.caller, in, c.hurry), implicit
+	c.showIsolation(in)
+}
+
+// fail notes that a statement of the transaction has failed. One that came about by itself is
+// undone.
+func (c *session) fail() {
+	if c.tx == nil {
+		return
+	}
+	if c.implicit {
+		c.finish(false)
+		return
+	}
+	c.failed = true
+	at := c.tx.Last()
+	c.settings.backTo(at.Set)
+	for _, p := range c.portals {
+		if p.number > at.Portals && !p.hold { // it is there until the transaction ends, and does nothing
+			p.stopped()
+			p.broken = true
+		}
+	}
+	ctx, done := context.WithTimeout(context.Background(), commitWithin)
+	defer done()
+	c.tx.Fail(ctx) // what cannot be undone by word is undone as the connection is closed
+}
+
+// inBlock reports whether a statement is in a transaction with others.
+func (c *session) inBlock() bool { return c.tx != nil && (!c.implicit || c.several) }
+
+// settle ends the transaction of statements that came together.
+func (c *session) settle() {
+	if err := c.settled(); err != nil {
+		c.send(c.problem(err))
+	}
+}
+
+func (c *session) settled() (err error) {
+	if c.tx != nil && c.implicit {
+		err = c.finish(true)
+	}
+	if c.tx == nil {
+		c.dropPortals(false)
+	}
+	return err
+}
+
+// showIsolation keeps what SHOW says of a transaction.
+func (c *session) showIsolation(in source.Isolation) {
+	level := "read committed"
+	switch {
+	case in.Serializable:
+		level = "serializable"
+	case in.Snapshot:
+		level = "repeatable read"
+	}
+	c.settings.put(c.settings.all["transaction_isolation"], level)
+	c.settings.put(c.settings.all["transaction_read_only"], map[bool]string{true: "on", false: "off"}[in.ReadOnly])
+}
+
+// inherits is how a transaction is that says nothing of it, such as that of a statement by itself.
+func (c *session) inherits() source.Isolation {
+	level := c.settings.get("default_transaction_isolation")
+	return source.Isolation{ReadOnly: c.settings.get("default_transaction_read_only") == "on", Snapshot: level == "repeatable read",
+		Serializable: level == "serializable"}
+}
+
+// around begins a transaction for a statement that is in none, where it needs one: it comes with
+// others, or transactions are other than usual in this session.
+func (c *session) around(p *prepared, alone bool) error {
+	in := c.inherits()
+	if c.tx != nil || p.endsOrBegins() || alone && (in == (source.Isolation{}) || p.kind == own && p.piece.Node.GetCopyStmt() == nil) {
+		return nil
+	}
+	if alone && p.kind == governed && query.IsCommand(p.piece.SQL) { // which lasts at once
+		if in.ReadOnly {
+			return statef("25006", "cannot change who may do what in a read-only transaction")
+		}
+		return nil
+	}
+	c.begin(in, true)
+	return nil
+}
+
+// finish ends the transaction. What was set in it is set back where it did not last.
+func (c *session) finish(commit bool) (err error) {
+	tx := c.tx
+	c.countSavepoints(0)
+	lasts := commit && !c.failed
+	c.dropPortals(false)
+	c.tx, c.implicit, c.failed, c.asked = nil, false, false, false
+	// Neither the client's going nor a request to cancel ends it: what became of it would not be known.
+	ctx, done := context.WithTimeout(context.Background(), commitWithin)
+	defer done()
+	if lasts {
+		err = tx.Commit(ctx)
+	} else {
+		tx.Rollback(ctx) // what cannot be undone by word is undone as the connection is closed
+	}
+	c.settings.ended(!lasts || err != nil)
+	c.settings.put(c.settings.all["transaction_isolation"], c.settings.get("default_transaction_isolation"))
+	c.settings.put(c.settings.all["transaction_read_only"], c.settings.get("default_transaction_read_only"))
+	return err
+}
+
+// commitWithin is how long a database may take for a COMMIT or ROLLBACK.
+const commitWithin = 60 * time.Second

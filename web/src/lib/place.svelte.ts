@@ -39,6 +39,12 @@ class Place {
     return !!(this.at.as || this.at.role || this.at.purpose)
   }
 
+  /** The tab that the address names, where it is one of these; else another. */
+  tab(tabs: [name: string, title: string][], otherwise: string): string {
+    const named = this.query.get('tab') ?? ''
+    return tabs.some(([name]) => name === named) ? named : otherwise
+  }
+
   /** The address of a page from the same standpoint. */
   href(path: string, more: Record<string, string> = {}): string {
     const kept = new URLSearchParams()

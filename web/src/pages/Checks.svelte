@@ -131,7 +131,7 @@
                   <span class="mono">{l.name}</span>{#if l.mode}<span class="chip ml-2">{l.mode}</span>{/if}
                 </p>
                 <p class={l.kind === 'guardrail' ? 'first-letter:uppercase' : ''}>{l.sentence}.</p>
-                {#each r?.says ?? [] as line (line)}<p class="text-sm text-garnet first-letter:uppercase">
+                {#each r?.says ?? [] as line, i (i)}<p class="text-sm text-garnet first-letter:uppercase">
                     {line}.
                   </p>{/each}
                 {#if l.comment}<p class="text-sm text-muted">{l.comment}</p>{/if}

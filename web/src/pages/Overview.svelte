@@ -216,10 +216,10 @@
               <p class="text-sm text-muted first-letter:uppercase">{f.why}.</p>
               {#if signed.session?.administrator && f.fixes.length}
                 <ul class="mt-1 flex flex-wrap gap-x-4 gap-y-1">
-                  {#each f.fixes as fix (fix.says)}<li><FixButton {fix} /></li>{/each}
+                  {#each f.fixes as fix, i (i)}<li><FixButton {fix} /></li>{/each}
                 </ul>
               {:else}
-                {#each f.fixes as fix (fix.says)}<p class="text-sm text-muted first-letter:uppercase">
+                {#each f.fixes as fix, i (i)}<p class="text-sm text-muted first-letter:uppercase">
                     {fix.says}.
                   </p>{/each}
               {/if}

@@ -154,7 +154,7 @@
           {#if one.fixes.length}
             <fieldset class="flex flex-col gap-1">
               <legend class="mb-1 text-sm text-muted">Ways to grant it, smallest first</legend>
-              {#each one.fixes as f, i (f.says)}
+              {#each one.fixes as f, i (i)}
                 <label><input type="radio" bind:group={fix} value={i + 1} /> {f.says}</label>
               {/each}
             </fieldset>

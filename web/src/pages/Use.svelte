@@ -69,7 +69,7 @@
         >○ new</span
       >{:else if i.note}<span class="text-muted">not counted</span>{:else}<span class="text-garnet">⊘ never</span>{/if}
   {:else if c.id === 'fix'}<span class="flex flex-wrap gap-1"
-      >{#each i.fixes.slice(0, 2) as fix (fix.says)}<FixButton {fix} />{/each}</span
+      >{#each i.fixes.slice(0, 2) as fix, i (i)}<FixButton {fix} />{/each}</span
     >
   {:else}{c.value(i)}{/if}
 {/snippet}

@@ -112,7 +112,7 @@
   {#if opened === name(a)}
     <tr>
       <td colspan="4" class="bg-raised">
-        {#each paths ?? [] as p (p.says)}
+        {#each paths ?? [] as p, i (i)}
           <p class="py-0.5 text-sm">
             {#each p.steps as step (step)}<a class="chip hover:underline" href={place.href('/subjects/' + step)}
                 >{step}</a

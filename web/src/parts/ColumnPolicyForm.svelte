@@ -111,7 +111,7 @@
 {/if}
 <div class="flex flex-wrap items-center gap-2">
   <span>{onLabel ? 'Every column with it is shown' : 'shown'}</span>
-  <select class="field w-auto" bind:value={t.kind} aria-label="Treatment">
+  <select class="field w-auto max-w-full" bind:value={t.kind} aria-label="Treatment">
     {#each vocabulary.all.treatments as { kind, says, types: fits } (kind)}
       <option
         value={kind}

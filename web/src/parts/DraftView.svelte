@@ -130,7 +130,7 @@
                 <span class="text-garnet">⊘ {b.kind === 'test' ? 'access test' : 'guardrail'}</span>
                 <span class="mono">{b.name}</span>: {b.sentence}.
               </p>
-              {#each b.says.slice(0, 3) as line (line)}<p class="text-sm text-muted first-letter:uppercase">
+              {#each b.says.slice(0, 3) as line, i (i)}<p class="text-sm text-muted first-letter:uppercase">
                   {line}.
                 </p>{/each}
             </li>

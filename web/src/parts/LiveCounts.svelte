@@ -11,7 +11,7 @@
     <p class="text-sm text-muted">What it would do is counted here as soon as it is complete.</p>
   {:else}
     <p class="rounded bg-raised p-2">{trial.sentence}.</p>
-    {#each trial.notes as note (note)}<p class="border-l-2 border-feldspar pl-2 text-sm">{note}.</p>{/each}
+    {#each trial.notes as note, i (i)}<p class="border-l-2 border-feldspar pl-2 text-sm">{note}.</p>{/each}
     {#if trial.counts.length}
       <table class="dense text-sm">
         <thead

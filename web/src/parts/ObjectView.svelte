@@ -32,7 +32,6 @@
   let editing = $state<Policy | undefined>()
   const isTable = $derived(page?.kind === 'table')
   const hasRows = $derived(isTable || page?.kind === 'view')
-  const tab = $derived(place.query.get('tab') ?? (hasRows ? 'rows' : 'who'))
 
   fetched(
     (signal) => {
@@ -77,6 +76,7 @@
     ['grants', `Grants ${page?.grants.length ?? 0}`],
     ...(signed.session?.reviewer ? [['history', 'History'] as [string, string]] : []),
   ])
+  const tab = $derived(place.tab(tabs, hasRows ? 'rows' : 'who'))
 
   type Col = ObjectPage['columns'][number]
   const appears = (c: Col) =>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, get, says, type ObjectPage, type Policy, type Problem, type Schemas } from '../lib/api'
+  import { api, get, says, type Changed, type ObjectPage, type Policy, type Problem, type Schemas } from '../lib/api'
   import { changes } from '../lib/changes.svelte'
   import ColumnPolicyForm from './ColumnPolicyForm.svelte'
   import LiveCounts from './LiveCounts.svelte'
@@ -101,11 +101,22 @@
 
   /** The revision in which the policy is still as the form found it: what somebody has changed is not overwritten. */
   async function asFound(found: Policy): Promise<{ headers: Record<string, string> }> {
-    const answer = await api.GET('/api/v1/policies', {})
-    const now = (await get(Promise.resolve(answer))).items.find((p) => p.name === found.name)
+    const call = api.GET('/api/v1/policies', {})
+    const now = (await get(call)).items.find((p) => p.name === found.name)
     if (!now || written(now) !== written(found))
       throw new Error(`Somebody has changed ${found.name} since you opened this. Close it, and open it again.`)
-    return { headers: { 'If-Match': answer.response.headers.get('ETag') ?? '' } }
+    return { headers: { 'If-Match': (await call).response.headers.get('ETag') ?? '' } }
+  }
+
+  /** Saves the policy. What others change elsewhere meanwhile is no reason to refuse: it is looked at again. */
+  async function save(sent: Policy, tries = 3): Promise<Changed> {
+    const seen = start ? await asFound(start) : {}
+    try {
+      return await get(api.POST('/api/v1/policies', { body: { ...sent, replace: !!start }, ...seen }))
+    } catch (error) {
+      if (says(error).code === 'stale' && tries > 1) return save(sent, tries - 1)
+      throw error
+    }
   }
 
   async function submit(event: SubmitEvent) {
@@ -113,8 +124,7 @@
     busy = true
     try {
       const sent = $state.snapshot(body) as Policy
-      const seen = start ? await asFound(start) : {}
-      const done = await get(api.POST('/api/v1/policies', { body: { ...sent, replace: !!start }, ...seen }))
+      const done = await save(sent)
       changes.made(done, () =>
         start
           ? get(api.POST('/api/v1/policies', { body: { ...start, replace: true } }))

@@ -122,7 +122,7 @@
       <button type="button" class="btn py-0 text-sm" onclick={() => (checked = undefined)}>Close</button>
     </div>
     <ul>
-      {#each checked.notes as note (note.says)}
+      {#each checked.notes as note, i (i)}
         <li class="py-0.5 {note.worry === 'bad' ? 'text-garnet' : note.worry === 'odd' ? 'text-feldspar' : ''}">
           {note.worry === 'bad' ? '⊘' : note.worry === 'odd' ? '◐' : '●'}
           {note.says}

@@ -169,7 +169,7 @@
       >
     {/if}
   </div>
-  <Tabs.Root value={place.query.get('tab') ?? 'access'} onValueChange={(tab) => place.go(place.path, { tab })}>
+  <Tabs.Root value={place.tab(tabs, 'access')} onValueChange={(tab) => place.go(place.path, { tab })}>
     <TabList {tabs} />
     <Tabs.Content value="access"><AccessTable of={page.ref} /></Tabs.Content>
     <Tabs.Content value="grants">
