@@ -52,6 +52,13 @@ type hold struct {
 	who   access.SubjectID
 	hurry func() // tells who keeps it that others wait; nil: it ends by itself
 	alone bool   // it shares the place with no other
+	rests bool   // it is of rows that their reader has not read yet
+}
+
+// yields reports whether a hold is to hurry for one who waits. For its own account's next rows it is not: they wait for
+// what others keep.
+func (h *hold) yields(to *hold) bool {
+	return h.hurry != nil && (!h.rests || h.who != to.who || to.alone)
 }
 
 // enter keeps a connection, or waits for one within the context; all and own are how many may be
@@ -91,7 +98,7 @@ func (h *holds) enter(ctx context.Context, at place, all, own int, one *hold) (l
 	s.waiting[one.who] = append(s.waiting[one.who], next)
 	var hurry []func()
 	for other := range s.kept {
-		if other.hurry != nil {
+		if other.yields(one) {
 			hurry = append(hurry, other.hurry)
 		}
 	}

@@ -45,14 +45,14 @@ func (p *pausing) pause(ctx context.Context) error {
 		return err
 	}
 	p.o.rest()
+	again := p.traffic.rest(p.entry)
 	if p.own && p.leave == nil {
-		leave, err := p.keep(ctx, p.src, new(place), p.plan.Source, false, &hold{who: p.caller.User, hurry: p.hurry})
+		leave, err := p.keep(ctx, p.src, new(place), p.plan.Source, false, &hold{who: p.caller.User, hurry: p.hurry, rests: true})
 		if err != nil {
 			return err
 		}
 		p.leave = leave
 	}
-	again := p.traffic.rest(p.entry)
 	if err := p.Pause(ctx); err != nil {
 		return err
 	}
