@@ -115,7 +115,7 @@ func (s *Store) steps(ctx context.Context, d *Draft) error {
 func (s *Store) PutDraftStep(ctx context.Context, step DraftStep, seen int64, also ...Write) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		done, err := tx.ExecContext(ctx, `UPDATE draft SET version = version + 1 WHERE id = ? AND status = 'open' AND version = ?`, step.Draft, seen)
-		if err := oneDone(done, err); err != nil {
+		if err := one(done, err, ErrNoDraft); err != nil {
 			return err
 		}
 		step.N = seen + 1
@@ -131,11 +131,11 @@ func (s *Store) PutDraftStep(ctx context.Context, step DraftStep, seen int64, al
 func (s *Store) DropDraftStep(ctx context.Context, draft, n int64, also ...Write) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		done, err := tx.ExecContext(ctx, `DELETE FROM draft_step WHERE draft = ? AND n = ?`, draft, n)
-		if err := oneDone(done, err); err != nil {
+		if err := one(done, err, ErrNoDraft); err != nil {
 			return err
 		}
 		done, err = tx.ExecContext(ctx, `UPDATE draft SET version = version + 1 WHERE id = ? AND status = 'open'`, draft)
-		if err := oneDone(done, err); err != nil {
+		if err := one(done, err, ErrNoDraft); err != nil {
 			return err
 		}
 		return doAll(tx, also)
@@ -147,7 +147,7 @@ func CloseDraft(id int64, status, at string, closer uint32, revision int64) Writ
 	return Write{func(tx *sqlx.Tx) error {
 		done, err := tx.Exec(`UPDATE draft SET status = ?, closed = ?, closer = ?, revision = ? WHERE id = ? AND status = 'open'`,
 			status, at, closer, revision, id)
-		return oneDone(done, err)
+		return one(done, err, ErrNoDraft)
 	}}
 }
 
@@ -155,16 +155,17 @@ func CloseDraft(id int64, status, at string, closer uint32, revision int64) Writ
 func ForgetDraft(id int64) Write {
 	return Write{func(tx *sqlx.Tx) error {
 		done, err := tx.Exec(`DELETE FROM draft WHERE id = ? AND status = 'open' AND NOT EXISTS (SELECT 1 FROM draft_step WHERE draft = ?)`, id, id)
-		return oneDone(done, err)
+		return one(done, err, ErrNoDraft)
 	}}
 }
 
-func oneDone(done sql.Result, err error) error {
+// one is the error of a write that is to change one row, or none where there is no such row.
+func one(done sql.Result, err, none error) error {
 	if err != nil {
 		return err
 	}
 	if n, err := done.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(err, ErrNoDraft)
+		return errors.Join(err, none)
 	}
 	return nil
 }

@@ -71,8 +71,13 @@ const (
 	WebhookStopped = "stopped"
 )
 
-// ErrNoWebhook says that there is no webhook of a name.
-var ErrNoWebhook = errors.New("there is no such webhook")
+var (
+	// ErrNoWebhook says that there is no webhook of a name.
+	ErrNoWebhook = errors.New("there is no such webhook")
+
+	// ErrWebhookExists says that the name of a webhook is taken.
+	ErrWebhookExists = errors.New("there is a webhook of that name")
+)
 
 // Webhooks lists the webhooks by name.
 func (s *Store) Webhooks(ctx context.Context) ([]Webhook, error) {
@@ -91,16 +96,31 @@ func (s *Store) Webhook(ctx context.Context, name string) (Webhook, error) {
 	return w, err
 }
 
-// PutWebhook keeps a webhook. One that is there keeps its secret where none is given, and how far it
-// is; a new one begins behind the last event.
-func (s *Store) PutWebhook(ctx context.Context, w Webhook) error {
+// AddWebhook keeps a new webhook, where there are not as many as there may be. It begins behind the
+// last event.
+func (s *Store) AddWebhook(ctx context.Context, w Webhook, most Bound) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
+		var n int
+		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM webhook WHERE name = ?`, w.Name); err != nil || n > 0 {
+			return errors.Join(err, ErrWebhookExists)
+		}
+		if err := most.hold(tx, `SELECT coalesce(sum(maker = ?), 0), count(*) FROM webhook`, w.Maker); err != nil {
+			return err
+		}
 		_, err := tx.NamedExecContext(ctx, `INSERT INTO webhook (name, url, secret, topics, status, maker, made, seen, failures, next, trouble, delivered)
 			VALUES (:name, :url, :secret, :topics, :status, :maker, :made,
-				coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'event'), 0), 0, '', '', '')
-			ON CONFLICT (name) DO UPDATE SET url = excluded.url, topics = excluded.topics, status = excluded.status, failures = 0, next = '', trouble = '',
-				secret = CASE WHEN length(excluded.secret) > 0 THEN excluded.secret ELSE secret END`, w)
+				coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'event'), 0), 0, '', '', '')`, w)
 		return err
+	})
+}
+
+// ChangeWebhook changes where a webhook goes and what of. It keeps its secret where none is given, and
+// how far it is.
+func (s *Store) ChangeWebhook(ctx context.Context, w Webhook) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		done, err := tx.NamedExecContext(ctx, `UPDATE webhook SET url = :url, topics = :topics, status = :status, failures = 0, next = '', trouble = '',
+			secret = CASE WHEN length(:secret) > 0 THEN :secret ELSE secret END WHERE name = :name`, w)
+		return one(done, err, ErrNoWebhook)
 	})
 }
 
@@ -108,13 +128,7 @@ func (s *Store) PutWebhook(ctx context.Context, w Webhook) error {
 func (s *Store) DropWebhook(ctx context.Context, name string) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		done, err := tx.ExecContext(ctx, `DELETE FROM webhook WHERE name = ?`, name)
-		if err != nil {
-			return err
-		}
-		if n, err := done.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, ErrNoWebhook)
-		}
-		return nil
+		return one(done, err, ErrNoWebhook)
 	})
 }
 

@@ -61,13 +61,7 @@ func DecideRequest(r AccessRequest) Write {
 	return Write{func(tx *sqlx.Tx) error {
 		done, err := tx.NamedExec(`UPDATE access_request SET status = :status, decided = :decided, decider = :decider, word = :word, until = :until,
 			revision = :revision WHERE id = :id AND status = 'open'`, r)
-		if err != nil {
-			return err
-		}
-		if n, err := done.RowsAffected(); err != nil || n != 1 {
-			return errors.Join(err, ErrNoRequest)
-		}
-		return nil
+		return one(done, err, ErrNoRequest)
 	}}
 }
 

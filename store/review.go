@@ -146,11 +146,8 @@ func (s *Store) LastReviewed(ctx context.Context) ([]ReviewItem, error) {
 func (s *Store) DecideItems(ctx context.Context, review, seen int64, items []ReviewItem) (version int64, err error) {
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
 		done, err := tx.ExecContext(ctx, `UPDATE review SET version = version + 1 WHERE id = ? AND status = 'open'`, review)
-		if err != nil {
+		if err := one(done, err, ErrNoReview); err != nil {
 			return err
-		}
-		if n, err := done.RowsAffected(); err != nil || n != 1 {
-			return errors.Join(err, ErrNoReview)
 		}
 		if err := tx.GetContext(ctx, &version, `SELECT version FROM review WHERE id = ?`, review); err != nil {
 			return err
@@ -159,11 +156,8 @@ func (s *Store) DecideItems(ctx context.Context, review, seen int64, items []Rev
 			item.Review, item.Version = review, version
 			done, err := tx.NamedExecContext(ctx, `UPDATE review_item SET decision = :decision, until = :until, word = :word, decided = :decided, decider = :decider,
 				reviewer = :reviewer, version = :version WHERE review = :review AND n = :n AND (version <= `+fmt.Sprint(seen)+` OR decider = :decider)`, item)
-			if err != nil {
+			if err := one(done, err, fmt.Errorf("item %d: %w", item.N, ErrDecidedSince)); err != nil {
 				return err
-			}
-			if n, err := done.RowsAffected(); err != nil || n != 1 {
-				return errors.Join(err, fmt.Errorf("item %d: %w", item.N, ErrDecidedSince))
 			}
 		}
 		return nil
@@ -176,12 +170,6 @@ func CloseReview(id, version int64, at string, closer uint32, signed int64) Writ
 	return Write{func(tx *sqlx.Tx) error {
 		done, err := tx.Exec(`UPDATE review SET status = 'closed', closed = ?, closer = ?, signed = ? WHERE id = ? AND version = ? AND status = 'open'`,
 			at, closer, signed, id, version)
-		if err != nil {
-			return err
-		}
-		if n, err := done.RowsAffected(); err != nil || n != 1 {
-			return errors.Join(err, ErrNoReview)
-		}
-		return nil
+		return one(done, err, ErrNoReview)
 	}}
 }

@@ -102,7 +102,7 @@ func (s *Service) PutWebhook(ctx context.Context, c identity.Caller, in wire.Web
 		return wire.WebhookMade{}, fault.New(fault.Invalid, "bad_name",
 			"%.80q cannot name a webhook: use up to 63 of a-z, 0-9 and _ - ., starting with a letter or digit", in.Name)
 	case found && !in.Replace:
-		return wire.WebhookMade{}, fault.New(fault.Conflict, "exists", "there is a webhook %s already; to change it: gneiss webhook set %s", name, name)
+		return wire.WebhookMade{}, webhookExists(name)
 	case !found && in.Replace:
 		return wire.WebhookMade{}, s.noWebhook(ctx, name)
 	case len(in.Reason) > mostReason:
@@ -129,20 +129,25 @@ func (s *Service) PutWebhook(ctx context.Context, c identity.Caller, in wire.Web
 		rand.Read(w.Secret) // which never fails
 		out.Secret = base64.StdEncoding.EncodeToString(w.Secret)
 	}
-	if !found {
-		all, err := s.store.Webhooks(ctx)
-		if err != nil {
-			return wire.WebhookMade{}, err
-		}
-		if len(all) >= mostWebhooks {
-			return wire.WebhookMade{}, fault.New(fault.Conflict, "too_many", "there are %d webhooks already; remove one first", len(all))
-		}
-	}
 	verb := map[bool]say.Sentence{true: say.ChangedWebhook, false: say.AddedWebhook}[found]
 	out.Says = verb.With(name, shownURL(w.URL), strings.Join(topicsOf(w), ", "), w.Status)
 	record := c.Record(st.Model.Ref(c.User), audit.Webhook, out.Says)
 	record.Reason = in.Reason
-	if err := s.onRecord(record, func() error { return s.store.PutWebhook(ctx, w) }); err != nil {
+	err = s.onRecord(record, func() error {
+		if found {
+			return s.store.ChangeWebhook(ctx, w)
+		}
+		return s.store.AddWebhook(ctx, w, store.Bound{All: mostWebhooks})
+	})
+	var full *store.Full
+	switch {
+	case errors.As(err, &full):
+		return wire.WebhookMade{}, fault.New(fault.Conflict, "too_many", "there are %s already; remove one first", say.Count(full.All, "webhook"))
+	case errors.Is(err, store.ErrWebhookExists):
+		return wire.WebhookMade{}, webhookExists(name)
+	case errors.Is(err, store.ErrNoWebhook):
+		return wire.WebhookMade{}, s.noWebhook(ctx, name)
+	case err != nil:
 		return wire.WebhookMade{}, err
 	}
 	s.courier.Wake()
@@ -153,6 +158,10 @@ func (s *Service) PutWebhook(ctx context.Context, c identity.Caller, in wire.Web
 	last, err := s.store.LastEvent(ctx)
 	out.Webhook = wireWebhook(st, kept, last)
 	return out, err
+}
+
+func webhookExists(name string) error {
+	return fault.New(fault.Conflict, "exists", "there is a webhook %s already; to change it: gneiss webhook set %s", name, name)
 }
 
 func (s *Service) noWebhook(ctx context.Context, name string) error {

@@ -128,8 +128,8 @@ func happens(t *testing.T, st *store.Store, kind events.Kind, about string) {
 
 func put(t *testing.T, st *store.Store, name, url, topics string) {
 	t.Helper()
-	if err := st.PutWebhook(t.Context(), store.Webhook{Name: name, URL: url, Secret: secret, Topics: topics, Status: store.WebhookActive,
-		Made: time.Now().UTC().Format(time.RFC3339Nano)}); err != nil {
+	if err := st.AddWebhook(t.Context(), store.Webhook{Name: name, URL: url, Secret: secret, Topics: topics, Status: store.WebhookActive,
+		Made: time.Now().UTC().Format(time.RFC3339Nano)}, store.Bound{}); err != nil {
 		t.Fatal(err)
 	}
 }
