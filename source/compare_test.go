@@ -154,10 +154,11 @@ func TestWidthsTellNothing(t *testing.T) {
 func TestPoliciesComeFirst(t *testing.T) {
 	src, m := onPostgreSQL(t, ofCollations("yes"))
 	for rule, wants := range map[string]string{
-		"parent_id = 3":               "Filter: (((a)::text > 'abc'::text) AND (parent_id = 3))", // what docs/security.md excepts
-		"parent_id IN (1, 3)":         "Filter: ((parent_id = ANY ('{1,3}'::bigint[])) AND ",
-		"parent_id <> 2":              "Filter: ((parent_id <> 2) AND ",
-		"parent_id <> 2 AND id < 500": "Filter: ((parent_id <> 2) AND (id < 500) AND ",
+		"parent_id = 3":                            "Filter: (((a)::text > 'abc'::text) AND (parent_id = 3))", // what docs/security.md excepts
+		"parent_id IN (1, 3)":                      "Filter: ((parent_id = ANY ('{1,3}'::bigint[])) AND ",
+		"parent_id <> 2":                           "Filter: ((parent_id <> 2) AND ",
+		"parent_id IN (SELECT id FROM src.s.free)": "Filter: ((hashed SubPlan 1) AND ",
+		"parent_id <> 2 AND id < 500":              "Filter: ((parent_id <> 2) AND (id < 500) AND ",
 	} {
 		set := setOf(t, m, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "r"}, Table: "src.s.texts", Rule: rule})
 		conditions := []string{"a > 'abc'", "d LIKE 'ab%'", "a > 'abc' AND d < 'x'", "n = 'x'", "long <> 'x'"}
@@ -202,6 +203,56 @@ func TestPoliciesComeFirst(t *testing.T) {
 						t.Errorf("%s in %s:\n%s", rule, sql, line)
 					}
 				}
+			}
+		}
+	}
+}
+
+// throughList is a line of a plan in which an array that a sub-query gives is compared with each row.
+var throughList = regexp.MustCompile(`Filter:.*= ANY \((\$|\(InitPlan)`)
+
+// TestListsOfPoliciesAreLookedUp: a row is looked up in the list that a policy reads, in an index where there is
+// one, and the list is not gone through for each row. With 20,000 rows and as many entries that would be 200 million
+// comparisons.
+func TestListsOfPoliciesAreLookedUp(t *testing.T) {
+	src, m := onPostgreSQL(t, `CREATE TABLE readings (id BIGINT PRIMARY KEY, plain BIGINT NOT NULL, led BIGINT NOT NULL, partial BIGINT NOT NULL, second BIGINT NOT NULL);
+		INSERT INTO readings SELECT i, i, i, i, i FROM generate_series(1, 20000) i;
+		CREATE INDEX ON readings (led, second);
+		CREATE INDEX ON readings (partial) WHERE partial > 7;
+		CREATE TABLE allowed (who TEXT NOT NULL, no BIGINT);
+		INSERT INTO allowed SELECT 'flint', i FROM generate_series(10001, 30000) i;
+		ANALYZE`)
+	for column, wants := range map[string]string{
+		"id": "Index Cond: (id = ANY", "led": "Index Cond: (led = ANY",
+		"plain": "Filter: (hashed SubPlan", "partial": "Filter: (hashed SubPlan", "second": "Filter: (hashed SubPlan",
+	} {
+		for rule, rows := range map[string]int{
+			column + " IN (SELECT no FROM src.s.allowed WHERE who = CURRENT_USER)":                          10_000,
+			column + " IN (SELECT no FROM src.s.allowed WHERE who = 'nobody')":                             0,
+			column + " IN (SELECT CASE WHEN no < 20000 THEN no END FROM src.s.allowed)":                    9_999,
+			"NOT " + column + " IN (SELECT no FROM src.s.allowed)":                                         10_000,
+			column + " NOT IN (SELECT CASE WHEN no < 20000 THEN no END FROM src.s.allowed)":                0,
+			"(" + column + " IN (SELECT no FROM src.s.allowed)) IS NOT TRUE AND id > 5":                    9_995,
+			"CASE WHEN id < 5 THEN FALSE ELSE " + column + " IN (SELECT no FROM src.s.allowed) END":        10_000,
+			column + " IN (SELECT no FROM src.s.allowed) AND id IN (SELECT no - 100 FROM src.s.allowed)":   10_000,
+			column + " = ANY (ARRAY[1, 2, 3]) OR " + column + " IN (SELECT no FROM src.s.allowed LIMIT 7)": 10,
+		} {
+			set := setOf(t, m, policy.PutRowPolicy{ScopeText: policy.ScopeText{Name: "r"}, Table: "src.s.readings", Rule: rule})
+			w := twin{src, rights(t, m, "flint"), set}
+			if got := w.says(t, "SELECT count(*) FROM src.s.readings"); got != fmt.Sprintf("[%d]", rows) {
+				t.Errorf("%s: %v rows, want %d", rule, got, rows)
+			}
+			plan, err := emit.Make("SELECT count(*) FROM src.s.readings", nil, w.st, set)
+			if err != nil {
+				t.Fatal(err)
+			}
+			lines, err := src.Explain(t.Context(), plan.SQL, source.Bind(plan.Args, source.Facts{}))
+			text := strings.Join(lines, "\n")
+			if err != nil || strings.HasSuffix(rule, "CURRENT_USER)") && !strings.Contains(text, wants) {
+				t.Errorf("%s: want %s in\n%s\n%v", rule, wants, text, err)
+			}
+			if throughList.MatchString(text) {
+				t.Errorf("%s: a list is gone through for each row:\n%s", rule, text)
 			}
 		}
 	}

@@ -63,6 +63,7 @@ type Column struct {
 	NotNull bool
 	Key     bool // it is part of the primary key
 	Unique  bool // it is part of another unique key, or of an exclusion
+	Indexed bool // an index over all rows begins with it
 	// Declared is the database's own name of the type, where Type is another that
 	// holds its values.
 	Declared string

@@ -71,8 +71,9 @@ type AddObject struct {
 	Kind    string `json:"kind"`
 	Type    string `json:"type,omitempty"` // of a column; of a source, what kind of database it is
 	NotNull bool   `json:"not_null,omitempty"`
-	Key     bool   `json:"key,omitempty"`    // of a column: part of the primary key
-	Unique  bool   `json:"unique,omitempty"` // of a column: part of another unique key
+	Key     bool   `json:"key,omitempty"`     // of a column: part of the primary key
+	Unique  bool   `json:"unique,omitempty"`  // of a column: part of another unique key
+	Indexed bool   `json:"indexed,omitempty"` // of a column: an index over all rows begins with it
 	// Declared is the database's own type of a column, where Type is another that
 	// holds its values.
 	Declared string `json:"declared,omitempty"`
@@ -103,7 +104,7 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 		}
 		found := *old
 		found.Missing, found.Declared, found.Comment, found.Collation = false, c.Declared, c.Comment, c.Collation
-		found.Type, found.NotNull, found.Key, found.Unique = c.Type, c.NotNull, c.Key, c.Unique
+		found.Type, found.NotNull, found.Key, found.Unique, found.Indexed = c.Type, c.NotNull, c.Key, c.Unique, c.Indexed
 		m.setObject(found)
 		return nil
 	}
@@ -116,6 +117,7 @@ func (c AddObject) apply(m *Model, _ time.Time) error {
 		NotNull:  c.NotNull,
 		Key:      c.Key,
 		Unique:   c.Unique,
+		Indexed:  c.Indexed,
 		Declared: c.Declared,
 		Comment:  c.Comment,
 

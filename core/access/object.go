@@ -60,6 +60,7 @@ type Object struct {
 	Level    Level     // of a label
 	Key      bool      // of a column: it is part of the table's primary key
 	Unique   bool      // of a column: it is part of another unique key, or of an exclusion
+	Indexed  bool      // of a column: an index over all rows begins with it
 	// Collation is that by which a column's texts are compared: "default" for the database's own,
 	// else its name with its schema; ~ before it says that equal texts can have other bytes. It is
 	// empty where the column has none, or where the scan did not say.

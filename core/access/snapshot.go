@@ -143,7 +143,7 @@ func (m *Model) Snapshot(put func(any) error) error {
 
 func (c *ObjectColumns) add(o *Object, t *texts) {
 	c.Kind = append(c.Kind, byte(o.Kind))
-	c.Flags = append(c.Flags, flags(o.NotNull, o.Missing, o.Key, o.Unique))
+	c.Flags = append(c.Flags, flags(o.NotNull, o.Missing, o.Key, o.Unique, o.Indexed))
 	c.Parent = append(c.Parent, uint32(o.Parent))
 	c.Owner = append(c.Owner, uint32(o.Owner))
 	c.Name = append(c.Name, t.place(o.Name))
@@ -268,6 +268,7 @@ func (r *restoring) objects(s *Snapshot) error {
 				Missing:   flagged(c.Flags[i], 1),
 				Key:       flagged(c.Flags[i], 2),
 				Unique:    flagged(c.Flags[i], 3),
+				Indexed:   flagged(c.Flags[i], 4),
 			}
 			if n := c.Children[i]; n > 0 {
 				o.Children, below = below[:n:n], below[n:]

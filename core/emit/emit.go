@@ -47,11 +47,9 @@ type emitter struct {
 	guarded     map[*query.Relation]guard
 	inline      *query.Relation // the table that is written to
 	defining    []*query.CTE    // WITH queries that are being written, outermost first
-	// policies counts the policies' conditions that are being written, one in the
-	// other.
-	policies int
-	compared int  // lists being written whose values are compared: of DISTINCT, UNION, IN, GROUP BY, PARTITION BY
-	wordless bool // see [query.Outline]
+	policies    *policies       // whose condition is being written
+	compared    int             // lists being written whose values are compared: of DISTINCT, UNION, IN, GROUP BY, PARTITION BY
+	wordless    bool            // see [query.Outline]
 }
 
 // newEmitter makes one for the source that a query reads.
@@ -268,11 +266,14 @@ func (e *emitter) query(q *query.Query) {
 
 // nested writes a query on lines of its own between parentheses.
 func (e *emitter) nested(q *query.Query) {
+	outer := e.policies
+	e.policies = nil
 	e.indent++
 	e.line()
 	e.query(q)
 	e.indent--
 	e.line()
+	e.policies = outer
 }
 
 // values writes the rows of VALUES, under the names of the query's columns.

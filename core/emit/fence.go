@@ -79,6 +79,45 @@ func conditionsOf(items []query.From, where query.Expr) []query.Expr {
 	return all
 }
 
+// policies is what is known of the policies' condition on a table while it is written: the lists that an index
+// is searched for.
+type policies struct{ searched []*query.InQuery }
+
+// condition writes the policies' condition on a table; first says that the database may search an index by it.
+func (e *emitter) condition(filter query.Expr, first bool) {
+	outer := e.policies
+	e.policies = &policies{}
+	if first {
+		e.policies.searched = searched(filter)
+	}
+	e.expr(filter)
+	e.policies = outer
+}
+
+// searched are the lists of a condition that PostgreSQL can search an index for: the first of those that must hold, or one
+// of each alternative.
+func searched(x query.Expr) []*query.InQuery {
+	switch x := x.(type) {
+	case *query.Binary:
+		if x.Op != "AND" && x.Op != "OR" {
+			return nil
+		}
+		l, r := searched(x.L), searched(x.R)
+		switch {
+		case x.Op == "AND" && len(l) > 0:
+			return l // for one index is searched, and the rest is a filter
+		case x.Op == "OR" && (len(l) == 0 || len(r) == 0):
+			return nil
+		}
+		return append(l, r...)
+	case *query.InQuery:
+		if c, is := x.X.(*query.ColumnRef); is && c.Rel.Columns[c.Col].Indexed && x.Op == "" && !correlated(x.Query) {
+			return []*query.InQuery{x}
+		}
+	}
+	return nil
+}
+
 // A guard is conditions on one table that stand in the sub-query in its place, where what is
 // not plain is worked out only for rows that are there and meet the rest.
 type guard struct{ plain, rest query.Expr }
@@ -119,9 +158,7 @@ func (e *emitter) guard(r *query.Relation) {
 		return
 	}
 	e.write(" AND CASE WHEN ")
-	e.policies++
-	e.expr(r.Governed.Filter)
-	e.policies--
+	e.condition(r.Governed.Filter, false)
 	if g.plain != nil {
 		e.write(" AND ")
 		e.expr(e.onTable(r, g.plain))

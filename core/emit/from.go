@@ -133,9 +133,7 @@ func (e *emitter) governed(r *query.Relation) {
 	if g.Filter != nil {
 		e.line()
 		e.write("WHERE ")
-		e.policies++
-		e.expr(g.Filter)
-		e.policies--
+		e.condition(g.Filter, true)
 		e.guard(r)
 		if e.fails(g.Filter) {
 			e.wordless = true

@@ -2,6 +2,7 @@ package emit
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gneiss/core/query"
@@ -114,18 +115,25 @@ func (e postgres) inList(x *query.InList) {
 	e.write("))")
 }
 
-// inQuery writes IN with a sub-query. One that stands in a policy and does not
-// depend on the row is read once, into an array, and the array can be looked up in
-// an index; a sub-query in its place would keep the database from it.
+// inQuery writes IN with a sub-query. One that stands in a policy and does not depend on the row is
+// read once. Where an index can be searched for it, it is read into an array, which serves that. Elsewhere
+// each row is looked up in a hash of it, for an array would be gone through for each row: NOT NOT keeps the
+// server from making a join of it, before which it would test what a reader asks.
 func (e postgres) inQuery(x *query.InQuery) {
+	if e.policies != nil && x.Op == "" && !correlated(x.Query) {
+		if slices.Contains(e.policies.searched, x) {
+			e.write("(")
+			e.expr(x.X)
+			e.write(" = ANY(ARRAY(")
+			e.nested(x.Query)
+			e.write(")))")
+			return
+		}
+		e.write("(NOT (NOT ")
+		defer e.write("))")
+	}
 	e.write("(")
 	e.expr(x.X)
-	if _, isRow := x.X.(*query.Row); e.policies > 0 && !isRow && x.Op == "" && !correlated(x.Query) {
-		e.write(" = ANY(ARRAY(")
-		e.nested(x.Query)
-		e.write(")))")
-		return
-	}
 	switch {
 	case x.Op == "":
 		e.write(" IN (")

@@ -210,13 +210,8 @@ func (e *emitter) whereOf(w *query.Write) {
 		first = false
 		write()
 	}
-	policies := func() {
-		e.policies++
-		e.expr(filter)
-		e.policies--
-	}
 	if filter != nil {
-		and(policies)
+		and(func() { e.condition(filter, true) })
 	}
 	if plain != nil {
 		and(func() { e.besides(e.risky(plain), plain) })
@@ -224,7 +219,7 @@ func (e *emitter) whereOf(w *query.Write) {
 	if rest != nil {
 		and(func() {
 			e.write("CASE WHEN ")
-			policies()
+			e.condition(filter, false)
 			e.write(" THEN ")
 			e.besides(e.risky(rest), rest)
 			e.write(" END")

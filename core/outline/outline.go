@@ -231,7 +231,7 @@ func (l outline) object(id access.ObjectID) {
 		l.things["view "+path] = view{c}
 	case o.Kind == access.View, o.Kind == access.Column && m.Object(o.Parent).Kind == access.View, o.Kind == access.Platform:
 	default:
-		l.things["object "+path] = found{path, o.Missing, o.Type, o.Declared, o.Comment, o.NotNull, o.Key, o.Unique, o.Collation}
+		l.things["object "+path] = found{path, o.Missing, o.Type, o.Declared, o.Comment, o.NotNull, o.Key, o.Unique, o.Indexed, o.Collation}
 	}
 }
 
@@ -329,11 +329,12 @@ type (
 	}
 	// found is what a scan found in a source, and what is not taken back.
 	found struct {
-		name                     string
-		missing                  bool
-		kind, declared, comment  string
-		notNull, isKey, isUnique bool
-		collation                string
+		name                    string
+		missing                 bool
+		kind, declared, comment string
+		notNull, isKey          bool
+		isUnique, isIndexed     bool
+		collation               string
 	}
 )
 

@@ -89,7 +89,7 @@ func (b *binder) relation(o *access.Object) *Relation {
 		if t == nil {
 			continue // a type that the language does not have cannot be read
 		}
-		column := Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID, Collation: c.Collation}
+		column := Column{Name: c.Name, Type: t, NotNull: c.NotNull, ID: c.ID, Collation: c.Collation, Indexed: c.Indexed}
 		if exact && sqltype.Modifier(c.Type, t.OID) >= 0 {
 			column.Declared = c.Type
 		}

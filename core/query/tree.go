@@ -263,6 +263,7 @@ type Column struct {
 	Declared string // the type's name with its modifier, where it has one: numeric(15,2)
 	NotNull  bool
 	ID       access.ObjectID // of a base table's column
+	Indexed  bool            // an index of the base table begins with it
 	// Collation is that of a base table's column: see [access.Object].
 	Collation string
 	// Withheld is policy.Absent or policy.Refuse where the column is not there

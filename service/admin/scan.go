@@ -96,7 +96,7 @@ func found(st *platform.State, name string, tables []source.Table, routines []so
 	add := func(o access.AddObject) {
 		old, err := st.Model.Lookup(o.Path)
 		if added[o.Path] ||
-			err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique &&
+			err == nil && !old.Missing && old.Type == o.Type && old.NotNull == o.NotNull && old.Key == o.Key && old.Unique == o.Unique && old.Indexed == o.Indexed &&
 				old.Declared == o.Declared && old.Comment == o.Comment && old.Collation == o.Collation {
 			return
 		}
@@ -121,6 +121,7 @@ func found(st *platform.State, name string, tables []source.Table, routines []so
 					NotNull:  c.NotNull,
 					Key:      c.Key,
 					Unique:   c.Unique,
+					Indexed:  c.Indexed,
 					Declared: c.Declared,
 					Comment:  c.Comment,
 

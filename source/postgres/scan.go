@@ -40,8 +40,8 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	}
 	var tables []source.Table
 	var schema, table, name, typ, kind, domain, of, comment, about, collation string
-	var notNull, key, unique bool
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &of, &comment, &about, &collation}, func() error {
+	var notNull, key, unique, indexed bool
+	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &indexed, &of, &comment, &about, &collation}, func() error {
 		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
 			tables = append(tables, source.Table{Schema: schema, Name: table, Kind: of, Comment: comment})
 		}
@@ -52,6 +52,7 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 			NotNull:  notNull,
 			Key:      key,
 			Unique:   unique,
+			Indexed:  indexed,
 			Comment:  about,
 
 			Collation: collation,
