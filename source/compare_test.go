@@ -227,7 +227,7 @@ func TestListsOfPoliciesAreLookedUp(t *testing.T) {
 		"plain": "Filter: (hashed SubPlan", "partial": "Filter: (hashed SubPlan", "second": "Filter: (hashed SubPlan",
 	} {
 		for rule, rows := range map[string]int{
-			column + " IN (SELECT no FROM src.s.allowed WHERE who = CURRENT_USER)":                          10_000,
+			column + " IN (SELECT no FROM src.s.allowed WHERE who = CURRENT_USER)":                         10_000,
 			column + " IN (SELECT no FROM src.s.allowed WHERE who = 'nobody')":                             0,
 			column + " IN (SELECT CASE WHEN no < 20000 THEN no END FROM src.s.allowed)":                    9_999,
 			"NOT " + column + " IN (SELECT no FROM src.s.allowed)":                                         10_000,

@@ -252,7 +252,7 @@ func scanned(t testing.TB, src source.Source, kind string) (source.Source, *acce
 		path := "src.s." + access.Quote(table.Name)
 		changes = append(changes, access.AddObject{Path: path, Kind: "table"})
 		for _, c := range table.Columns {
-			changes = append(changes, access.AddObject{Path: path + "." + access.Quote(c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique, Declared: c.Declared, Collation: c.Collation, Indexed: c.Indexed})
+			changes = append(changes, c.Object(path))
 		}
 	}
 	m, err := access.New().Apply(time.Unix(1, 0), changes...)

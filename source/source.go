@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"time"
 
+	"gneiss/core/access"
 	"gneiss/core/emit"
 	"gneiss/core/query"
 	"gneiss/core/sqltype"
@@ -71,6 +72,12 @@ type Column struct {
 	// Collation is "default" for the database's own, else a name with its schema, and ~ before
 	// it where equal texts can have other bytes; empty: the column has none.
 	Collation string
+}
+
+// Object is the change by which the model takes a column in, under its table's path.
+func (c Column) Object(table string) access.AddObject {
+	return access.AddObject{Path: table + "." + access.Quote(c.Name), Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Unique: c.Unique,
+		Indexed: c.Indexed, Declared: c.Declared, Comment: c.Comment, Collation: c.Collation}
 }
 
 // A Source is one connected database. Its methods may be called concurrently,

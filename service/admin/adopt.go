@@ -58,16 +58,7 @@ func (s *Service) Adopt(ctx context.Context, c identity.Caller, name string, in 
 	changes := []platform.Change{access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"},
 		access.AddObject{Path: path, Kind: "table", Declared: databaseView, Comment: t.Comment}}
 	for _, column := range t.Columns {
-		changes = append(
-			changes,
-			access.AddObject{
-				Path:     access.JoinPath(name, t.Schema, t.Name, column.Name),
-				Kind:     "column",
-				Type:     column.Type,
-				Declared: column.Declared,
-				Comment:  column.Comment,
-			},
-		)
+		changes = append(changes, column.Object(path))
 	}
 	return s.carryOut(
 		ctx,

@@ -111,23 +111,10 @@ func found(st *platform.State, name string, tables []source.Table, routines []so
 			continue
 		}
 		add(access.AddObject{Path: access.JoinPath(name, t.Schema), Kind: "schema"})
-		add(access.AddObject{Path: access.JoinPath(name, t.Schema, t.Name), Kind: "table", Declared: t.Kind, Comment: t.Comment})
+		table := access.JoinPath(name, t.Schema, t.Name)
+		add(access.AddObject{Path: table, Kind: "table", Declared: t.Kind, Comment: t.Comment})
 		for _, c := range t.Columns {
-			add(
-				access.AddObject{
-					Path:     access.JoinPath(name, t.Schema, t.Name, c.Name),
-					Kind:     "column",
-					Type:     c.Type,
-					NotNull:  c.NotNull,
-					Key:      c.Key,
-					Unique:   c.Unique,
-					Indexed:  c.Indexed,
-					Declared: c.Declared,
-					Comment:  c.Comment,
-
-					Collation: c.Collation,
-				},
-			)
+			add(c.Object(table))
 		}
 	}
 	for _, r := range routines {

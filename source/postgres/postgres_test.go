@@ -90,7 +90,7 @@ func rights(t *testing.T, src *postgres.Source) *access.Rights {
 		path := "src.s." + table.Name
 		changes = append(changes, access.AddObject{Path: path, Kind: "table"})
 		for _, c := range table.Columns {
-			changes = append(changes, access.AddObject{Path: path + "." + c.Name, Kind: "column", Type: c.Type, NotNull: c.NotNull, Key: c.Key, Declared: c.Declared})
+			changes = append(changes, c.Object(path))
 		}
 	}
 	m, err := access.New().Apply(time.Unix(1, 0), changes...)
