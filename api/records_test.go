@@ -191,7 +191,7 @@ func TestRecordsAreFollowed(t *testing.T) {
 // TestLongAnswersAreWhole: who reads slowly gets all of an answer, however long it takes; who does not read is
 // cut off.
 func TestLongAnswersAreWhole(t *testing.T) {
-	const patience = 300 * time.Millisecond
+	const patience = 800 * time.Millisecond
 	api.PatienceOf(patience)
 	defer api.PatienceOf(30 * time.Second)
 	server := demotest.Start(t)
@@ -216,9 +216,9 @@ func TestLongAnswersAreWhole(t *testing.T) {
 		} else if err != nil {
 			t.Fatalf("it breaks off after %d lines and %s: %v", lines, time.Since(began), err)
 		}
-		time.Sleep(patience / 30)
+		time.Sleep(patience / 60)
 	}
-	if took := time.Since(began); lines != 100_001 || took < 3*patience {
+	if took := time.Since(began); lines != 100_001 || took < 2*patience {
 		t.Errorf("%d lines took %s, which proves nothing", lines, took)
 	}
 	body = ask()

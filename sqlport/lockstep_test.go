@@ -190,6 +190,45 @@ func messages(t *testing.T, conn *pgx.Conn, n int, list ...pgproto3.FrontendMess
 	return strings.Join(out, ", ")
 }
 
+// TestErrorsAreToldAtOnce: an error is not held back until Sync, and a FETCH that was prepared before its cursor gives
+// the cursor's columns.
+func TestErrorsAreToldAtOnce(t *testing.T) {
+	p, direct := noted(t, "")
+	server, err := pgx.Connect(ctx, direct)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer server.Close(ctx)
+	ours := p.connect(t, "flint", "survey_pg")
+	for _, conn := range []*pgx.Conn{server, ours} {
+		front := conn.PgConn().Frontend()
+		conn.PgConn().Conn().SetReadDeadline(time.Now().Add(20 * time.Second))
+		front.Send(&pgproto3.Parse{Query: "SELECT nosuch"})
+		front.Send(&pgproto3.Bind{})
+		if err := front.Flush(); err != nil {
+			t.Fatal(err)
+		}
+		if message, err := front.Receive(); err != nil || fmt.Sprintf("%T", message) != "*pgproto3.ErrorResponse" {
+			t.Errorf("%T comes, %v", message, err)
+		}
+		messages(t, conn, 1, &pgproto3.Sync{})
+	}
+	for _, text := range []string{"FETCH ALL FROM c", "EXECUTE c"} {
+		for _, list := range [][]pgproto3.FrontendMessage{
+			{&pgproto3.Parse{Name: text, Query: text}, &pgproto3.Describe{ObjectType: 'S', Name: text}, &pgproto3.Sync{}},
+			{&pgproto3.Query{String: "BEGIN; DECLARE c CURSOR FOR SELECT 1, 2; PREPARE c AS SELECT 1, 2, 3"}},
+			{&pgproto3.Bind{PreparedStatement: text}, &pgproto3.Describe{ObjectType: 'P'}, &pgproto3.Execute{}, &pgproto3.Sync{}},
+			{&pgproto3.Query{String: "CLOSE c; DEALLOCATE c; DECLARE c CURSOR FOR SELECT 'a', 'b', 'c'; PREPARE c AS SELECT 1"}},
+			{&pgproto3.Bind{PreparedStatement: text, ResultFormatCodes: []int16{0, 1, 0}}, &pgproto3.Describe{ObjectType: 'P'}, &pgproto3.Execute{}, &pgproto3.Sync{}},
+			{&pgproto3.Query{String: "ROLLBACK; DEALLOCATE c"}},
+		} {
+			if want, got := messages(t, server, 1, list...), messages(t, ours, 1, list...); got != want {
+				t.Errorf("%s %v\nsays %s\nthe server %s", text, list[0], got, want)
+			}
+		}
+	}
+}
+
 // TestMessagesInLockstep compares what comes back for messages that come together.
 func TestMessagesInLockstep(t *testing.T) {
 	p, direct := noted(t, "")

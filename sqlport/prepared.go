@@ -146,6 +146,10 @@ func (c *session) bind(m *pgproto3.Bind) error {
 	if m.DestinationPortal != "" && c.portals[m.DestinationPortal] != nil {
 		return statef("42P03", "cursor %s already exists", quoted(printable(m.DestinationPortal, 64)))
 	}
+	p, err := c.asOfNow(p)
+	if err != nil {
+		return err
+	}
 	if n := len(m.ResultFormatCodes); n > 1 && n != len(p.columns) {
 		return statef("08P01", "bind message has %d result formats but query has %d columns", n, len(p.columns))
 	}
@@ -170,6 +174,20 @@ func (c *session) bind(m *pgproto3.Bind) error {
 	}
 	c.send(&pgproto3.BindComplete{})
 	return nil
+}
+
+// asOfNow is a statement with the columns that it gives as things are: those of a FETCH are the cursor's, and those of
+// an EXECUTE the statement's, which can have come or changed since it was prepared.
+func (c *session) asOfNow(p *prepared) (*prepared, error) {
+	switch p.piece.Node.GetNode().(type) {
+	case *pg.Node_FetchStmt, *pg.Node_ExecuteStmt:
+	default:
+		return p, nil
+	}
+	now := *p
+	columns, err := c.describeOwn(p)
+	now.columns, now.fields = columns, nil
+	return &now, err
 }
 
 // parameter reads a parameter's value as its text.

@@ -391,7 +391,7 @@ func (c *session) handle(message pgproto3.FrontendMessage) error {
 	default:
 		return statef("08P01", "this message has no place here")
 	}
-	if len(c.out) >= mostOut {
+	if len(c.out) >= mostOut || c.skipping { // an error is told at once
 		return c.flush()
 	}
 	return c.why()

@@ -41,7 +41,8 @@ func (s *Source) Scan(ctx context.Context) ([]source.Table, error) {
 	var tables []source.Table
 	var schema, table, name, typ, kind, domain, of, comment, about, collation string
 	var notNull, key, unique, indexed bool
-	_, err = pgx.ForEachRow(rows, []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &indexed, &of, &comment, &about, &collation}, func() error {
+	into := []any{&schema, &table, &name, &typ, &kind, &domain, &notNull, &key, &unique, &indexed, &of, &comment, &about, &collation}
+	_, err = pgx.ForEachRow(rows, into, func() error {
 		if n := len(tables); n == 0 || tables[n-1].Schema != schema || tables[n-1].Name != table {
 			tables = append(tables, source.Table{Schema: schema, Name: table, Kind: of, Comment: comment})
 		}
