@@ -3,7 +3,6 @@ package service_test
 import (
 	"context"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"testing"
@@ -27,15 +26,7 @@ func onBoth(t testing.TB) (*service.Service, *pgtest.Server, string) {
 // onBothIn is onBoth with the data folder.
 func onBothIn(t testing.TB) (*service.Service, *pgtest.Server, string, string) {
 	t.Helper()
-	dir := demotest.Folder(t)
-	server := pgtest.Start(t)
-	url, err := server.Database("survey")
-	if err == nil {
-		err = demo.AddPostgres(context.Background(), dir, url, io.Discard)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	dir, server, url := demotest.OnServer(t)
 	return demotest.Open(t, dir), server, url, dir
 }
 

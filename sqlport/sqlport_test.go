@@ -15,7 +15,6 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"math/big"
 	"net"
@@ -54,16 +53,11 @@ type port struct {
 func opened(t testing.TB, postgres bool, limits sqlport.Limits) *port {
 	t.Helper()
 	p := &port{}
-	dir := demotest.OwnFolder(t, "drilling", "field")
+	var dir string
 	if postgres {
-		p.server = pgtest.Start(t)
-		var err error
-		if p.url, err = p.server.Database("survey"); err == nil {
-			err = demo.AddPostgres(ctx, dir, p.url, io.Discard)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		dir, p.server, p.url = demotest.OnServer(t, "drilling", "field")
+	} else {
+		dir = demotest.OwnFolder(t, "drilling", "field")
 	}
 	p.svc = demotest.Open(t, dir)
 	l, err := net.Listen("tcp", "127.0.0.1:0")

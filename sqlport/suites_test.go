@@ -84,7 +84,9 @@ func suite(t *testing.T, dir, url string) map[string]*testRun {
 	c := exec.Command("go", "test", "-p", "1", "-json", "-timeout", "10m", ".", "./pgconn", "./pgtype/...", "./pgxpool", "./stdlib")
 	c.Dir, c.Env = dir, append(os.Environ(), "PGX_TEST_DATABASE="+url, "GOFLAGS=-mod=mod", "PGTZ=")
 	file, err := os.Create(filepath.Join(os.Getenv("SUITES_KEEP"), regexp.MustCompile(`\W+`).ReplaceAllString(url, "_")))
-	if err != nil { t.Fatal(err) }
+	if err != nil {
+		t.Fatal(err)
+	}
 	c.Stdout = file
 	err = c.Run()
 	file.Close()

@@ -10,6 +10,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -33,6 +35,7 @@ var made = sync.OnceValues(func() (string, error) {
 // Run runs a package's tests and removes what they shared.
 func Run(m *testing.M) int {
 	code := m.Run()
+	stopServer()
 	if dir, err := made(); err == nil {
 		os.RemoveAll(filepath.Dir(dir))
 	}
@@ -41,65 +44,56 @@ func Run(m *testing.M) int {
 
 // Folder gives a test a data folder of its own: the records copied, the
 // survey's tables linked, for nothing writes to them.
-func Folder(t testing.TB) string {
-	t.Helper()
-	from, err := made()
-	if err != nil {
-		t.Fatal(err)
-	}
-	dir := t.TempDir()
-	for _, name := range []string{"records.db", "audit.db", "pseudonym.key"} {
-		content, err := os.ReadFile(filepath.Join(from, name))
-		if err == nil {
-			err = os.WriteFile(filepath.Join(dir, name), content, 0o600)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	tables := filepath.Join(dir, "sources", "survey")
-	if err := os.MkdirAll(tables, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	files, err := filepath.Glob(filepath.Join(from, "sources", "survey", "*.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, file := range files {
-		if err := os.Link(file, filepath.Join(tables, filepath.Base(file))); err != nil {
-			copyFile(t, file, filepath.Join(tables, filepath.Base(file)))
-		}
-	}
-	return dir
-}
-
-func copyFile(t testing.TB, from, to string) {
-	t.Helper()
-	content, err := os.ReadFile(from)
-	if err == nil {
-		err = os.WriteFile(to, content, 0o600)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+func Folder(t testing.TB) string { return OwnFolder(t) }
 
 // OwnFolder is Folder for tests that write to the survey's tables: those of the
 // schemas are copied, too.
 func OwnFolder(t testing.TB, schemas ...string) string {
 	t.Helper()
-	dir := Folder(t)
-	for _, schema := range schemas {
-		file := filepath.Join(dir, "sources", "survey", schema+".db")
-		if err := os.Rename(file, file+".shared"); err != nil {
-			t.Fatal(err)
-		}
-		copyFile(t, file+".shared", file)
-		if err := os.Remove(file + ".shared"); err != nil {
-			t.Fatal(err)
-		}
+	from, err := made()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return ownFolder(t, from, schemas)
+}
+
+func ownFolder(t testing.TB, from string, schemas []string) string {
+	t.Helper()
+	dir := t.TempDir()
+	if err := copyFolder(from, dir, schemas...); err != nil {
+		t.Fatal(err)
 	}
 	return dir
+}
+
+// copyFolder copies a data folder. Of the survey's tables those of the schemas are copied, the others linked.
+func copyFolder(from, to string, schemas ...string) error {
+	for _, name := range []string{"records.db", "audit.db", "pseudonym.key"} {
+		if err := copyFile(filepath.Join(from, name), filepath.Join(to, name)); err != nil {
+			return err
+		}
+	}
+	tables := filepath.Join("sources", "survey")
+	if err := os.MkdirAll(filepath.Join(to, tables), 0o700); err != nil {
+		return err
+	}
+	files, err := filepath.Glob(filepath.Join(from, tables, "*.db"))
+	for _, file := range files {
+		name := filepath.Base(file)
+		own := filepath.Join(to, tables, name)
+		if slices.Contains(schemas, strings.TrimSuffix(name, ".db")) || os.Link(file, own) != nil {
+			err = errors.Join(err, copyFile(file, own))
+		}
+	}
+	return err
+}
+
+func copyFile(from, to string) error {
+	content, err := os.ReadFile(from)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, content, 0o600)
 }
 
 // Open opens the service of a folder, until the test ends.

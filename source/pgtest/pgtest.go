@@ -186,6 +186,30 @@ func (s *Server) Database(name string) (string, error) {
 	return strings.Replace(s.URL, "/postgres?", "/"+name+"?", 1), err
 }
 
+// Reset makes a database again as a template has it, and removes all others.
+func (s *Server) Reset(template, name string) error {
+	var others []string
+	rows, err := s.DB.Query("SELECT datname FROM pg_database WHERE NOT datistemplate AND datname NOT IN ('postgres', $1)", template)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var other string
+		if err := rows.Scan(&other); err != nil {
+			return err
+		}
+		others = append(others, other)
+	}
+	for _, other := range others {
+		if _, err := s.DB.Exec(`DROP DATABASE "` + other + `" WITH (FORCE)`); err != nil {
+			return err
+		}
+	}
+	_, err = s.DB.Exec("CREATE DATABASE " + name + " TEMPLATE " + template)
+	return errors.Join(rows.Err(), err)
+}
+
 // Exec runs statements in a database of the server.
 func (s *Server) Exec(url, text string) error {
 	db, err := sql.Open("pgx", url)
