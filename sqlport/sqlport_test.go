@@ -26,6 +26,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gneiss/demo"
 	"gneiss/demo/demotest"
@@ -480,6 +481,19 @@ func onCancelling(t *testing.T, p *port) {
 		if _, err := conn.Exec(ctx, "SET statement_timeout = '200ms'; "+long, pgx.QueryExecModeSimpleProtocol); state(err) != "57014" {
 			t.Errorf("%s: statement_timeout: %v", database, err)
 		}
+		// Who guesses the secret.
+		foreign, err := net.Dial("tcp", p.address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		guess, _ := (&pgproto3.CancelRequest{ProcessID: pgConn.PID(), SecretKey: []byte{1, 2, 3, 4}}).Encode(nil)
+		began = time.Now()
+		conn.Exec(ctx, "SET statement_timeout = '500ms'")
+		time.AfterFunc(100*time.Millisecond, func() { foreign.Write(guess) })
+		if _, err := pgConn.Exec(ctx, long).ReadAll(); state(err) != "57014" || time.Since(began) < 450*time.Millisecond {
+			t.Errorf("%s: a guessed secret cancels after %s: %v", database, time.Since(began), err)
+		}
+		foreign.Close()
 		// Who goes away without a word.
 		gone := p.connect(t, "flint", database)
 		gone.PgConn().Frontend().SendQuery(query(long))
