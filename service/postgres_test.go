@@ -125,7 +125,7 @@ func TestServerThroughTheGateway(t *testing.T) {
 	if out, err := ask("opal", "INSERT INTO survey_pg.field.notes (id, body) VALUES ('6f9619ff-8b86-d011-b42d-00c04fc964ff', 'x') RETURNING id"); err != nil || fmt.Sprint(out.Rows) != "[[6f9619ff-8b86-d011-b42d-00c04fc964ff]]" {
 		t.Errorf("the new table: %v (%v)", out.Rows, err)
 	}
-	server.Stop()
+	server.Kill()
 	_, err = ask("flint", "SELECT count(*) FROM survey_pg.drilling.boreholes")
 	if p := fault.Of(err); p.Code != "source_unavailable" || p.Reference == "" || strings.Contains(p.Detail, "127.0.0.1") {
 		t.Errorf("without the server: %+v", p)

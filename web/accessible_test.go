@@ -34,9 +34,10 @@ func TestAccessible(t *testing.T) {
 	for _, as := range []struct {
 		dark  bool
 		width int64
-	}{{false, 1280}, {true, 1280}, {false, 768}} {
+		rules string // all are tried once; what is dark is tried for contrast, what is narrow for the rest
+	}{{false, 1280, ""}, {true, 1280, ", runOnly: ['color-contrast']"}, {false, 768, ", rules: {'color-contrast': {enabled: false}}"}} {
 		t.Run(fmt.Sprintf("dark %t, %d wide", as.dark, as.width), func(t *testing.T) {
-			ctx := browser(t, as.dark)
+			ctx, check := browser(t, as.dark), axe{string(check), as.rules}
 			run(t, ctx, chromedp.EmulateViewport(as.width, 900))
 			accessible(t, ctx, check, "the sign-in", chromedp.Navigate(server), chromedp.WaitVisible(`input[name=user]`, chromedp.ByQuery))
 			run(t, ctx, signIn(server, "opal"))
@@ -56,11 +57,14 @@ var titled = chromedp.Poll(`[...document.querySelectorAll('main h1')].some((h) =
 // settled waits until nothing is loading any more.
 var settled = chromedp.Poll(`!document.querySelector('[aria-busy=true], .animate-pulse')`, nil)
 
-func accessible(t *testing.T, ctx context.Context, check []byte, what string, actions ...chromedp.Action) {
+// axe is the check's code, and which of its rules are tried.
+type axe struct{ code, rules string }
+
+func accessible(t *testing.T, ctx context.Context, check axe, what string, actions ...chromedp.Action) {
 	t.Helper()
 	var found []string
-	look := chromedp.Tasks(append(actions, chromedp.Evaluate(string(check)+";0", nil),
-		chromedp.Evaluate(`axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.flatMap(v => v.nodes.slice(0, 3).map(n => v.id + ': ' + n.target.join(' ') + ': ' + (n.any[0] ?? n.all[0] ?? n.none[0])?.message)))`,
+	look := chromedp.Tasks(append(actions, chromedp.Evaluate(check.code+";0", nil),
+		chromedp.Evaluate(`axe.run(document, {resultTypes: ['violations']`+check.rules+`}).then(r => r.violations.flatMap(v => v.nodes.slice(0, 3).map(n => v.id + ': ' + n.target.join(' ') + ': ' + (n.any[0] ?? n.all[0] ?? n.none[0])?.message)))`,
 			&found, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) })))
 	run(t, ctx, chromedp.ActionFunc(func(ctx context.Context) error {
 		err := look.Do(ctx)

@@ -186,8 +186,16 @@ func (s *Server) Database(name string) (string, error) {
 	return strings.Replace(s.URL, "/postgres?", "/"+name+"?", 1), err
 }
 
-// Reset makes a database again as a template has it, and removes all others.
+// Reset makes a database again as a template has it, and removes all others. A server that a test has killed is
+// started.
 func (s *Server) Reset(template, name string) error {
+	select {
+	case <-s.ended:
+		if err := s.Restart(); err != nil {
+			return err
+		}
+	default:
+	}
 	var others []string
 	rows, err := s.DB.Query("SELECT datname FROM pg_database WHERE NOT datistemplate AND datname NOT IN ('postgres', $1)", template)
 	if err != nil {
