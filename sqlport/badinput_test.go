@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gneiss/demo"
 	"gneiss/sqlport"
@@ -99,6 +100,21 @@ func TestWaiting(t *testing.T) {
 		t.Fatal(err)
 	}
 	ended(c, "with a limit of its own", 200*time.Millisecond, "57P05")
+	// Who is waited for within a statement is told the same, and of no other error.
+	grantWrites(t, p, "survey")
+	c = p.connect(t, "flint", "survey")
+	if _, err := c.Exec(ctx, "SET idle_in_transaction_session_timeout = '300ms'"); err != nil {
+		t.Fatal(err)
+	}
+	front := c.PgConn().Frontend()
+	front.SendQuery(&pgproto3.Query{String: "COPY field.visits FROM STDIN"})
+	if err := front.Flush(); err != nil {
+		t.Fatal(err)
+	}
+	if m, err := front.Receive(); err != nil || fmt.Sprintf("%T", m) != "*pgproto3.CopyInResponse" {
+		t.Fatalf("%T, %v", m, err)
+	}
+	ended(c, "in COPY", 300*time.Millisecond, "25P03")
 }
 
 // TestTooMuch holds the bounds of what one who has signed in may send and hold.

@@ -180,13 +180,9 @@ func (in *copyIn) next() (pgproto3.FrontendMessage, error) {
 		return nil, statef("57014", "canceling statement due to user request")
 	}
 	if err != nil {
-		c.mu.Lock()
-		if c.ended == nil {
-			c.ended = err
-		}
-		c.mu.Unlock()
+		return nil, c.ends(err)
 	}
-	return message, err
+	return message, nil
 }
 
 // read takes as many rows from the buffer as are there; last: no more comes.

@@ -61,10 +61,7 @@ func (c *session) execute(name string, most int) error {
 		// Statements that come before the next Sync are one transaction.
 		next, err := c.receive()
 		if err != nil {
-			c.mu.Lock()
-			c.ended = err
-			c.mu.Unlock()
-			return err
+			return c.ends(err)
 		}
 		c.ahead = next
 		_, alone := next.(*pgproto3.Sync)
@@ -130,7 +127,7 @@ func (c *session) simple(text string) {
 	c.dropPrepared("")
 	pieces, err := query.Split(text)
 	if err != nil {
-		c.send(c.problem(&located{err, text, 0}))
+		c.refuse(&located{err, text, 0})
 		c.fail()
 		return
 	}
@@ -148,7 +145,7 @@ func (c *session) simple(text string) {
 		}
 		c.lasting(err)
 		if err != nil {
-			c.send(c.problem(&located{err, p.SQL, p.At}))
+			c.refuse(&located{err, p.SQL, p.At})
 			c.fail()
 			return
 		}
@@ -162,7 +159,7 @@ func (c *session) simple(text string) {
 	}
 	if err := c.settled(); err != nil { // the last statement is not done
 		c.out = c.out[:min(last, len(c.out))]
-		c.send(c.problem(err))
+		c.refuse(err)
 	}
 }
 

@@ -162,31 +162,54 @@ func (c *session) over(err error) {
 	if why := c.why(); why != nil {
 		err = why
 	}
-	var timeout net.Error
-	switch {
-	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded):
-		switch {
-		case c.tx != nil && c.leftOfAge() <= 0:
-			err = statef("25P04", "the connection is ended: its transaction has lasted for too long")
-		case c.tx != nil:
-			err = statef("25P03", "the connection is ended: its transaction has waited for too long")
-		default:
-			err = statef("57P05", "the connection is ended: it has waited for too long")
-		}
-	case told(err):
-	default:
-		var bad *stated
-		if !errors.As(err, &bad) {
-			if !isProtocol(err) {
-				return // it is gone
-			}
-			err = statef("08P01", "%s", printable(err.Error(), 200))
-		}
+	if err = c.asEnd(err); err == nil {
+		return // it is gone
 	}
 	c.conn.SetWriteDeadline(time.Now().Add(2 * time.Second))
 	c.send(problem(err, "FATAL"))
 	c.flush()
 	c.linger()
+}
+
+// asEnd is what the client is told of an error that ends its connection; nil: nobody is there.
+func (c *session) asEnd(err error) error {
+	var timeout net.Error
+	var bad *stated
+	switch {
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded):
+		switch {
+		case c.tx != nil && c.leftOfAge() <= 0:
+			return statef("25P04", "the connection is ended: its transaction has lasted for too long")
+		case c.tx != nil:
+			return statef("25P03", "the connection is ended: its transaction has waited for too long")
+		}
+		return statef("57P05", "the connection is ended: it has waited for too long")
+	case told(err), errors.As(err, &bad):
+		return err
+	case isProtocol(err):
+		return statef("08P01", "%s", printable(err.Error(), 200))
+	}
+	return nil
+}
+
+// ends notes why the connection ends, where a statement finds that out: as things are there, and once.
+func (c *session) ends(err error) error {
+	if why := c.asEnd(err); why != nil {
+		err = why
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ended == nil {
+		c.ended = err
+	}
+	return c.ended
+}
+
+// refuse tells the error of a statement. That the connection ends is told by over.
+func (c *session) refuse(err error) {
+	if c.why() == nil {
+		c.send(c.problem(err))
+	}
 }
 
 // linger takes what the client still sends, for a moment: what is left unread as a connection is
@@ -338,8 +361,11 @@ func (c *session) tell() {
 	c.settings.changed = c.settings.changed[:0]
 }
 
-// ready says that the next statement can come, and in which state the session is.
+// ready says that the next statement can come, and in which state the session is; its error, that none can.
 func (c *session) ready() error {
+	if why := c.why(); why != nil {
+		return why
+	}
 	if c.tx == nil {
 		c.asked = false
 	}
@@ -392,7 +418,9 @@ func (c *session) handle(message pgproto3.FrontendMessage) error {
 		return statef("08P01", "this message has no place here")
 	}
 	if len(c.out) >= mostOut || c.skipping { // an error is told at once
-		return c.flush()
+		if err := c.flush(); err != nil {
+			return err
+		}
 	}
 	return c.why()
 }
@@ -402,7 +430,7 @@ func (c *session) extended(err error) {
 	if err == nil {
 		return
 	}
-	c.send(c.problem(err))
+	c.refuse(err)
 	c.skipping = true
 	c.fail()
 }

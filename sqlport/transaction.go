@@ -246,7 +246,7 @@ func (c *session) inBlock() bool { return c.tx != nil && (!c.implicit || c.sever
 // settle ends the transaction of statements that came together.
 func (c *session) settle() {
 	if err := c.settled(); err != nil {
-		c.send(c.problem(err))
+		c.refuse(err)
 	}
 }
 
