@@ -10,6 +10,7 @@
 # make fuzz    each fuzz target, for FUZZ (30s)
 # make soak    clients, kills and a full disk, for SOAK (5m)
 # make mutants each mechanism taken out: a test must fail of it
+# make suites  the drivers' own tests, on a server and on the port
 # make deep    all that takes hours, with a new seed
 # make leaks   the proofs that nothing leaks, on LEAKS (100000) random cases
 # make reference  docs/reference.md, from the code
@@ -32,7 +33,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mo
 WEB_FILES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
 
 
-.PHONY: build test test-desktop clients check lint race race-core fuzz mutants deep soak leaks bench figures figures-check demo shots types reference sbom clean postgresql packages
+.PHONY: build test test-desktop clients check lint race race-core fuzz mutants suites deep soak leaks bench figures figures-check demo shots types reference sbom clean postgresql packages
 
 build: bin/gneiss
 
@@ -122,9 +123,13 @@ fuzz: web/dist/index.html
 mutants: web/dist/index.html postgresql
 	go test . -run TestMutants -mutants -count 1 -timeout 4h -v | grep -v '^=== '
 
+# The drivers' own tests, on a server and on the port: what differs is a list that only gets shorter.
+suites: web/dist/index.html postgresql
+	go test ./sqlport -run TestOthersSuites -suites -count 1 -timeout 30m -v
+
 # What takes hours, with seeds of its own, which it prints: before a release, and whenever a machine is free.
 SEED ?= $(shell date +%s)
-deep: race fuzz leaks soak mutants
+deep: race fuzz leaks soak mutants suites
 	@echo "seed $(SEED)"
 	go test ./source -run 'RandomStatements|NoLeak|TheServersOwnAnswers|GrammarIsCovered' -questions 20000 -leak.cases 20000 -leak.seed $(SEED) -timeout 4h
 	go test ./source -run CostGrows -leak.allpairs -timeout 1h

@@ -190,16 +190,22 @@ func messages(t *testing.T, conn *pgx.Conn, n int, list ...pgproto3.FrontendMess
 	return strings.Join(out, ", ")
 }
 
-// TestErrorsAreToldAtOnce: an error is not held back until Sync, and a FETCH that was prepared before its cursor gives
+// TestMessagesOfASession: a session begins with the mode that it asks for, an error is not held back until Sync, and a FETCH that was prepared before its cursor gives
 // the cursor's columns.
-func TestErrorsAreToldAtOnce(t *testing.T) {
+func TestMessagesOfASession(t *testing.T) {
 	p, direct := noted(t, "")
-	server, err := pgx.Connect(ctx, direct)
+	mode := "default_transaction_read_only=on&default_transaction_isolation=serializable"
+	server, err := pgx.Connect(ctx, direct+"&"+mode)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer server.Close(ctx)
-	ours := p.connect(t, "flint", "survey_pg")
+	ours := p.connect(t, "flint", "survey_pg", mode)
+	for _, text := range []string{"SHOW transaction_read_only", "SHOW transaction_isolation", "RESET ALL", "SET default_transaction_read_only = off"} {
+		if want, got := says(server, text), says(ours, text); got != want {
+			t.Errorf("%s of a new session says %s, the server %s", text, got, want)
+		}
+	}
 	for _, conn := range []*pgx.Conn{server, ours} {
 		front := conn.PgConn().Frontend()
 		conn.PgConn().Conn().SetReadDeadline(time.Now().Add(20 * time.Second))
@@ -224,6 +230,54 @@ func TestErrorsAreToldAtOnce(t *testing.T) {
 		} {
 			if want, got := messages(t, server, 1, list...), messages(t, ours, 1, list...); got != want {
 				t.Errorf("%s %v\nsays %s\nthe server %s", text, list[0], got, want)
+			}
+		}
+	}
+}
+
+// TestArraysKeepTheirDimensions: arrays that are given and asked for in the binary form are a server's, to the byte.
+func TestArraysKeepTheirDimensions(t *testing.T) {
+	p, direct := noted(t, "")
+	server, err := pgx.Connect(ctx, direct)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer server.Close(ctx)
+	ours := p.connect(t, "flint", "survey_pg")
+	value := func(conn *pgx.Conn, text string, given []byte, from, to int16) string {
+		r := conn.PgConn().ExecParams(ctx, text, [][]byte{given}, nil, []int16{from}, []int16{to}).Read()
+		if r.Err != nil || len(r.Rows) != 1 {
+			return fmt.Sprint(r.Err)
+		}
+		return string(r.Rows[0][0])
+	}
+	for of, literals := range map[string][]string{
+		"int":         {"{}", "{1,NULL,3}", "{{1,2},{3,4}}", "[2:3][0:1]={{1,NULL},{3,4}}", "{{{1},{2}},{{3},{4}}}", "[-1:0]={7,8}"},
+		"bigint":      {"{{1,2},{3,4}}"},
+		"text":        {"{}", `{"a b","","null",NULL,"\\","\"","\\\\"}`, `{{a,b},{c,"d,e"}}`, "[0:0]={x}"},
+		"numeric":     {"{{1.50,NaN},{-0.001,1e30}}"},
+		"bool":        {"{{t,f},{NULL,t}}"},
+		"date":        {"{{2026-01-01,infinity},{1999-12-31,NULL}}"},
+		"timestamptz": {"[5:6]={2026-01-01 12:00:00+00,2026-01-02 12:00:00.123456+00}"},
+		"uuid":        {"{{6f9619ff-8b86-d011-b42d-00c04fc964ff},{NULL}}"},
+		"float8":      {"{{1.5,-Infinity},{NaN,0.1}}"},
+		"bytea":       {`{{"\\x00ff"},{"\\x"}}`},
+		"interval":    {"{{01:00:00},{1 mon}}"},
+		"jsonb":       {`{{"{\"a\": 1}"},{"[1, 2]"}}`},
+		"char(3)":     {"{{a,b},{c,d}}"},
+	} {
+		for _, literal := range literals {
+			text := "SELECT $1::" + of + "[]"
+			binary := value(server, text, []byte(literal), 0, 1)
+			for _, forms := range [][2]int16{{0, 0}, {0, 1}, {1, 0}, {1, 1}} {
+				given := literal
+				if forms[0] == 1 {
+					given = binary
+				}
+				want, got := value(server, text, []byte(given), forms[0], forms[1]), value(ours, text, []byte(given), forms[0], forms[1])
+				if got != want {
+					t.Errorf("%s[] %s, given in form %d, asked in %d: %q, the server %q", of, literal, forms[0], forms[1], got, want)
+				}
 			}
 		}
 	}

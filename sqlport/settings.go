@@ -280,11 +280,18 @@ func (s *settings) begin(parameters map[string]string) error {
 			return err
 		}
 	}
+	s.inherit()
 	for name, one := range s.all {
 		s.start[name] = one.value
 	}
 	s.undone, s.changed = nil, nil
 	return nil
+}
+
+// inherit makes the mode of transactions that of those which do not say.
+func (s *settings) inherit() {
+	s.put(s.all["transaction_isolation"], s.get("default_transaction_isolation"))
+	s.put(s.all["transaction_read_only"], s.get("default_transaction_read_only"))
 }
 
 // options reads settings as a server's command line has them: -c name=value.

@@ -313,8 +313,7 @@ func (c *session) finish(commit bool) (err error) {
 		tx.Rollback(ctx) // what cannot be undone by word is undone as the connection is closed
 	}
 	c.settings.ended(!lasts || err != nil)
-	c.settings.put(c.settings.all["transaction_isolation"], c.settings.get("default_transaction_isolation"))
-	c.settings.put(c.settings.all["transaction_read_only"], c.settings.get("default_transaction_read_only"))
+	c.settings.inherit()
 	return err
 }
 

@@ -1,7 +1,6 @@
 package sqlport
 
 import (
-	"encoding/binary"
 	"encoding/hex"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -62,9 +61,6 @@ func (c *converter) binary(oid uint32, text []byte) ([]byte, error) {
 	if oid == 3802 { // jsonb: a version before it
 		return append([]byte{1}, text...), nil
 	}
-	if t := sqltype.Of(oid); t != nil && t.Elem != nil && string(text) == "{}" { // no dimensions, where the library makes one
-		return binary.BigEndian.AppendUint32(make([]byte, 8, 12), t.Elem.OID), nil
-	}
 	return c.convert(oid, pgtype.TextFormatCode, pgtype.BinaryFormatCode, text)
 }
 
@@ -89,6 +85,9 @@ func (c *converter) convert(oid uint32, from, to int16, value []byte) ([]byte, e
 	t, ok := c.types.TypeForOID(oid)
 	if !ok {
 		return nil, statef("0A000", "values of the type %s are taken and given as texts alone", sqltype.Of(oid))
+	}
+	if of := sqltype.Of(oid); of != nil && of.Elem != nil {
+		return c.array(of, from, to, value)
 	}
 	v, err := t.Codec.DecodeValue(c.types, oid, from, value)
 	if err != nil {
