@@ -182,6 +182,32 @@ func TestARosterThatDisablesEndsSessions(t *testing.T) {
 	}
 }
 
+// TestADisabledAccountHasNoWayIn: however it came to be disabled, and whatever it held until then.
+func TestADisabledAccountHasNoWayIn(t *testing.T) {
+	svc := demotest.Open(t, demotest.Folder(t))
+	opal, on, off := caller(t, svc, "opal"), false, true
+	set := func(disabled *bool) {
+		t.Helper()
+		done(t)(svc.Admin.PutSubject(ctx, opal, wire.SubjectRequest{Subject: "user:marl", Disabled: disabled}, true))
+	}
+	set(&off)
+	set(&on)
+	secret, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "marl", Password: "northmark", Token: true}, "192.0.2.1", "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Identity.Authenticate(ctx, secret, "192.0.2.1"); err != nil {
+		t.Fatal(err)
+	}
+	done(t)(svc.Admin.Undo(ctx, opal, wire.UndoRequest{Revisions: []int64{svc.Revision()}}))
+	if _, err := svc.Identity.Authenticate(ctx, secret, "192.0.2.1"); fault.Of(err).Kind != fault.NotSignedIn {
+		t.Errorf("a token of an account that an undo has disabled: %v", err)
+	}
+	if _, _, err := svc.Identity.SignIn(ctx, wire.SignIn{User: "marl", Password: "northmark"}, "192.0.2.1", "test"); err == nil {
+		t.Error("a disabled account signs in")
+	}
+}
+
 // TestTakingAlongIsShown: who loses what was given on to them is named, before it is
 // done.
 func TestTakingAlongIsShown(t *testing.T) {
