@@ -174,7 +174,7 @@ func pgbench(b *testing.B, url, statement string, clients int) func(*testing.B) 
 		b.Fatal(err)
 	}
 	return func(b *testing.B) float64 {
-		out, err := exec.Command("pgbench", "-n", "-M", "prepared", "-f", script, "-c", strconv.Itoa(clients), "-j", "2", "-T", "1", url).CombinedOutput()
+		out, err := exec.Command("pgbench", "-n", "-M", "prepared", "-f", script, "-c", strconv.Itoa(clients), "-j", "2", "-T", "3", url).CombinedOutput()
 		if found := transactions.FindSubmatch(out); err == nil && found != nil {
 			rate, _ := strconv.ParseFloat(string(found[1]), 64)
 			return rate
