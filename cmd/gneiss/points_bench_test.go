@@ -78,7 +78,7 @@ func BenchmarkPoints(b *testing.B) {
 	round()
 	clear(rates)
 	b.ResetTimer()
-	for range 11 {
+	for range 5 {
 		round()
 	}
 	for _, way := range ways {
