@@ -138,6 +138,22 @@ func (h *holds) waited(at place) bool {
 	return s != nil && len(s.turns) > 0
 }
 
+// waitedFor reports whether one waits to whom a hold yields.
+func (h *holds) waitedFor(at place, one *hold) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if s := h.places[at]; s != nil {
+		for who, list := range s.waiting {
+			for _, w := range list {
+				if one.yields(&hold{who: who, alone: w.alone}) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
 // room reports whether one more may be kept.
 func (s *seats) room(who access.SubjectID, alone bool) bool {
 	if alone {

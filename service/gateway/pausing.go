@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"time"
 
 	"gneiss/service/fault"
@@ -18,15 +19,24 @@ type pausing struct {
 	entry *entry
 	o     *outflow
 	src   source.Source
-	own   bool   // it has a connection of its own, and not that of a transaction
-	leave func() // gives back what it keeps; nil: it keeps nothing
+	hold  *hold  // the connection that it keeps of its own; nil: that of a transaction, or none yet
+	at    place  // of the hold
+	leave func() // gives the hold back
+	soon  atomic.Bool
 }
 
-// end gives back what the statement kept.
-func (p *pausing) end() {
-	if p.leave != nil {
-		p.leave()
+// rows takes the rows of a statement in parts, from its transaction or, where that is nil, on a connection of its own.
+func (p *pausing) rows(ctx context.Context, tx source.Tx, in source.Request, row func([][]byte) error) error {
+	if tx != nil {
+		return p.fetched(ctx, tx, in, row)
 	}
+	p.hold = &hold{who: p.caller.User, hurry: p.hurry, rests: true}
+	defer func() {
+		if p.leave != nil {
+			p.leave()
+		}
+	}()
+	return p.src.Stream(ctx, in, p.paused(ctx, row))
 }
 
 // othersWait is how long a statement may keep a connection for its reader while others wait for one.
@@ -34,9 +44,17 @@ const othersWait = 5 * time.Second
 
 var errOthersWait = fault.New(fault.TooMany, "others_wait", "others wait for the connection that these rows keep; read them faster, or fewer at once")
 
-// hurry ends the statement soon.
+// hurry ends the statement soon, if others wait still.
 func (p *pausing) hurry() {
-	time.AfterFunc(othersWait, func() { p.entry.cancel(errOthersWait) })
+	if p.soon.Swap(true) {
+		return
+	}
+	time.AfterFunc(othersWait, func() {
+		p.soon.Store(false)
+		if p.holds.waitedFor(p.at, p.hold) {
+			p.entry.cancel(errOthersWait)
+		}
+	})
 }
 
 // pause sends a part of the rows, and waits until the next is wanted.
@@ -46,8 +64,8 @@ func (p *pausing) pause(ctx context.Context) error {
 	}
 	p.o.rest()
 	again := p.traffic.rest(p.entry)
-	if p.own && p.leave == nil {
-		leave, err := p.keep(ctx, p.src, new(place), p.plan.Source, false, &hold{who: p.caller.User, hurry: p.hurry, rests: true})
+	if p.hold != nil && p.leave == nil {
+		leave, err := p.keep(ctx, p.src, &p.at, p.plan.Source, false, p.hold)
 		if err != nil {
 			return err
 		}

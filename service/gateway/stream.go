@@ -192,16 +192,13 @@ func (a *asked) rows(ctx context.Context, in source.Request, answer Answer, o *o
 	ctx = source.WithBytes(a.own(ctx), 2*a.lane.Limits.Bytes)
 	tx, err := a.Tx.of(ctx, src, a.plan.Source, false)
 	if err == nil {
-		parts, _ := answer.(Portions)
-		p := &pausing{asked: a, Portions: parts, entry: entry, o: o, src: src, own: tx == nil}
-		defer p.end()
+		parts, inParts := answer.(Portions)
 		switch {
-		case tx != nil && parts != nil && parts.Portion() != 0:
-			err = p.fetched(ctx, tx, in, row)
+		case inParts && (tx == nil || parts.Portion() != 0):
+			p := &pausing{asked: a, Portions: parts, entry: entry, o: o, src: src}
+			err = p.rows(ctx, tx, in, row)
 		case tx != nil:
 			err = tx.Stream(ctx, in, row)
-		case parts != nil:
-			err = src.Stream(ctx, in, p.paused(ctx, row))
 		default:
 			err = src.Stream(ctx, in, row)
 		}

@@ -127,7 +127,6 @@ func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.Sub
 		t.lanes[lane.ID] = q
 	}
 	e.on, q.most = q, lane.Limits.Queries
-	t.mu.Unlock()
 	if err := t.place(e); err != nil {
 		t.leave(e)
 		return nil, nil, err
@@ -135,10 +134,9 @@ func (t *traffic) enter(ctx context.Context, lane *access.Object, who access.Sub
 	return e, func() { t.leave(e) }, nil
 }
 
-// place waits for a place on its lane for a statement that has none.
+// place waits for a place on its lane for a statement that has none. The caller holds the lock, and place gives it back.
 func (t *traffic) place(e *entry) error {
 	q := e.on
-	t.mu.Lock()
 	if q.running < q.most && q.n == 0 {
 		e.become(runs)
 		t.mu.Unlock()
@@ -178,7 +176,6 @@ func (t *traffic) rest(e *entry) (again func() error) {
 	return func() error {
 		t.mu.Lock()
 		e.become(waits)
-		t.mu.Unlock()
 		return t.place(e)
 	}
 }

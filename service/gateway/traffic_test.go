@@ -167,3 +167,49 @@ func TestTurnsGoRound(t *testing.T) {
 	stop()
 	leave()
 }
+
+// TestRestsYieldWhileOthersWait: rows that rest are to go while another account waits for their connection, and not for
+// their own account or for one that has been served.
+func TestRestsYieldWhileOthersWait(t *testing.T) {
+	var h holds
+	at, hurried := place{source: 3}, make(chan access.SubjectID, 9)
+	rests := &hold{who: 1, rests: true, hurry: func() { hurried <- 1 }}
+	leave, err := h.enter(t.Context(), at, 1, 1, rests)
+	if err != nil || h.waitedFor(at, rests) || h.waitedFor(place{source: 4}, rests) {
+		t.Fatalf("nobody waits, %v", err)
+	}
+	waits := func(who access.SubjectID) (served chan func()) {
+		served = make(chan func(), 1)
+		go func() {
+			leave, err := h.enter(t.Context(), at, 1, 1, &hold{who: who})
+			if err != nil {
+				t.Error(err)
+			}
+			served <- leave
+		}()
+		for !h.waited(at) {
+			time.Sleep(time.Millisecond)
+		}
+		return served
+	}
+	own := waits(1)
+	if h.waitedFor(at, rests) || len(hurried) != 0 {
+		t.Error("rows yield to their own account")
+	}
+	other := waits(2)
+	for len(hurried) == 0 { // whose turn is behind the first one's
+		time.Sleep(time.Millisecond)
+	}
+	if !h.waitedFor(at, rests) {
+		t.Error("rows do not yield to another account")
+	}
+	leave()
+	(<-other)() // who has had it before is behind
+	if h.waitedFor(at, rests) {
+		t.Error("rows yield to their own account, once others have been served")
+	}
+	(<-own)()
+	if h.waitedFor(at, rests) {
+		t.Error("rows yield to those who have been served")
+	}
+}
