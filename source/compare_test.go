@@ -215,16 +215,17 @@ var throughList = regexp.MustCompile(`Filter:.*= ANY \((\$|\(InitPlan)`)
 // one, and the list is not gone through for each row. With 20,000 rows and as many entries that would be 200 million
 // comparisons.
 func TestListsOfPoliciesAreLookedUp(t *testing.T) {
-	src, m := onPostgreSQL(t, `CREATE TABLE readings (id BIGINT PRIMARY KEY, plain BIGINT NOT NULL, led BIGINT NOT NULL, partial BIGINT NOT NULL, second BIGINT NOT NULL);
-		INSERT INTO readings SELECT i, i, i, i, i FROM generate_series(1, 20000) i;
+	src, m := onPostgreSQL(t, `CREATE TABLE readings (id BIGINT PRIMARY KEY, plain BIGINT NOT NULL, led BIGINT NOT NULL, partial BIGINT NOT NULL, second BIGINT NOT NULL, ranged BIGINT NOT NULL);
+		INSERT INTO readings SELECT i, i, i, i, i, i FROM generate_series(1, 20000) i;
 		CREATE INDEX ON readings (led, second);
 		CREATE INDEX ON readings (partial) WHERE partial > 7;
+		CREATE INDEX ON readings USING brin (ranged);
 		CREATE TABLE allowed (who TEXT NOT NULL, no BIGINT);
 		INSERT INTO allowed SELECT 'flint', i FROM generate_series(10001, 30000) i;
 		ANALYZE`)
 	for column, wants := range map[string]string{
 		"id": "Index Cond: (id = ANY", "led": "Index Cond: (led = ANY",
-		"plain": "Filter: (hashed SubPlan", "partial": "Filter: (hashed SubPlan", "second": "Filter: (hashed SubPlan",
+		"plain": "Filter: (hashed SubPlan", "partial": "Filter: (hashed SubPlan", "second": "Filter: (hashed SubPlan", "ranged": "Filter: (hashed SubPlan",
 	} {
 		for rule, rows := range map[string]int{
 			column + " IN (SELECT no FROM src.s.allowed WHERE who = CURRENT_USER)":                         10_000,

@@ -37,7 +37,9 @@ SELECT n.nspname, c.relname, a.attname, format_type(t.oid, CASE WHEN d.oid IS NU
   coalesce(element.typtype, t.typtype)::text, CASE WHEN d.oid IS NULL THEN '' ELSE format_type(a.atttypid, NULL) END, a.attnotnull,
   coalesce(a.attnum = ANY (k.conkey), false) AND NOT inherits.too,
   keys.root IS NOT NULL OR coalesce(a.attnum = ANY (k.conkey), false) AND inherits.too,
-  EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid AND i.indpred IS NULL AND i.indkey[0] = a.attnum),
+  EXISTS (SELECT FROM pg_index i JOIN pg_class ic ON ic.oid = i.indexrelid JOIN pg_am am ON am.oid = ic.relam -- a list of values can be searched in it
+    WHERE i.indrelid = c.oid AND i.indisvalid AND i.indpred IS NULL AND i.indkey[0] = a.attnum AND i.indcollation[0] = a.attcollation
+      AND am.amname IN ('btree', 'hash')),
   CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'p' THEN 'partitioned table' ELSE '' END,
   left(coalesce(said.description, ''), 1000), left(coalesce(about.description, ''), 1000),
   CASE WHEN co.oid IS NULL THEN '' WHEN co.collname = 'default' AND cn.nspname = 'pg_catalog' THEN 'default'
