@@ -24,9 +24,9 @@ func (c *converter) elements(t *sqltype.Type, format int16, value []byte) (a pgt
 		value = value[4:]
 		return int32(n)
 	}
-	dimensions, _, _ := take(), take(), take() // whether one is NULL, and of which type they are
-	if dimensions < 0 || dimensions > 6 {
-		return a, errors.New("an array has up to 6 dimensions")
+	dimensions, _, of := take(), take(), take() // in between, whether one is NULL
+	if dimensions < 0 || dimensions > 6 || uint32(of) != t.Elem.OID {
+		return a, errors.New("an array has up to 6 dimensions, and elements of its type")
 	}
 	for range dimensions {
 		a.Dims = append(a.Dims, pgtype.ArrayDimension{Length: take(), LowerBound: take()})
@@ -45,6 +45,9 @@ func (c *converter) elements(t *sqltype.Type, format int16, value []byte) (a pgt
 			element, value = value[:size:size], value[size:]
 		}
 		a.Elements = append(a.Elements, element)
+	}
+	if len(value) > 0 {
+		err = errors.New("more follows the last element")
 	}
 	return a, err
 }

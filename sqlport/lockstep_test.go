@@ -266,6 +266,13 @@ func TestArraysKeepTheirDimensions(t *testing.T) {
 		"jsonb":       {`{{"{\"a\": 1}"},{"[1, 2]"}}`},
 		"char(3)":     {"{{a,b},{c,d}}"},
 	} {
+		for _, bad := range []string{"", "\x00\x00\x00\x01", "\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x63",
+			"\x00\x00\x00\x02\x00\x00\x00\x00\x00\x00\x00\x17\x7f\xff\xff\xff\x00\x00\x00\x01\x7f\xff\xff\xff\x00\x00\x00\x01"} {
+			text := "SELECT $1::" + of + "[]"
+			if want, got := value(server, text, []byte(bad), 1, 0), value(ours, text, []byte(bad), 1, 0); !strings.Contains(want, "ERROR") || !strings.Contains(got, "ERROR") {
+				t.Errorf("%s[] of %q gives %q, the server %q", of, bad, got, want)
+			}
+		}
 		for _, literal := range literals {
 			text := "SELECT $1::" + of + "[]"
 			binary := value(server, text, []byte(literal), 0, 1)

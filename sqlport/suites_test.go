@@ -3,7 +3,6 @@ package sqlport_test
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -24,13 +23,13 @@ var suites = flag.Bool("suites", false, "run the drivers' own tests against the 
 // the server and not on the port is testdata/suites/pgx.txt, each with the reason: a test that passes by now is to be
 // taken out of it, and one that is not in it fails.
 func TestOthersSuites(t *testing.T) {
+	known := reasons(t, "testdata/suites/pgx.txt")
 	if !*suites {
-		t.Skip("with -suites (make suites)")
+		return // the list has a reason for each
 	}
 	p := opened(t, true, sqlport.Limits{})
 	dir := module(t, "github.com/jackc/pgx/v5")
 	server, port := suite(t, dir, p.url), suite(t, dir, p.to("opal", "survey_pg")+"?sslmode=disable")
-	known := reasons(t, "testdata/suites/pgx.txt")
 	passed, both := 0, 0
 	for _, name := range slices.Sorted(maps.Keys(server)) {
 		if server[name].Action != "pass" {
@@ -39,8 +38,8 @@ func TestOthersSuites(t *testing.T) {
 		passed++
 		_, listed := known[name]
 		delete(known, name)
-		switch passes := port[name].Action == "pass"; {
-		case passes:
+		switch {
+		case port[name].Action == "pass":
 			both++
 			if listed {
 				t.Errorf("%s passes by now: take it out of the list", name)
@@ -76,7 +75,7 @@ type testRun struct {
 }
 
 // suite runs the tests of a module with a database, but for one that waits for ever where there is no NOTIFY.
-func suite(t *testing.T, dir, url string) map[string]*testRun {
+func suite(t *testing.T, dir, url string) map[string]testRun {
 	t.Helper()
 	c := exec.Command("go", "test", "-p", "1", "-json", "-timeout", "10m", "-skip", "TestListenNotifyWhileBusyIsSafe", ".", "./pgconn", "./pgtype/...", "./pgxpool", "./stdlib")
 	c.Dir, c.Env = dir, append(os.Environ(), "PGX_TEST_DATABASE="+url, "GOFLAGS=-mod=mod", "PGTZ=")
@@ -84,7 +83,7 @@ func suite(t *testing.T, dir, url string) map[string]*testRun {
 	if len(out) == 0 {
 		t.Fatal(err)
 	}
-	runs := map[string]*testRun{}
+	runs := map[string]testRun{}
 	lines := bufio.NewScanner(bytes.NewReader(out))
 	lines.Buffer(nil, 16<<20)
 	for lines.Scan() {
@@ -93,22 +92,22 @@ func suite(t *testing.T, dir, url string) map[string]*testRun {
 			continue
 		}
 		name := "." + strings.TrimPrefix(e.Package, "github.com/jackc/pgx/v5") + " " + e.Test
-		r := cmp.Or(runs[name], &testRun{})
-		runs[name] = r
+		r := runs[name]
 		switch e.Action {
 		case "pass", "fail", "skip":
 			r.Action = e.Action
 		case "output":
 			r.said = append(r.said, strings.TrimSpace(e.Output))
 		}
+		runs[name] = r
 	}
 	return runs
 }
 
 // why is the first thing of what a test says that tells why it fails.
-func (r *testRun) why() string {
-	if r == nil {
-		return "it does not run"
+func (r testRun) why() string {
+	if r.Action == "" {
+		return "it does not come to an end"
 	}
 	for _, line := range r.said {
 		if strings.Contains(line, "SQLSTATE") {
@@ -130,6 +129,9 @@ func reasons(t *testing.T, path string) map[string]string {
 		line = strings.TrimRight(line, "\n")
 		switch name, indented := strings.CutPrefix(line, "\t"); {
 		case indented:
+			if _, twice := out[name]; twice || reason == "" {
+				t.Errorf("%s: %s stands there twice, or without a reason", path, name)
+			}
 			out[name] = reason
 		case line != "" && line[0] != '#':
 			reason = line
